@@ -1,0 +1,121 @@
+//! `sluice check`: is it right before it runs?
+
+use serde_json::json;
+use sluice_core::failure::Outcome;
+use sluice_core::plan::Plan;
+use sluice_core::problem::{Problem, Problems, Severity};
+use sluice_core::units::show_many;
+
+use crate::args::{Arguments, CheckArgs, OutputKind};
+use crate::exit::Exit;
+use crate::output::{self, problems, style};
+use crate::project::{LoadedPipeline, Project, no_pipeline};
+
+pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let all = project.pipelines()?;
+    for name in &args.pipelines {
+        if !all.iter().any(|p| p.config.name == *name) {
+            return Err(no_pipeline(name, all.iter().map(|p| p.config.name.as_str())));
+        }
+    }
+    let chosen: Vec<&LoadedPipeline> =
+        all.iter().filter(|p| args.pipelines.is_empty() || args.pipelines.contains(&p.config.name)).collect();
+    let mut found = project.problems.clone();
+    for pipeline in &chosen {
+        found.extend(pipeline.problems.clone());
+        // What is there outside is of interest only once the names bind.
+        if !args.offline && !pipeline.problems.has_errors() && !project.problems.has_errors() {
+            found.extend(outside(&project, &pipeline.plan));
+        }
+    }
+    let found = found.into_sorted();
+    match arguments.output {
+        OutputKind::Json => as_json(&chosen, &found),
+        OutputKind::Text => as_text(&project, &chosen, &found),
+    }
+    let wrong = found.iter().any(|p| p.severity == Severity::Error);
+    Ok(if wrong { Exit::Configuration } else { Exit::Fine })
+}
+
+/// What is missing outside: folders, services.
+pub(crate) fn outside(project: &Project, plan: &Plan) -> Problems {
+    let around = project.surroundings();
+    let mut found = Problems::new();
+    for arrival in &plan.arrivals {
+        let settings = around.settings(&arrival.connection, &arrival.options);
+        arrival.kind.check(&settings).into_iter().for_each(|p| found.add(p));
+    }
+    for landing in &plan.landings {
+        let settings = around.settings(&landing.connection, &landing.options);
+        landing.kind.check(&settings, landing.columns()).into_iter().for_each(|p| found.add(p));
+    }
+    found
+}
+
+fn is_good(pipeline: &LoadedPipeline, found: &[Problem]) -> bool {
+    let here = |p: &Problem| {
+        p.severity == Severity::Error
+            && p.place.as_ref().is_none_or(|at| {
+                at.source.name == pipeline.config.source.name || at.source.name == crate::project::PROJECT_FILE
+            })
+    };
+    !found.iter().any(here)
+}
+
+fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem]) {
+    problems::show(found);
+    if chosen.is_empty() {
+        output::note(&format!("{} has no pipelines yet: write pipelines/NAME.toml\n", project.config.name));
+    }
+    for pipeline in chosen.iter().filter(|p| is_good(p, found)) {
+        let plan = &pipeline.plan;
+        output::print(&format!("{} {}\n", style::good("✓"), style::bold(&plan.pipeline)));
+        for event in &plan.events {
+            let from: Vec<String> = plan
+                .arrivals
+                .iter()
+                .filter(|a| plan.events[a.event].name == event.name)
+                .map(|a| format!("{} ({})", a.connection.name, a.kind.name()))
+                .collect();
+            let origin = if from.is_empty() { "made".to_string() } else { format!("from {}", from.join(", ")) };
+            let fields = show_many(event.columns.len() as u64, "field");
+            output::print(&format!("  {} {fields}, {origin}\n", event.name));
+            for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
+                let columns: Vec<String> =
+                    landing.columns().iter().map(|c| format!("{} {}", c.name, style::dim(&c.ty.to_string()))).collect();
+                output::print(&format!(
+                    "    {} {} ({}): {}\n",
+                    style::dim("→"),
+                    landing.name,
+                    landing.kind.name(),
+                    columns.join(", ")
+                ));
+            }
+        }
+    }
+}
+
+fn as_json(chosen: &[&LoadedPipeline], found: &[Problem]) {
+    let pipelines: Vec<_> = chosen
+        .iter()
+        .map(|p| {
+            let landings: Vec<_> = p
+                .plan
+                .landings
+                .iter()
+                .map(|l| {
+                    let columns: Vec<_> = l
+                        .columns()
+                        .iter()
+                        .map(|c| json!({ "name": c.name, "type": c.ty.to_string(), "nullable": c.nullable }))
+                        .collect();
+                    json!({ "name": l.label, "kind": l.kind.name(), "columns": columns })
+                })
+                .collect();
+            json!({ "name": p.config.name, "file": p.config.source.name, "good": is_good(p, found), "landings": landings })
+        })
+        .collect();
+    let problems: Vec<_> = found.iter().map(problems::json).collect();
+    output::json("check", json!({ "pipelines": pipelines, "problems": problems }));
+}

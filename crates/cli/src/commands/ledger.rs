@@ -1,0 +1,153 @@
+//! `sluice ledger`: which batches, how big, how long?
+
+use std::time::Duration;
+
+use serde_json::json;
+use sluice_connect::ledgers::sqlite::SqliteLedger;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
+use sluice_core::run::REJECTS;
+use sluice_core::units::{show_count, show_duration, show_many, show_size};
+
+use crate::args::{Arguments, LedgerArgs, OutputKind};
+use crate::exit::Exit;
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::{self, style, times};
+use crate::project::Project;
+
+pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let name = project.pipeline(&args.pipeline)?.config.name;
+    let last = if args.batch.is_some() { None } else { Some(args.last) };
+    let batches = match SqliteLedger::open_existing(&project.ledger_path())? {
+        Some(ledger) => ledger.batches(&name, BatchQuery { last, number: args.batch })?,
+        None => Vec::new(),
+    };
+    if let (Some(number), true) = (args.batch, batches.is_empty()) {
+        return Err(Failure::new(FailureKind::Configuration, format!("{name} has no batch {number}"))
+            .with_help(format!("list them with `sluice ledger {name}`")));
+    }
+    if arguments.output == OutputKind::Json {
+        output::json("ledger", json!({ "pipeline": name, "batches": batches }));
+        return Ok(Exit::Fine);
+    }
+    if batches.is_empty() {
+        output::print(&format!("{}: no batches yet\n", style::bold(&name)));
+        return Ok(Exit::Fine);
+    }
+    match args.batch {
+        Some(_) => batches.iter().for_each(|b| output::print(&detail(b))),
+        None => output::print(&list(&name, &batches)),
+    }
+    Ok(Exit::Fine)
+}
+
+fn state(batch: &BatchRecord) -> String {
+    match batch.state {
+        BatchState::Settled => style::good("settled"),
+        BatchState::Open => style::dim("open"),
+        other => style::warn(other.word()),
+    }
+}
+
+fn took(batch: &BatchRecord) -> String {
+    let Some(end) = batch.settled_at else { return String::new() };
+    show_duration(Duration::from_micros(u64::try_from(end - batch.opened_at).unwrap_or(0)))
+}
+
+fn list(name: &str, batches: &[BatchRecord]) -> String {
+    // One column for each landing that any of the batches has.
+    let mut landings: Vec<&str> = Vec::new();
+    for landing in batches.iter().flat_map(|b| &b.landings).filter(|l| l.landing != REJECTS) {
+        if !landings.contains(&landing.landing.as_str()) {
+            landings.push(&landing.landing);
+        }
+    }
+    let mut table = Table::new(&[
+        ("lane", Align::Left),
+        ("batch", Align::Right),
+        ("state", Align::Left),
+        ("opened (UTC)", Align::Left),
+        ("took", Align::Right),
+        ("read", Align::Right),
+        ("bytes", Align::Right),
+        ("rejected", Align::Right),
+        ("landed", Align::Left),
+    ]);
+    for batch in batches {
+        let rows = |name: &&str| {
+            let landing = batch.landings.iter().find(|l| l.landing == **name)?;
+            Some(format!("{} {}", show_count(landing.rows), style::dim(name)))
+        };
+        let landed: Vec<String> = landings.iter().filter_map(rows).collect();
+        let rejected = match batch.rejected {
+            0 => "0".to_string(),
+            n => style::warn(&show_count(n)),
+        };
+        table.row(vec![
+            batch.lane.to_string(),
+            batch.number.to_string(),
+            state(batch),
+            times::second(batch.opened_at),
+            took(batch),
+            show_count(batch.read),
+            show_size(batch.bytes),
+            rejected,
+            landed.join(" · "),
+        ]);
+    }
+    let mut out = table.render(screen_width());
+    if let Some(last) = batches.last() {
+        let text = format!("sluice ledger {name} --batch {}", last.number);
+        out.push_str(&format!("\n  {}  {}\n", style::command(&text), style::dim("ranges, counts and files of one batch")));
+    }
+    out
+}
+
+fn detail(batch: &BatchRecord) -> String {
+    let mut out = format!(
+        "{} {} · {} · opened {} · took {}\n",
+        style::bold(&format!("batch {}", batch.number)),
+        style::dim(&format!("of lane {}", batch.lane)),
+        state(batch),
+        times::second(batch.opened_at),
+        took(batch),
+    );
+    if let Some(digest) = &batch.texts {
+        out.push_str(&format!("sealed under the text {}\n", &digest[..digest.len().min(16)]));
+    }
+    out.push_str(&format!("\nread {} ({}) from\n", show_many(batch.read, "event"), show_size(batch.bytes)));
+    let mut ranges = Table::new(&[("partition", Align::Left), ("from", Align::Right), ("to", Align::Right)]);
+    for range in &batch.ranges.0 {
+        ranges.row(vec![range.partition.to_string(), range.from.to_string(), range.to.to_string()]);
+    }
+    out.push_str(&ranges.render(screen_width()));
+    out.push('\n');
+    let mut counts = Table::new(&[
+        ("station", Align::Left),
+        ("in", Align::Right),
+        ("out", Align::Right),
+        ("filtered", Align::Right),
+        ("merged", Align::Right),
+        ("rejected", Align::Right),
+        ("held", Align::Right),
+    ]);
+    for c in &batch.counts {
+        let numbers = [c.input, c.output, c.filtered, c.merged, c.rejected, c.held].map(show_count);
+        counts.row(std::iter::once(c.station.clone()).chain(numbers).collect());
+    }
+    out.push_str(&counts.render(screen_width()));
+    for landing in &batch.landings {
+        let when = match landing.landed_at {
+            Some(at) => format!("landed {}", times::second(at)),
+            None => style::warn("not yet landed"),
+        };
+        let rows = show_many(landing.rows, "row");
+        out.push_str(&format!("\n{}: {rows}, {}, {when}\n", style::bold(&landing.landing), show_size(landing.bytes)));
+        for file in landing.detail["files"].as_array().into_iter().flatten() {
+            let rows = file["rows"].as_u64().unwrap_or(0);
+            out.push_str(&format!("  {} {}\n", file["path"].as_str().unwrap_or_default(), style::dim(&show_many(rows, "row"))));
+        }
+    }
+    out
+}

@@ -1,0 +1,29 @@
+//! The commands, one file each.
+
+mod check;
+mod completions;
+mod demo;
+mod init;
+mod ledger;
+mod overview;
+mod rejects;
+mod run;
+
+use sluice_core::failure::Outcome;
+
+use crate::args::{Arguments, Command};
+use crate::exit::Exit;
+
+/// Runs the command.
+pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
+    match &arguments.command {
+        None => overview::overview(arguments),
+        Some(Command::Init(args)) => init::init(arguments, args),
+        Some(Command::Check(args)) => check::check(arguments, args),
+        Some(Command::Run(args)) => run::run(arguments, args),
+        Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
+        Some(Command::Rejects(args)) => rejects::rejects(arguments, args),
+        Some(Command::Demo(args)) => demo::demo(arguments, args),
+        Some(Command::Completions(args)) => completions::completions(args),
+    }
+}

@@ -1,0 +1,186 @@
+//! `sluice` alone: what is here, how is it, what next?
+
+use serde_json::json;
+use sluice_connect::ledgers::sqlite::SqliteLedger;
+use sluice_core::failure::Outcome;
+use sluice_core::kinds::Behind;
+use sluice_core::ledger::{Holder, Ledger, PipelineTotals};
+use sluice_core::units::{show_count, show_many, show_size};
+
+use crate::args::{Arguments, OutputKind};
+use crate::exit::Exit;
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::{self, style, times};
+use crate::project::{LoadedPipeline, Project};
+
+/// One pipeline as it is now.
+struct State {
+    name: String,
+    good: bool,
+    holder: Option<Holder>,
+    totals: PipelineTotals,
+    behind: Result<Behind, String>,
+}
+
+pub(crate) fn overview(arguments: &Arguments) -> Outcome<Exit> {
+    let Some(project) = Project::find(arguments.project.as_deref())? else {
+        return Ok(nothing_here(arguments));
+    };
+    let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
+    let mut states = Vec::new();
+    for pipeline in project.pipelines()? {
+        states.push(state(&project, &pipeline, ledger.as_ref())?);
+    }
+    match arguments.output {
+        OutputKind::Json => as_json(&project, &states),
+        OutputKind::Text => as_text(&project, &states),
+    }
+    Ok(Exit::Fine)
+}
+
+fn nothing_here(arguments: &Arguments) -> Exit {
+    if arguments.output == OutputKind::Json {
+        output::json("overview", json!({ "project": null }));
+        return Exit::Fine;
+    }
+    output::print(&format!(
+        "There is no project here: no sluice.toml in this folder or above.\n\n  {}   make one here\n  {}   see one at work on sample data\n  {}   all commands\n",
+        style::command("sluice init  "),
+        style::command("sluice demo  "),
+        style::command("sluice --help"),
+    ));
+    Exit::Fine
+}
+
+fn state(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLedger>) -> Outcome<State> {
+    let name = pipeline.config.name.clone();
+    let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
+    let (mut totals, mut holder) = (PipelineTotals::default(), None);
+    if let Some(ledger) = ledger {
+        totals = ledger.totals(&name)?;
+        holder = ledger.holder(&name)?;
+    }
+    let behind = if good { behind(project, pipeline, ledger) } else { Err("not known".into()) };
+    Ok(State { name, good, holder, totals, behind })
+}
+
+/// What is left to read, or why that cannot be told.
+fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLedger>) -> Result<Behind, String> {
+    let around = project.surroundings();
+    let mut sum = Behind::default();
+    for arrival in &pipeline.plan.arrivals {
+        let positions = match ledger {
+            Some(ledger) => ledger.positions(&pipeline.config.name, &arrival.label).map_err(|f| f.message)?,
+            None => Vec::new(),
+        };
+        let one = arrival.open(&around).and_then(|intake| intake.behind(&positions)).map_err(|f| f.message)?;
+        sum.partitions += one.partitions;
+        sum.unread_partitions += one.unread_partitions;
+        sum.bytes += one.bytes;
+    }
+    Ok(sum)
+}
+
+impl State {
+    fn word(&self) -> String {
+        match (&self.holder, self.good, self.totals.unfinished) {
+            (_, false, _) => style::bad("needs mending"),
+            (Some(holder), ..) => style::good(&format!("runs (process {})", holder.pid)),
+            (None, true, n) if n > 0 => style::warn(&format!("{} to finish", show_many(n, "batch"))),
+            (None, true, _) if self.totals.batches == 0 => "never ran".into(),
+            (None, true, _) => "at rest".into(),
+        }
+    }
+
+    fn behind_text(&self) -> String {
+        match &self.behind {
+            Ok(behind) if behind.bytes == 0 => "caught up".into(),
+            Ok(behind) => format!("{} in {}", show_size(behind.bytes), show_many(behind.unread_partitions, "file")),
+            Err(_) if !self.good => String::new(),
+            Err(reason) => style::bad(reason),
+        }
+    }
+
+    /// The command to type next, and why.
+    fn next(&self) -> Option<(String, &'static str)> {
+        let name = &self.name;
+        let unread = self.behind.as_ref().is_ok_and(|b| b.bytes > 0);
+        match (&self.holder, self.good) {
+            (_, false) => Some(("sluice check".into(), "see what is to mend")),
+            (Some(_), _) => None,
+            (None, _) if self.behind.is_err() => Some((format!("sluice check {name}"), "see what is missing")),
+            (None, _) if unread || self.totals.unfinished > 0 => {
+                Some((format!("sluice run {name} --until-caught-up"), "read what is there"))
+            }
+            (None, _) if self.totals.rejected > 0 => Some((format!("sluice rejects {name}"), "see what was rejected and why")),
+            (None, _) => None,
+        }
+    }
+}
+
+fn as_text(project: &Project, states: &[State]) {
+    let mut out = format!(
+        "{} · {} · {}\n\n",
+        style::bold(&project.config.name),
+        show_many(states.len() as u64, "pipeline"),
+        style::dim(&project.root.display().to_string()),
+    );
+    if states.is_empty() {
+        out.push_str("  no pipeline yet: write pipelines/NAME.toml\n");
+        output::print(&out);
+        return;
+    }
+    let mut table = Table::new(&[
+        ("pipeline", Align::Left),
+        ("state", Align::Left),
+        ("behind by", Align::Left),
+        ("landed", Align::Right),
+        ("rejects", Align::Right),
+        ("last batch", Align::Left),
+    ]);
+    for state in states {
+        let rejected = match state.totals.rejected {
+            0 => "0".to_string(),
+            n => style::warn(&show_count(n)),
+        };
+        table.row(vec![
+            style::bold(&state.name),
+            state.word(),
+            state.behind_text(),
+            show_count(state.totals.landed),
+            rejected,
+            state.totals.last_settled_at.map(times::ago).unwrap_or_default(),
+        ]);
+    }
+    out.push_str(&table.render(screen_width()));
+    let next: Vec<_> = states.iter().filter_map(State::next).collect();
+    if !next.is_empty() {
+        out.push_str("\nnext:\n");
+        let width = next.iter().map(|(c, _)| c.len()).max().unwrap_or(0);
+        for (text, why) in next {
+            out.push_str(&format!("  {}  {}\n", style::command(&format!("{text:width$}")), style::dim(why)));
+        }
+    }
+    output::print(&out);
+}
+
+fn as_json(project: &Project, states: &[State]) {
+    let pipelines: Vec<_> = states
+        .iter()
+        .map(|s| {
+            json!({
+                "name": s.name,
+                "good": s.good,
+                "holder": s.holder,
+                "totals": s.totals,
+                "behind": s.behind.as_ref().ok(),
+                "unreachable": s.behind.as_ref().err(),
+                "next": s.next().map(|(command, _)| command),
+            })
+        })
+        .collect();
+    output::json("overview", json!({
+        "project": { "name": project.config.name, "root": project.root },
+        "pipelines": pipelines,
+    }));
+}

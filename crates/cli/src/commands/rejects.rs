@@ -1,0 +1,203 @@
+//! `sluice rejects`: which events were rejected, and why?
+
+use std::collections::{BTreeMap, VecDeque};
+use std::fs::File;
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use sluice_connect::landings::files::rejects_folder;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::reject::REASONS;
+use sluice_core::units::{show_count, show_many};
+
+use crate::args::{Arguments, OutputKind, RejectsArgs};
+use crate::exit::Exit;
+use crate::output::table::{Align, Table, cut, screen_width};
+use crate::output::{self, style};
+use crate::project::Project;
+
+/// One line of a reject file.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct RejectLine {
+    event: String,
+    lane: String,
+    batch: u64,
+    station: String,
+    reason: String,
+    #[serde(default)]
+    field: Option<String>,
+    message: String,
+    partition: String,
+    position: u64,
+    length: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    bytes: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    base64: Option<String>,
+}
+
+/// Groups with their counts, and the newest rejects.
+#[derive(Default)]
+struct Found {
+    total: u64,
+    groups: BTreeMap<(String, String, String), u64>,
+    newest: VecDeque<RejectLine>,
+}
+
+pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let name = project.pipeline(&args.pipeline)?.config.name;
+    if let Some(reason) = &args.reason
+        && !REASONS.iter().any(|(word, _)| word == reason)
+    {
+        let known = REASONS.iter().map(|(word, _)| *word);
+        let failure = Failure::new(FailureKind::Configuration, format!("there is no reason `{reason}`"));
+        return Err(match sluice_core::names::remedy(reason, "reasons", known) {
+            Some(help) => failure.with_help(help),
+            None => failure,
+        });
+    }
+    let mut found = Found::default();
+    for file in files(&rejects_folder(&project.root, &name))? {
+        read(&file, args, &mut found)?;
+    }
+    if args.raw {
+        return Ok(Exit::Fine);
+    }
+    match arguments.output {
+        OutputKind::Json => as_json(&name, &found),
+        OutputKind::Text => as_text(&name, &found, args),
+    }
+    Ok(Exit::Fine)
+}
+
+/// The reject files, oldest first.
+fn files(folder: &Path) -> Outcome<Vec<PathBuf>> {
+    let entries = match std::fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(Failure::io("list the folder", folder, &error)),
+    };
+    let mut files: Vec<(std::time::SystemTime, PathBuf)> = Vec::new();
+    for entry in entries.flatten() {
+        let path = entry.path();
+        if path.extension().is_some_and(|e| e == "jsonl") {
+            let written = entry.metadata().and_then(|m| m.modified()).unwrap_or(std::time::UNIX_EPOCH);
+            files.push((written, path));
+        }
+    }
+    files.sort();
+    Ok(files.into_iter().map(|(_, path)| path).collect())
+}
+
+fn read(path: &Path, args: &RejectsArgs, found: &mut Found) -> Outcome<()> {
+    let file = File::open(path).map_err(|e| Failure::io("read", path, &e))?;
+    for (number, line) in BufReader::new(file).lines().enumerate() {
+        let line = line.map_err(|e| Failure::io("read", path, &e))?;
+        let reject: RejectLine = serde_json::from_str(&line).map_err(|e| {
+            Failure::findings(format!("{}:{}: this is no reject: {e}", path.display(), number + 1))
+                .with_help("the file was edited; restore it, or move it away")
+        })?;
+        if args.batch.is_some_and(|b| b != reject.batch) || args.reason.as_ref().is_some_and(|r| *r != reject.reason) {
+            continue;
+        }
+        if args.raw {
+            write_raw(&reject);
+            continue;
+        }
+        found.total += 1;
+        let key = (reject.reason.clone(), reject.station.clone(), reject.field.clone().unwrap_or_default());
+        *found.groups.entry(key).or_default() += 1;
+        found.newest.push_back(reject);
+        if found.newest.len() > args.last {
+            found.newest.pop_front();
+        }
+    }
+    Ok(())
+}
+
+fn write_raw(reject: &RejectLine) {
+    use base64::Engine as _;
+    let bytes = match (&reject.bytes, &reject.base64) {
+        (Some(text), _) => text.clone().into_bytes(),
+        (None, Some(text)) => base64::engine::general_purpose::STANDARD.decode(text).unwrap_or_default(),
+        (None, None) => Vec::new(),
+    };
+    let mut out = std::io::stdout().lock();
+    let _ = out.write_all(&bytes).and_then(|()| out.write_all(b"\n"));
+}
+
+fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
+    if found.total == 0 {
+        output::print(&format!("{}: no rejects\n", style::bold(name)));
+        return;
+    }
+    let mut out = format!("{}: {}\n\n", style::bold(name), show_many(found.total, "reject"));
+    let mut groups: Vec<_> = found.groups.iter().collect();
+    groups.sort_by_key(|(_, count)| std::cmp::Reverse(**count));
+    let mut table = Table::new(&[
+        ("count", Align::Right),
+        ("reason", Align::Left),
+        ("field", Align::Left),
+        ("station", Align::Left),
+        ("meaning", Align::Left),
+    ]);
+    for ((reason, station, field), count) in groups {
+        let meaning = REASONS.iter().find(|(word, _)| word == reason).map_or("", |(_, meaning)| *meaning);
+        table.row(vec![
+            show_count(*count),
+            style::warn(reason),
+            field.clone(),
+            station.clone(),
+            style::dim(meaning),
+        ]);
+    }
+    out.push_str(&table.render(screen_width()));
+    if args.last > 0 {
+        out.push_str(&format!("\nthe newest {}:\n", found.newest.len()));
+    }
+    for reject in &found.newest {
+        out.push_str(&one(reject));
+    }
+    out.push_str(&format!(
+        "\n  {}  {}\n",
+        style::command(&format!("sluice rejects {name} --raw")),
+        style::dim("their bytes as they were, to mend and send again"),
+    ));
+    output::print(&out);
+}
+
+fn one(reject: &RejectLine) -> String {
+    let what = match &reject.field {
+        Some(field) => format!("{field}: {}", reject.message),
+        None => reject.message.clone(),
+    };
+    let bytes = match (&reject.bytes, &reject.base64) {
+        (Some(text), _) => cut(text, 3 * screen_width()),
+        (None, Some(text)) => format!("base64 {}", cut(text, 3 * screen_width())),
+        (None, None) => String::new(),
+    };
+    format!(
+        "\n  {} {} byte {} {}\n  {} {what}\n  {bytes}\n",
+        style::bold(&reject.partition),
+        style::dim("from"),
+        reject.position,
+        style::dim(&format!("({} bytes, batch {})", reject.length, reject.batch)),
+        style::warn(&reject.reason),
+    )
+}
+
+fn as_json(name: &str, found: &Found) {
+    let groups: Vec<_> = found
+        .groups
+        .iter()
+        .map(|((reason, station, field), count)| {
+            json!({ "reason": reason, "station": station, "field": (!field.is_empty()).then_some(field), "count": count })
+        })
+        .collect();
+    output::json("rejects", json!({
+        "pipeline": name, "total": found.total, "groups": groups, "newest": found.newest,
+    }));
+}

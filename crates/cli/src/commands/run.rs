@@ -1,0 +1,166 @@
+//! `sluice run`: moves data.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use serde_json::json;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::ledger::Ledger;
+use sluice_core::problem::Severity;
+use sluice_core::run::{self, RunReport, Stop, Until};
+use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
+
+use crate::args::{Arguments, OutputKind, RunArgs};
+use crate::exit::Exit;
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::{self, problems, style};
+use crate::progress::{RunProgress, per_second};
+use crate::project::{LoadedPipeline, Project};
+use crate::signals;
+
+pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let pipeline = project.pipeline(&args.pipeline)?;
+    let until = Until { caught_up: args.until_caught_up, batches: args.batches, adopt: args.adopt };
+    let stop = Arc::new(Stop::new());
+    signals::stop_on_signals(&stop);
+    let started = Instant::now();
+    let report = run_pipeline(&project, &pipeline, until, &stop)?;
+    let took = started.elapsed();
+    match arguments.output {
+        OutputKind::Json => as_json(&pipeline.plan.pipeline, &report, took),
+        OutputKind::Text => output::print(&as_text(&pipeline.plan.pipeline, &report, took, "sluice")),
+    }
+    if let Some(failure) = &report.limit {
+        return Ok(output::failure::show(failure, OutputKind::Text));
+    }
+    let early = until.caught_up && !report.caught_up && stop.is_settling();
+    Ok(if early { Exit::Interrupted } else { Exit::Fine })
+}
+
+/// Runs a pipeline that was read, after refusing one with mistakes.
+pub(crate) fn run_pipeline(
+    project: &Project,
+    pipeline: &LoadedPipeline,
+    until: Until,
+    stop: &Stop,
+) -> Outcome<RunReport> {
+    refuse_mistakes(project, pipeline)?;
+    let ledger: Arc<dyn Ledger> = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
+    let _hold = ledger.hold(&pipeline.plan.pipeline)?;
+    let progress = RunProgress::new(&pipeline.plan.pipeline);
+    let report =
+        run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
+    progress.finish();
+    report
+}
+
+fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> {
+    let mut found = project.problems.clone();
+    found.extend(pipeline.problems.clone());
+    if !found.has_errors() {
+        return Ok(());
+    }
+    let errors: Vec<_> = found.into_sorted().into_iter().filter(|p| p.severity == Severity::Error).collect();
+    problems::show(&errors);
+    Err(Failure::new(FailureKind::Configuration, format!("{} cannot run as it is written", pipeline.config.name))
+        .with_help("mend what is underlined; `sluice check` looks again without moving anything"))
+}
+
+/// The report for people. `program` is how the reader can call this program.
+pub(crate) fn as_text(pipeline: &str, report: &RunReport, took: Duration, program: &str) -> String {
+    if report.batches == 0 {
+        let mut out = match report.caught_up {
+            true => format!("{}: nothing new to read\n", style::bold(pipeline)),
+            false => format!("{}: stopped before anything was read\n", style::bold(pipeline)),
+        };
+        remarks(&mut out, report);
+        return out;
+    }
+    let rate = per_second(report.read, took.as_secs_f64());
+    let mut out = format!(
+        "{}: {} read ({}) in {} and {} · {}/s\n\n",
+        style::bold(pipeline),
+        show_many(report.read, "event"),
+        show_size(report.bytes),
+        show_many(report.batches, "batch"),
+        show_duration(took),
+        show_many(rate, "event"),
+    );
+    let mut table = Table::new(&[
+        ("station", Align::Left),
+        ("in", Align::Right),
+        ("out", Align::Right),
+        ("filtered", Align::Right),
+        ("rejected", Align::Right),
+    ]);
+    for count in &report.counts {
+        let rejected = match count.rejected {
+            0 => "0".to_string(),
+            n => style::warn(&show_count(n)),
+        };
+        let cells = [count.input, count.output, count.filtered].map(show_count);
+        let [input, out_, filtered] = cells;
+        table.row(vec![count.station.clone(), input, out_, filtered, rejected]);
+    }
+    out.push_str(&table.render(screen_width()));
+    if report.rejected > 0 {
+        out.push_str(&rejects(pipeline, report, program));
+    }
+    remarks(&mut out, report);
+    out
+}
+
+fn rejects(pipeline: &str, report: &RunReport, program: &str) -> String {
+    let share = show_share(report.rejected as f64 / report.read.max(1) as f64);
+    let mut out = format!("\n{} ({share}):\n", style::warn(&show_many(report.rejected, "reject")));
+    let mut groups: Vec<_> = report.rejects.iter().collect();
+    groups.sort_by_key(|(_, count)| std::cmp::Reverse(**count));
+    let mut table = Table::new(&[
+        ("count", Align::Right),
+        ("station", Align::Left),
+        ("reason", Align::Left),
+        ("field", Align::Left),
+    ]);
+    for ((station, reason, field), count) in groups.iter().take(8) {
+        table.row(vec![
+            show_count(**count),
+            station.to_string(),
+            (*reason).to_string(),
+            field.clone().unwrap_or_default(),
+        ]);
+    }
+    out.push_str(&table.render(screen_width()));
+    out.push_str(&format!("  {}\n", style::command(&format!("{program} rejects {pipeline}"))));
+    out
+}
+
+fn remarks(out: &mut String, report: &RunReport) {
+    for remark in &report.remarks {
+        out.push_str(&format!("{} {remark}\n", style::warn("!")));
+    }
+}
+
+fn as_json(pipeline: &str, report: &RunReport, took: Duration) {
+    let rejects: Vec<_> = report
+        .rejects
+        .iter()
+        .map(|((station, reason, field), count)| {
+            json!({ "station": &**station, "reason": reason, "field": field, "count": count })
+        })
+        .collect();
+    output::json("run", json!({
+        "pipeline": pipeline,
+        "batches": report.batches,
+        "recovered": report.recovered,
+        "read": report.read,
+        "bytes": report.bytes,
+        "rejected": report.rejected,
+        "stations": report.counts,
+        "rejects": rejects,
+        "caught_up": report.caught_up,
+        "remarks": report.remarks,
+        "over_limit": report.limit.as_ref().map(|f| &f.message),
+        "seconds": took.as_secs_f64(),
+    }));
+}

@@ -1,0 +1,29 @@
+//! `sluice`: moves events from brokers, change feeds and files into storage, once each, and proves it.
+
+mod args;
+mod commands;
+mod demo;
+mod exit;
+#[cfg(feature = "failpoints")]
+mod kill;
+mod output;
+mod progress;
+mod project;
+mod secrets;
+mod signals;
+
+use clap::Parser as _;
+
+fn main() -> std::process::ExitCode {
+    #[cfg(feature = "failpoints")]
+    kill::arm();
+    let arguments = args::Arguments::parse();
+    // A broken invariant has printed its message already; what was sealed is finished by the next run.
+    let result = std::panic::catch_unwind(|| commands::dispatch(&arguments));
+    let code = match result {
+        Ok(Ok(code)) => code,
+        Ok(Err(failure)) => output::failure::show(&failure, arguments.output),
+        Err(_) => exit::Exit::Internal,
+    };
+    code.into()
+}

@@ -1,0 +1,78 @@
+//! Shows on a terminal how a run gets on.
+
+use std::time::Instant;
+use std::sync::Mutex;
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use sluice_core::run::{Observer, RunEvent};
+use sluice_core::units::{show_count, show_many, show_size};
+
+/// One line on standard error that says what has been read and landed. Nothing where that is no terminal.
+pub(crate) struct RunProgress {
+    bar: ProgressBar,
+    pipeline: String,
+    started: Instant,
+    seen: Mutex<Seen>,
+}
+
+#[derive(Default)]
+struct Seen {
+    records: u64,
+    bytes: u64,
+    batches: u64,
+    caught_up: bool,
+}
+
+impl RunProgress {
+    pub(crate) fn new(pipeline: &str) -> Self {
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
+        bar.set_style(ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()));
+        Self { bar, pipeline: pipeline.into(), started: Instant::now(), seen: Mutex::new(Seen::default()) }
+    }
+
+    /// Takes the line away.
+    pub(crate) fn finish(&self) {
+        self.bar.finish_and_clear();
+    }
+
+    fn draw(&self, seen: &Seen) {
+        let seconds = self.started.elapsed().as_secs_f64().max(0.001);
+        let rate = sluice_core::units::show_size(per_second(seen.bytes, seconds));
+        let state = if seen.caught_up { " · caught up, waiting for more" } else { "" };
+        self.bar.set_message(format!(
+            "{}: {} events read · {} · {rate}/s · {} settled{state}",
+            self.pipeline,
+            show_count(seen.records),
+            show_size(seen.bytes),
+            show_many(seen.batches, "batch"),
+        ));
+        self.bar.tick();
+    }
+}
+
+/// A rate as a whole number.
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a positive rate for showing")]
+pub(crate) fn per_second(count: u64, seconds: f64) -> u64 {
+    (count as f64 / seconds.max(1e-9)).min(1e18) as u64
+}
+
+impl Observer for RunProgress {
+    fn on(&self, event: RunEvent) {
+        let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        match event {
+            RunEvent::Recovered(count) => {
+                let text = format!("finished {} that an earlier run had sealed", show_many(count, "batch"));
+                self.bar.suspend(|| eprintln!("{text}"));
+            }
+            RunEvent::Read { records, bytes } => {
+                seen.records += records;
+                seen.bytes += bytes;
+                seen.caught_up = false;
+            }
+            RunEvent::Settled(_) => seen.batches += 1,
+            RunEvent::CaughtUp => seen.caught_up = true,
+        }
+        self.draw(&seen);
+    }
+}
+

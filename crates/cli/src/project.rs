@@ -1,0 +1,170 @@
+//! Finds and reads the project at hand.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use sluice_core::config::{PipelineConfig, ProjectConfig};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::Registry;
+use sluice_core::names;
+use sluice_core::plan::{self, Plan, SealedTexts, Surroundings};
+use sluice_core::problem::{Place, Problem, Problems, SourceText};
+
+use crate::secrets::ProjectSecrets;
+
+/// The project's file.
+pub(crate) const PROJECT_FILE: &str = "sluice.toml";
+
+/// A project that was found.
+pub(crate) struct Project {
+    /// Its folder.
+    pub root: PathBuf,
+    /// Its file.
+    pub source: Arc<SourceText>,
+    /// What the file says.
+    pub config: ProjectConfig,
+    /// All kinds.
+    pub registry: Registry,
+    /// What is wrong in the project's own file.
+    pub problems: Problems,
+}
+
+/// A pipeline file that was read.
+pub(crate) struct LoadedPipeline {
+    /// What the file says.
+    pub config: PipelineConfig,
+    /// The plan; it runs only if no problem is an error.
+    pub plan: Plan,
+    /// What is wrong in this file.
+    pub problems: Problems,
+}
+
+impl Project {
+    /// Finds the project from `start` upwards, or exactly at `start` where it was named.
+    pub(crate) fn find(named: Option<&Path>) -> Outcome<Option<Self>> {
+        let here = std::env::current_dir().map_err(|e| Failure::unreachable(format!("cannot tell where this is: {e}")))?;
+        let root = match named {
+            Some(folder) => Some(here.join(folder)).filter(|f| f.join(PROJECT_FILE).is_file()),
+            None => here.ancestors().find(|f| f.join(PROJECT_FILE).is_file()).map(Path::to_path_buf),
+        };
+        root.map(Self::read).transpose()
+    }
+
+    /// Finds the project, or says how to make one.
+    pub(crate) fn need(named: Option<&Path>) -> Outcome<Self> {
+        Self::find(named)?.ok_or_else(|| {
+            let place = named.map_or_else(|| "here or above".to_string(), |n| format!("in {}", n.display()));
+            Failure::new(FailureKind::Configuration, format!("there is no {PROJECT_FILE} {place}"))
+                .with_help("make a project with `sluice init`, or see one at work with `sluice demo`")
+        })
+    }
+
+    fn read(root: PathBuf) -> Outcome<Self> {
+        let source = read_source(&root, &root.join(PROJECT_FILE))?;
+        let registry = sluice_connect::registry();
+        let mut problems = Problems::new();
+        let config = ProjectConfig::read(&source, &registry, &mut problems);
+        Ok(Self { root, source, config, registry, problems })
+    }
+
+    /// What pipelines need from around them.
+    pub(crate) fn surroundings(&self) -> Surroundings {
+        Surroundings {
+            root: self.root.clone(),
+            work: self.root.join(".sluice"),
+            secrets: Arc::new(ProjectSecrets { root: self.root.clone() }),
+            registry: self.registry.clone(),
+        }
+    }
+
+    /// The path of the ledger where it is a file.
+    pub(crate) fn ledger_path(&self) -> PathBuf {
+        self.root.join(&self.config.ledger)
+    }
+
+    /// The pipeline files, by name.
+    pub(crate) fn pipeline_files(&self) -> Outcome<Vec<PathBuf>> {
+        let folder = self.root.join("pipelines");
+        let entries = match std::fs::read_dir(&folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(Failure::io("list the folder", &folder, &error)),
+        };
+        let mut files: Vec<PathBuf> = entries
+            .filter_map(|e| e.ok().map(|e| e.path()))
+            .filter(|p| p.extension().is_some_and(|e| e == "toml") && p.is_file())
+            .collect();
+        files.sort();
+        Ok(files)
+    }
+
+    /// Reads all pipelines; mistakes between them are noted with the later one.
+    pub(crate) fn pipelines(&self) -> Outcome<Vec<LoadedPipeline>> {
+        let mut loaded: Vec<LoadedPipeline> = Vec::new();
+        for path in self.pipeline_files()? {
+            let source = read_source(&self.root, &path)?;
+            let mut pipeline = self.load(&source);
+            if let Some(twin) = loaded.iter().find(|p| p.config.name == pipeline.config.name && !p.config.name.is_empty()) {
+                pipeline.problems.add(twice(&pipeline.config, &twin.config));
+            }
+            loaded.push(pipeline);
+        }
+        let mut between = Problems::new();
+        let pairs: Vec<_> = loaded.iter().map(|p| (&p.config, &p.plan)).collect();
+        plan::check_overlaps(&pairs, &mut between);
+        for problem in between.into_sorted() {
+            let name = problem.place.as_ref().map(|p| p.source.name.clone()).unwrap_or_default();
+            if let Some(pipeline) = loaded.iter_mut().find(|p| p.config.source.name == name) {
+                pipeline.problems.add(problem);
+            }
+        }
+        Ok(loaded)
+    }
+
+    fn load(&self, source: &Arc<SourceText>) -> LoadedPipeline {
+        let mut problems = Problems::new();
+        let config = PipelineConfig::read(source, &self.config, &self.registry, &mut problems);
+        let texts = SealedTexts { project: self.source.text.clone(), pipeline: source.text.clone() };
+        let plan = plan::resolve(&config, texts, &mut problems);
+        LoadedPipeline { config, plan, problems }
+    }
+
+    /// The pipeline of a name, among all.
+    pub(crate) fn pipeline(&self, name: &str) -> Outcome<LoadedPipeline> {
+        let mut all = self.pipelines()?;
+        match all.iter().position(|p| p.config.name == name) {
+            Some(index) => Ok(all.swap_remove(index)),
+            None => Err(no_pipeline(name, all.iter().map(|p| p.config.name.as_str()))),
+        }
+    }
+}
+
+/// A failure for a name that no pipeline has.
+pub(crate) fn no_pipeline<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> Failure {
+    let failure = Failure::new(FailureKind::Configuration, format!("there is no pipeline `{name}`"));
+    match names::remedy(name, "pipelines", known) {
+        Some(help) => failure.with_help(help),
+        None => failure.with_help("write one as pipelines/NAME.toml"),
+    }
+}
+
+fn twice(second: &PipelineConfig, first: &PipelineConfig) -> Problem {
+    Problem::error(
+        "name.taken",
+        format!("{} is a pipeline `{}` already", first.source.name, first.name),
+        Place { source: Arc::clone(&second.source), span: second.name_place.span.clone() },
+    )
+    .with_label("the second one")
+    .with_help("give one of them another name")
+}
+
+fn read_source(root: &Path, path: &Path) -> Outcome<Arc<SourceText>> {
+    let name = path.strip_prefix(root).unwrap_or(path).display().to_string();
+    let bytes = std::fs::read(path).map_err(|e| Failure::io("read", path, &e))?;
+    let text = String::from_utf8(bytes).map_err(|e| {
+        let line = e.as_bytes()[..e.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
+        Failure::new(FailureKind::Configuration, format!("{name} is not UTF-8, in line {line}"))
+            .with_help("save the file as UTF-8")
+    })?;
+    Ok(SourceText::new(name, text))
+}

@@ -1,0 +1,22 @@
+//! Ctrl-C and SIGTERM: the first settles the batch in hand, the second leaves at once.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use sluice_core::run::Stop;
+
+use crate::exit::Exit;
+
+/// Makes signals stop a run.
+pub(crate) fn stop_on_signals(stop: &Arc<Stop>) {
+    let stop = Arc::clone(stop);
+    let asked = AtomicBool::new(false);
+    // Where no handler can be set, a signal ends the program at once, which is as safe as a crash.
+    let _ = ctrlc::set_handler(move || {
+        if asked.swap(true, Ordering::SeqCst) {
+            std::process::exit(Exit::Interrupted.code().into());
+        }
+        eprintln!("\nsettling the batch in hand … (once more to leave at once, which loses nothing)");
+        stop.settle();
+    });
+}

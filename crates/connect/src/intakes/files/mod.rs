@@ -1,0 +1,117 @@
+//! Intake kind `files`: files of a folder, one partition each. A position is a byte of a file.
+//!
+//! New files are picked up while running; a file that grows is read on from its last whole record. A file's name
+//! below the connection's folder is its identity, and a digest of its beginning guards it: another file under the same
+//! name, or one that was cut, stops the run.
+
+mod fingerprint;
+mod reader;
+mod scan;
+
+use std::path::PathBuf;
+
+use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::decode::{self, Format};
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, PartitionPosition, Settings};
+use sluice_core::problem::Problem;
+
+use crate::local;
+
+const OPTIONS: &[OptionSpec] = &[OptionSpec::with_default(
+    "match",
+    ValueKind::Text,
+    "**/*",
+    "which files of the folder: ? and * within a name, ** for any folders, [abc] for one of some letters",
+)];
+
+/// The kind.
+pub struct Files;
+
+impl IntakeKind for Files {
+    fn name(&self) -> &'static str {
+        "files"
+    }
+
+    fn scheme(&self) -> &'static str {
+        "file"
+    }
+
+    fn about(&self) -> &'static str {
+        "files of a folder; new ones are picked up, growing ones read on from their last whole record"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        OPTIONS
+    }
+
+    fn check(&self, settings: &Settings) -> Vec<Problem> {
+        let folder = local::folder(&settings.root, &settings.connection);
+        let place = settings.options.place_of("at");
+        if !folder.is_dir() {
+            let message = format!("the folder {} is not there", folder.display());
+            return vec![
+                Problem::error("place.missing", message, place).with_help(format!("make it: mkdir -p {}", folder.display())),
+            ];
+        }
+        match scan::Scan::new(settings) {
+            Err(reason) => vec![
+                Problem::error("value.type", reason, settings.options.place_of("match"))
+                    .with_help("such as \"*.jsonl\" or \"depot-?/**/*.jsonl\""),
+            ],
+            Ok(scan) if scan.files().is_ok_and(|files| files.is_empty()) => {
+                let pattern = settings.options.text("match").unwrap_or_default();
+                let message = format!("no file in {} matches `{pattern}` yet", folder.display());
+                let place = settings.options.place_of("match");
+                vec![Problem::warning("place.missing", message, place).with_help("files that come later will be read")]
+            }
+            Ok(_) => Vec::new(),
+        }
+    }
+
+    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
+        let folder = local::folder(&settings.root, &settings.connection);
+        if !folder.is_dir() {
+            return Err(Failure::unreachable(format!("the folder {} is not there", folder.display()))
+                .with_help(format!("make it, or mend [connection.{}] in sluice.toml", settings.connection.name)));
+        }
+        let scan = scan::Scan::new(settings).map_err(Failure::unreachable)?;
+        let format = settings.options.text("format").unwrap_or_default();
+        Ok(Box::new(FilesIntake { scan, format, max_record: settings.options.size("max_record").clamp(1, 1 << 30) }))
+    }
+}
+
+struct FilesIntake {
+    scan: scan::Scan,
+    format: String,
+    max_record: u64,
+}
+
+impl FilesIntake {
+    fn format(&self) -> Outcome<Box<dyn Format>> {
+        decode::format(&self.format).ok_or_else(|| Failure::internal(format!("no format {}", self.format)))
+    }
+}
+
+impl Intake for FilesIntake {
+    fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
+        let reader = reader::FilesReader::new(self.scan.clone(), self.format()?, self.max_record, (lane, lanes), positions);
+        Ok(Box::new(reader?))
+    }
+
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
+        let mut behind = Behind::default();
+        for (name, path) in self.scan.files()? {
+            let length = file_length(&path)?;
+            let read = positions.iter().find(|p| *p.partition == *name).map_or(0, |p| p.position.major);
+            behind.partitions += 1;
+            behind.bytes += length.saturating_sub(read);
+            behind.unread_partitions += u64::from(length > read);
+        }
+        Ok(behind)
+    }
+}
+
+fn file_length(path: &PathBuf) -> Outcome<u64> {
+    std::fs::metadata(path).map(|m| m.len()).map_err(|e| Failure::io("look at", path, &e))
+}

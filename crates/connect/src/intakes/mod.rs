@@ -1,0 +1,3 @@
+//! Kinds of intakes.
+
+pub mod files;

@@ -1,0 +1,196 @@
+//! Landing kind `files`: Parquet or JSON Lines in a folder, exactly once.
+//!
+//! A batch is staged under the hidden folder `.sluice/staging`, sealed, and then each file gets its final name by one
+//! rename. What has landed is noted in `.sluice/landed`, one line a batch, so that a landing can tell what it holds.
+
+mod lines;
+mod parquet;
+mod publish;
+mod record;
+mod stage;
+
+use std::path::{Path, PathBuf};
+
+use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
+use sluice_core::durable::Disk;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork};
+use sluice_core::plan::OutputColumn;
+use sluice_core::problem::Problem;
+
+use crate::local;
+
+const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::optional(
+        "path",
+        ValueKind::Template,
+        "the folder of each row below the connection's: text, and columns in braces, timestamps with a pattern",
+    ),
+    OptionSpec::with_default("format", ValueKind::Choice(&["parquet", "jsonl"]), "parquet", "how rows are written"),
+    OptionSpec::with_default(
+        "row_group",
+        ValueKind::Integer { min: 1_000, max: 10_000_000 },
+        "250_000",
+        "Parquet: a row group holds at most this many rows",
+    ),
+    OptionSpec::with_default(
+        "compression",
+        ValueKind::Choice(&["zstd", "none"]),
+        "zstd",
+        "Parquet: how pages are compressed",
+    ),
+];
+
+/// The kind.
+pub struct Files;
+
+impl LandingKind for Files {
+    fn name(&self) -> &'static str {
+        "files"
+    }
+
+    fn scheme(&self) -> &'static str {
+        "file"
+    }
+
+    fn about(&self) -> &'static str {
+        "Parquet or JSON Lines files in a folder; each file appears at once"
+    }
+
+    fn guarantee(&self) -> &'static str {
+        "exactly once: files are staged out of sight, sealed, and get their names by a rename"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        OPTIONS
+    }
+
+    fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String> {
+        let path = options.sql("path").map(|p| p.text.clone()).unwrap_or_default();
+        Some(format!("file:{}", local::plain(&connection.target).join(local::plain(&path)).display()))
+    }
+
+    fn check(&self, settings: &Settings, _columns: &[OutputColumn]) -> Vec<Problem> {
+        let folder = local::folder(&settings.root, &settings.connection);
+        let existing = folder.ancestors().find(|p| p.exists()).unwrap_or(&folder);
+        let problem = |message: String| {
+            vec![
+                Problem::error("place.missing", message, settings.options.place_of("at"))
+                    .with_help(format!("mend the url of [connection.{}] in sluice.toml", settings.connection.name)),
+            ]
+        };
+        match std::fs::metadata(existing) {
+            Ok(data) if !data.is_dir() => problem(format!("{} is a file, not a folder", existing.display())),
+            Ok(data) if data.permissions().readonly() => problem(format!("{} cannot be written", existing.display())),
+            Ok(_) => Vec::new(),
+            Err(error) => problem(format!("cannot look at {}: {error}", existing.display())),
+        }
+    }
+
+    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {
+        let format = match settings.options.text("format").as_deref() {
+            Some("jsonl") => FileFormat::JsonLines,
+            _ => FileFormat::Parquet {
+                row_group: usize::try_from(settings.options.integer("row_group")).unwrap_or(250_000),
+                compressed: settings.options.text("compression").as_deref() != Some("none"),
+            },
+        };
+        let root = local::folder(&settings.root, &settings.connection);
+        Ok(Box::new(FilesLanding::new(root, label, format, Disk::default())))
+    }
+}
+
+/// How rows are written.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum FileFormat {
+    Parquet {
+        row_group: usize,
+        compressed: bool,
+    },
+    JsonLines,
+    /// One column of lines that are written as they are.
+    Lines,
+}
+
+impl FileFormat {
+    fn extension(self) -> &'static str {
+        match self {
+            Self::Parquet { .. } => "parquet",
+            Self::JsonLines | Self::Lines => "jsonl",
+        }
+    }
+}
+
+/// The landing of a pipeline's rejects: `rejects/PIPELINE` below the project.
+///
+/// # Errors
+/// Never; the folder is made when the first reject is staged.
+pub fn open_rejects(root: &Path, pipeline: &str) -> Outcome<Box<dyn Landing>> {
+    let folder = rejects_folder(root, pipeline);
+    Ok(Box::new(FilesLanding::new(folder, &format!("{pipeline}.rejects"), FileFormat::Lines, Disk::default())))
+}
+
+/// Where a pipeline's rejects are kept.
+pub fn rejects_folder(root: &Path, pipeline: &str) -> PathBuf {
+    root.join("rejects").join(pipeline)
+}
+
+pub(crate) struct FilesLanding {
+    root: PathBuf,
+    label: String,
+    format: FileFormat,
+    disk: Disk,
+}
+
+impl FilesLanding {
+    pub(crate) fn new(root: PathBuf, label: &str, format: FileFormat, disk: Disk) -> Self {
+        Self { root, label: label.into(), format, disk }
+    }
+
+    /// Where batches of a lane are staged, below the root.
+    fn staging(&self, lane: &LaneId) -> PathBuf {
+        Path::new(".sluice").join("staging").join(&self.label).join(lane.as_str())
+    }
+
+    /// The record of what landed of a lane.
+    fn record(&self, lane: &LaneId) -> record::LandedRecord<'_> {
+        let folder = self.root.join(".sluice").join("landed").join(&self.label);
+        record::LandedRecord::new(folder.join(format!("{lane}.jsonl")), &self.disk)
+    }
+}
+
+impl Landing for FilesLanding {
+    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
+        self.record(lane).last()
+    }
+
+    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
+        let folder = self.staging(&batch.lane).join(batch.number.to_string());
+        Ok(Box::new(stage::FilesStage::new(self, batch, folder)))
+    }
+
+    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        let folder = self.root.join(self.staging(lane));
+        let entries = match std::fs::read_dir(&folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+            Err(error) => return Err(Failure::io("list the folder", &folder, &error)),
+        };
+        for entry in entries {
+            let entry = entry.map_err(|e| Failure::io("list the folder", &folder, &e))?;
+            let number = entry.file_name().to_str().and_then(|n| n.parse::<u64>().ok());
+            if !number.is_some_and(|n| keep.contains(&n)) {
+                self.disk.remove_tree(&entry.path())?;
+            }
+        }
+        Ok(())
+    }
+
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()> {
+        publish::publish(self, batch, ranges, work)
+    }
+}
+
+#[cfg(test)]
+mod tests;

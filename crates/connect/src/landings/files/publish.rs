@@ -1,0 +1,51 @@
+//! Gives staged files their final names. May be called again after a crash at any point.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use sluice_core::batch::{BatchIdentity, Ranges};
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::StagedWork;
+
+use super::FilesLanding;
+use super::record::LandedLine;
+use super::stage::StagedFiles;
+
+pub(super) fn publish(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()> {
+    let staged: StagedFiles = serde_json::from_value(work.detail.clone())
+        .map_err(|e| Failure::internal(format!("{batch}: the ledger's note of its files is not understood: {e}")))?;
+    let record = landing.record(&batch.lane);
+    if record.last()?.is_some_and(|held| held.ledger == batch.ledger && held.number >= batch.number) {
+        // All of it was done before a crash; only the ledger does not know yet.
+        return clear(landing, batch);
+    }
+    reach("publish.before");
+    let mut folders: BTreeSet<&Path> = BTreeSet::new();
+    let finals: Vec<_> = staged.files.iter().map(|f| (landing.root.join(&f.staged), landing.root.join(&f.path))).collect();
+    for (from, to) in &finals {
+        if let Some(folder) = to.parent() {
+            landing.disk.make_folders(folder)?;
+            folders.insert(folder);
+        }
+        if from.exists() {
+            landing.disk.rename(from, to)?;
+            reach("publish.file_renamed");
+        } else if !to.exists() {
+            return Err(Failure::findings(format!("{batch}: its staged file {} is gone", from.display())).with_help(
+                "somebody removed it from the hidden folder .sluice; put it back, or restore the folder from a backup",
+            ));
+        }
+    }
+    for folder in folders {
+        landing.disk.sync_folder(folder)?;
+    }
+    reach("publish.folders_synced");
+    record.add(&LandedLine::new(batch, ranges, &staged))?;
+    reach("publish.recorded");
+    clear(landing, batch)
+}
+
+fn clear(landing: &FilesLanding, batch: &BatchIdentity) -> Outcome<()> {
+    landing.disk.remove_tree(&landing.root.join(landing.staging(&batch.lane)).join(batch.number.to_string()))
+}

@@ -1,0 +1,198 @@
+//! Stages one batch: a hidden file for each folder of its rows.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use ::parquet::errors::ParquetError;
+use arrow_schema::SchemaRef;
+use serde::{Deserialize, Serialize};
+use sluice_core::batch::BatchIdentity;
+use sluice_core::durable::Disk;
+use sluice_core::event::LandingRows;
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{Stage, StagedWork};
+
+use super::lines::LinesFile;
+use super::parquet::ParquetFile;
+use super::{FileFormat, FilesLanding};
+
+/// Files that are written to at a time. One more folder ends the file that was used least lately.
+const OPEN_FILES: usize = 128;
+
+/// Bytes of row groups that wait in memory over all files.
+const WAITING: usize = 96 << 20;
+
+/// A file that is staged.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct StagedFile {
+    /// Its place while staged, below the landing's folder.
+    pub staged: String,
+    /// Its final place, below the landing's folder.
+    pub path: String,
+    /// Rows in it.
+    pub rows: u64,
+    /// Its size.
+    pub bytes: u64,
+}
+
+/// What the ledger keeps for publishing.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub(super) struct StagedFiles {
+    pub files: Vec<StagedFile>,
+}
+
+enum Writer {
+    Parquet(Box<ParquetFile>),
+    Lines(LinesFile),
+}
+
+struct OpenFile {
+    writer: Writer,
+    staged: String,
+    path: String,
+    rows: u64,
+    used: u64,
+}
+
+pub(super) struct FilesStage {
+    root: PathBuf,
+    folder: PathBuf,
+    format: FileFormat,
+    disk: Disk,
+    batch: BatchIdentity,
+    open: HashMap<Arc<str>, OpenFile>,
+    parts: HashMap<Arc<str>, u32>,
+    done: Vec<StagedFile>,
+    files: u32,
+    uses: u64,
+}
+
+impl FilesStage {
+    pub(super) fn new(landing: &FilesLanding, batch: &BatchIdentity, folder: PathBuf) -> Self {
+        Self {
+            root: landing.root.clone(),
+            folder,
+            format: landing.format,
+            disk: landing.disk.clone(),
+            batch: batch.clone(),
+            open: HashMap::new(),
+            parts: HashMap::new(),
+            done: Vec::new(),
+            files: 0,
+            uses: 0,
+        }
+    }
+
+    fn file(&mut self, rows: &LandingRows) -> Outcome<&mut OpenFile> {
+        if !self.open.contains_key(&rows.folder) {
+            if self.open.len() >= OPEN_FILES {
+                let oldest = self.open.iter().min_by_key(|(_, f)| f.used).map(|(name, _)| Arc::clone(name));
+                if let Some(file) = oldest.and_then(|name| self.open.remove(&name)) {
+                    self.close(file)?;
+                }
+            }
+            let file = self.create(&rows.folder, &rows.batch.schema())?;
+            self.open.insert(Arc::clone(&rows.folder), file);
+        }
+        self.uses += 1;
+        let uses = self.uses;
+        let file = self.open.get_mut(&rows.folder).ok_or_else(|| Failure::internal("the file was just opened"))?;
+        file.used = uses;
+        Ok(file)
+    }
+
+    fn create(&mut self, folder: &Arc<str>, schema: &SchemaRef) -> Outcome<OpenFile> {
+        let staging = self.root.join(&self.folder);
+        if self.files == 0 {
+            self.disk.make_folders(&staging)?;
+        }
+        let staged = self.folder.join(format!("{}.part", self.files));
+        self.files += 1;
+        let full = self.root.join(&staged);
+        let file = File::create(&full).map_err(|e| Failure::io("make", &full, &e))?;
+        let part = self.parts.entry(Arc::clone(folder)).or_default();
+        let suffix = if *part == 0 { String::new() } else { format!("-{part}") };
+        *part += 1;
+        let name = format!("{}{suffix}.{}", self.batch.file_stem(), self.format.extension());
+        let writer = match self.format {
+            FileFormat::Parquet { row_group, compressed } => {
+                let file = ParquetFile::new(file, Arc::clone(schema), &self.batch, row_group, compressed);
+                Writer::Parquet(Box::new(file.map_err(|e| failure("write", &full, &e))?))
+            }
+            FileFormat::JsonLines => Writer::Lines(LinesFile::new(file, Some(crate::landings::columns_of(schema)))),
+            FileFormat::Lines => Writer::Lines(LinesFile::new(file, None)),
+        };
+        let path = Path::new(&**folder).join(name);
+        Ok(OpenFile { writer, staged: text(&staged), path: text(&path), rows: 0, used: 0 })
+    }
+
+    fn close(&mut self, open: OpenFile) -> Outcome<()> {
+        let full = self.root.join(&open.staged);
+        let file = match open.writer {
+            Writer::Parquet(writer) => writer.close().map_err(|e| failure("end", &full, &e))?,
+            Writer::Lines(writer) => writer.close().map_err(|e| Failure::io("end", &full, &e))?,
+        };
+        reach("stage.closed");
+        self.disk.sync_file(&file, &full)?;
+        let bytes = file.metadata().map_err(|e| Failure::io("look at", &full, &e))?.len();
+        self.done.push(StagedFile { staged: open.staged, path: open.path, rows: open.rows, bytes });
+        Ok(())
+    }
+
+    /// Writes out row groups while too much waits in memory, the largest first.
+    fn relieve(&mut self) -> Outcome<()> {
+        let waiting = |f: &OpenFile| match &f.writer {
+            Writer::Parquet(writer) => writer.waiting(),
+            Writer::Lines(_) => 0,
+        };
+        while self.open.values().map(waiting).sum::<usize>() > WAITING {
+            let Some(file) = self.open.values_mut().max_by_key(|f| waiting(f)) else { return Ok(()) };
+            let full = self.root.join(&file.staged);
+            if let Writer::Parquet(writer) = &mut file.writer {
+                writer.flush().map_err(|e| failure("write", &full, &e))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Stage for FilesStage {
+    fn write(&mut self, rows: LandingRows) -> Outcome<()> {
+        let root = self.root.clone();
+        let file = self.file(&rows)?;
+        let full = root.join(&file.staged);
+        match &mut file.writer {
+            Writer::Parquet(writer) => writer.write(&rows.batch).map_err(|e| failure("write", &full, &e))?,
+            Writer::Lines(writer) => writer.write(&rows.batch).map_err(|e| Failure::io("write", &full, &e))?,
+        }
+        file.rows += rows.batch.num_rows() as u64;
+        self.relieve()
+    }
+
+    fn finish(mut self: Box<Self>) -> Outcome<StagedWork> {
+        let mut open: Vec<OpenFile> = self.open.drain().map(|(_, f)| f).collect();
+        open.sort_by(|a, b| a.staged.cmp(&b.staged));
+        for file in open {
+            self.close(file)?;
+        }
+        if self.files > 0 {
+            self.disk.sync_folder(&self.root.join(&self.folder))?;
+        }
+        reach("stage.synced");
+        let (rows, bytes) = (self.done.iter().map(|f| f.rows).sum(), self.done.iter().map(|f| f.bytes).sum());
+        let detail = serde_json::to_value(StagedFiles { files: self.done })
+            .map_err(|e| Failure::internal(format!("staged files cannot be noted: {e}")))?;
+        Ok(StagedWork { rows, bytes, detail })
+    }
+}
+
+fn failure(doing: &str, path: &Path, error: &ParquetError) -> Failure {
+    Failure::unreachable(format!("cannot {doing} {}: {error}", path.display()))
+}
+
+fn text(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}

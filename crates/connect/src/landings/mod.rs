@@ -1,0 +1,20 @@
+//! Kinds of landings.
+
+pub mod files;
+pub mod screen;
+
+use std::sync::Arc;
+
+use arrow_schema::{Field, SchemaRef};
+use sluice_core::plan::OutputColumn;
+use sluice_core::types::SqlType;
+
+/// The columns of a schema as far as JSON writers care: which of them hold JSON already.
+pub(crate) fn columns_of(schema: &SchemaRef) -> Vec<OutputColumn> {
+    let column = |f: &Arc<Field>| OutputColumn {
+        name: f.name().clone(),
+        ty: if f.metadata().contains_key(SqlType::JSON_KEY) { SqlType::Json } else { SqlType::Text },
+        nullable: f.is_nullable(),
+    };
+    schema.fields().iter().map(column).collect()
+}

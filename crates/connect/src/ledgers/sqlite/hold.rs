@@ -1,0 +1,76 @@
+//! Holds on pipelines: one locked file each beside the ledger. The system lets go of it when the process ends, however
+//! it ends.
+
+use std::fs::{File, TryLockError};
+use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
+use std::path::{Path, PathBuf};
+
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::ledger::{Hold, Holder};
+use sluice_core::values::time;
+
+struct LockedFile {
+    _file: File,
+}
+
+impl Hold for LockedFile {}
+
+fn lock_path(ledger: &Path, pipeline: &str) -> PathBuf {
+    ledger.with_extension("hold").join(pipeline)
+}
+
+pub(super) fn take(ledger: &Path, pipeline: &str) -> Outcome<Box<dyn Hold>> {
+    let path = lock_path(ledger, pipeline);
+    let io = |e: std::io::Error| Failure::io("hold", &path, &e);
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder).map_err(io)?;
+    }
+    let mut file =
+        File::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(io)?;
+    match file.try_lock() {
+        Ok(()) => {}
+        Err(TryLockError::WouldBlock) => return Err(held(pipeline, read(&mut file))),
+        Err(TryLockError::Error(error)) => return Err(io(error)),
+    }
+    let now = i64::try_from(
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default().as_micros(),
+    );
+    let holder = Holder {
+        pid: std::process::id(),
+        host: host(),
+        since: time::show_timestamp(now.unwrap_or(0) / 1_000_000 * 1_000_000),
+    };
+    let text = serde_json::to_string(&holder).unwrap_or_default();
+    file.set_len(0).and_then(|()| file.write_all(text.as_bytes())).map_err(io)?;
+    Ok(Box::new(LockedFile { _file: file }))
+}
+
+pub(super) fn holder(ledger: &Path, pipeline: &str) -> Outcome<Option<Holder>> {
+    let path = lock_path(ledger, pipeline);
+    let Ok(mut file) = File::options().read(true).write(true).open(&path) else { return Ok(None) };
+    match file.try_lock_shared() {
+        Ok(()) => Ok(None),
+        Err(TryLockError::WouldBlock) => Ok(read(&mut file)),
+        Err(TryLockError::Error(error)) => Err(Failure::io("look at", &path, &error)),
+    }
+}
+
+fn read(file: &mut File) -> Option<Holder> {
+    let mut text = String::new();
+    file.seek(SeekFrom::Start(0)).ok()?;
+    file.read_to_string(&mut text).ok()?;
+    serde_json::from_str(&text).ok()
+}
+
+fn held(pipeline: &str, holder: Option<Holder>) -> Failure {
+    let who = holder.map_or_else(
+        || "another process".to_string(),
+        |h| format!("process {} on {}, since {}", h.pid, h.host, h.since),
+    );
+    Failure::new(FailureKind::Held, format!("{pipeline} is held by {who}"))
+        .with_help("only one run of a pipeline moves its data; stop the other one first, or let it work")
+}
+
+fn host() -> String {
+    std::fs::read_to_string("/proc/sys/kernel/hostname").map_or_else(|_| "this machine".into(), |h| h.trim().into())
+}

@@ -1,0 +1,131 @@
+//! Ledger kind `sqlite`: one file, for one machine. WAL with full syncing: what a call returned from is durable.
+
+mod hold;
+mod query;
+mod schema;
+mod write;
+
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use rusqlite::Connection;
+use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{HeldBatch, PartitionPosition};
+use sluice_core::ledger::{BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals};
+use sluice_core::plan::SealedTexts;
+
+/// The ledger.
+pub struct SqliteLedger {
+    path: PathBuf,
+    id: String,
+    connection: Mutex<Connection>,
+}
+
+impl SqliteLedger {
+    /// Opens a ledger, making it where it is not there yet and bringing an older one up to date.
+    ///
+    /// # Errors
+    /// Where the file cannot be opened, or was written by a newer version.
+    pub fn open(path: &Path) -> Outcome<Self> {
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
+        }
+        let failed = |e: &rusqlite::Error| Failure::unreachable(format!("cannot open the ledger {}: {e}", path.display()));
+        let mut connection = Connection::open(path).map_err(|e| failed(&e))?;
+        // Another process of this project may be writing: its transactions are short.
+        connection.busy_timeout(Duration::from_secs(30)).map_err(|e| failed(&e))?;
+        connection.pragma_update(None, "journal_mode", "wal").map_err(|e| failed(&e))?;
+        connection.pragma_update(None, "synchronous", "full").map_err(|e| failed(&e))?;
+        connection.pragma_update(None, "foreign_keys", true).map_err(|e| failed(&e))?;
+        let id = schema::migrate(&mut connection, path)?;
+        Ok(Self { path: path.into(), id, connection: Mutex::new(connection) })
+    }
+
+    /// Opens a ledger only if it is there.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub fn open_existing(path: &Path) -> Outcome<Option<Self>> {
+        if path.exists() { Self::open(path).map(Some) } else { Ok(None) }
+    }
+
+    fn connection(&self) -> MutexGuard<'_, Connection> {
+        // A panic of another thread leaves no half transaction: rusqlite rolls it back when it is dropped.
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn failed(&self, doing: &str, error: &rusqlite::Error) -> Failure {
+        Failure::unreachable(format!("the ledger {} cannot {doing}: {error}", self.path.display()))
+    }
+}
+
+impl Ledger for SqliteLedger {
+    fn id(&self) -> &str {
+        &self.id
+    }
+
+    fn hold(&self, pipeline: &str) -> Outcome<Box<dyn Hold>> {
+        hold::take(&self.path, pipeline)
+    }
+
+    fn holder(&self, pipeline: &str) -> Outcome<Option<Holder>> {
+        hold::holder(&self.path, pipeline)
+    }
+
+    fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<LaneHold> {
+        write::take_lane(&mut self.connection(), pipeline, lane).map_err(|e| self.failed("take a lane over", &e))
+    }
+
+    fn lanes(&self, pipeline: &str) -> Outcome<Vec<LaneId>> {
+        query::lanes(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn positions(&self, pipeline: &str, arrival: &str) -> Outcome<Vec<PartitionPosition>> {
+        query::positions(&self.connection(), pipeline, arrival).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<()> {
+        write::open_batch(&self.connection(), batch, opened_at).map_err(|e| self.failed("open a batch", &e))
+    }
+
+    fn seal(&self, batch: &Staged, epoch: u64) -> Outcome<()> {
+        match write::seal(&mut self.connection(), batch, epoch) {
+            Ok(true) => Ok(()),
+            Ok(false) => Err(Failure::new(
+                sluice_core::failure::FailureKind::Held,
+                format!("{} cannot be sealed: another process has taken the lane over", batch.identity),
+            )
+            .with_help("nothing of this batch has landed; the other process goes on with it")),
+            Err(error) => Err(self.failed("seal a batch", &error)),
+        }
+    }
+
+    fn landed(&self, batch: &BatchIdentity, landing: &str) -> Outcome<()> {
+        write::landed(&self.connection(), batch, landing).map_err(|e| self.failed("note a landing", &e))
+    }
+
+    fn settle(&self, batch: &BatchIdentity) -> Outcome<()> {
+        write::settle(&self.connection(), batch).map_err(|e| self.failed("settle a batch", &e))
+    }
+
+    fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>> {
+        query::unfinished(&self.connection(), &self.id, pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn adopt(&self, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Outcome<()> {
+        write::adopt(&mut self.connection(), pipeline, arrival, lane, held).map_err(|e| self.failed("adopt a batch", &e))
+    }
+
+    fn batches(&self, pipeline: &str, which: BatchQuery) -> Outcome<Vec<BatchRecord>> {
+        query::batches(&self.connection(), pipeline, which).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn totals(&self, pipeline: &str) -> Outcome<PipelineTotals> {
+        query::totals(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+}
+
+#[cfg(test)]
+mod tests;

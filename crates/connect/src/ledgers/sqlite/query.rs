@@ -1,0 +1,170 @@
+//! What reads the ledger.
+
+use rusqlite::{Connection, Row, params};
+use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges, Sealed, StationCount, TakenWork};
+use sluice_core::event::Position;
+use sluice_core::kinds::{PartitionPosition, StagedWork};
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals};
+use sluice_core::plan::SealedTexts;
+use sluice_core::run::REJECTS;
+
+type Sql<T> = rusqlite::Result<T>;
+
+pub(super) fn lanes(connection: &Connection, pipeline: &str) -> Sql<Vec<LaneId>> {
+    let mut statement = connection.prepare("select lane from lane where pipeline = ?1 order by lane")?;
+    let rows = statement.query_map([pipeline], |r| Ok(LaneId::named(r.get::<_, String>(0)?)))?;
+    rows.collect()
+}
+
+pub(super) fn positions(connection: &Connection, pipeline: &str, arrival: &str) -> Sql<Vec<PartitionPosition>> {
+    let sql = "select partition, major, minor, identity from position
+               where pipeline = ?1 and arrival = ?2 order by partition";
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map([pipeline, arrival], |r| {
+        Ok(PartitionPosition {
+            partition: r.get::<_, String>(0)?.into(),
+            position: Position { major: r.get(1)?, minor: r.get(2)? },
+            identity: r.get(3)?,
+        })
+    })?;
+    rows.collect()
+}
+
+pub(super) fn unfinished(connection: &Connection, ledger: &str, pipeline: &str) -> Sql<Vec<(Sealed, SealedTexts)>> {
+    let sql = "select b.lane, b.number, t.project, t.pipeline from batch b join text t on t.digest = b.text
+               where b.pipeline = ?1 and b.state = 'sealed' order by b.lane, b.number";
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map([pipeline], |r| {
+        let texts = SealedTexts { project: r.get(2)?, pipeline: r.get(3)? };
+        Ok((LaneId::named(r.get::<_, String>(0)?), r.get::<_, u64>(1)?, texts))
+    })?;
+    let mut found = Vec::new();
+    for row in rows {
+        let (lane, number, texts) = row?;
+        let works = landings(connection, pipeline, &lane, number)?
+            .into_iter()
+            .map(|l| TakenWork {
+                landing: l.landing,
+                landed: l.landed_at.is_some(),
+                work: StagedWork { rows: l.rows, bytes: l.bytes, detail: l.detail },
+            })
+            .collect();
+        let ranges = ranges(connection, pipeline, &lane, number)?;
+        let identity = BatchIdentity { ledger: ledger.into(), pipeline: pipeline.into(), lane, number };
+        found.push((Sealed { identity, ranges, works }, texts));
+    }
+    Ok(found)
+}
+
+fn ranges(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<Ranges> {
+    let sql = "select partition, from_major, from_minor, to_major, to_minor, identity from batch_range
+               where pipeline = ?1 and lane = ?2 and number = ?3 order by place";
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map(params![pipeline, lane.as_str(), number], |r| {
+        Ok(Range {
+            partition: r.get::<_, String>(0)?.into(),
+            from: Position { major: r.get(1)?, minor: r.get(2)? },
+            to: Position { major: r.get(3)?, minor: r.get(4)? },
+            identity: r.get(5)?,
+        })
+    })?;
+    Ok(Ranges(rows.collect::<Sql<_>>()?))
+}
+
+fn counts(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<Vec<StationCount>> {
+    let sql = "select station, input, output, filtered, merged, rejected, held from batch_count
+               where pipeline = ?1 and lane = ?2 and number = ?3 order by place";
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map(params![pipeline, lane.as_str(), number], |r| {
+        Ok(StationCount {
+            station: r.get(0)?,
+            input: r.get(1)?,
+            output: r.get(2)?,
+            filtered: r.get(3)?,
+            merged: r.get(4)?,
+            rejected: r.get(5)?,
+            held: r.get(6)?,
+        })
+    })?;
+    rows.collect()
+}
+
+fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<Vec<LandingRecord>> {
+    let sql = "select landing, rows, bytes, landed_at, work from batch_landing
+               where pipeline = ?1 and lane = ?2 and number = ?3 order by place";
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map(params![pipeline, lane.as_str(), number], |r| {
+        Ok(LandingRecord {
+            landing: r.get(0)?,
+            rows: r.get(1)?,
+            bytes: r.get(2)?,
+            landed_at: r.get(3)?,
+            detail: serde_json::from_str(&r.get::<_, String>(4)?).unwrap_or_default(),
+        })
+    })?;
+    rows.collect()
+}
+
+pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery) -> Sql<Vec<BatchRecord>> {
+    let sql = "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text from batch
+               where pipeline = ?1 and (?2 is null or number = ?2)
+               order by opened_at desc, number desc limit coalesce(?3, -1)";
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map(params![pipeline, query.number, query.last], record)?;
+    let mut found: Vec<BatchRecord> = rows.collect::<Sql<_>>()?;
+    found.reverse();
+    for batch in &mut found {
+        batch.ranges = ranges(connection, pipeline, &batch.lane, batch.number)?;
+        batch.counts = counts(connection, pipeline, &batch.lane, batch.number)?;
+        batch.landings = landings(connection, pipeline, &batch.lane, batch.number)?;
+        if batch.state == BatchState::Sealed && batch.landings.iter().all(|l| l.landed_at.is_some()) {
+            batch.state = BatchState::Landed;
+        }
+    }
+    Ok(found)
+}
+
+fn record(row: &Row<'_>) -> Sql<BatchRecord> {
+    let state: String = row.get(2)?;
+    Ok(BatchRecord {
+        lane: LaneId::named(row.get::<_, String>(0)?),
+        number: row.get(1)?,
+        state: match state.as_str() {
+            "open" => BatchState::Open,
+            "sealed" => BatchState::Sealed,
+            "adopted" => BatchState::Adopted,
+            _ => BatchState::Settled,
+        },
+        read: row.get(3)?,
+        bytes: row.get(4)?,
+        rejected: row.get(5)?,
+        opened_at: row.get(6)?,
+        sealed_at: row.get(7)?,
+        settled_at: row.get(8)?,
+        texts: row.get(9)?,
+        ranges: Ranges::default(),
+        counts: Vec::new(),
+        landings: Vec::new(),
+    })
+}
+
+pub(super) fn totals(connection: &Connection, pipeline: &str) -> Sql<PipelineTotals> {
+    let sql = "select count(*) filter (where state = 'settled'), count(*) filter (where state = 'sealed'),
+                      coalesce(sum(read), 0), coalesce(sum(bytes), 0), coalesce(sum(rejected), 0), max(settled_at)
+               from batch where pipeline = ?1 and state <> 'open'";
+    let mut totals = connection.query_row(sql, [pipeline], |r| {
+        Ok(PipelineTotals {
+            batches: r.get(0)?,
+            unfinished: r.get(1)?,
+            read: r.get(2)?,
+            bytes: r.get(3)?,
+            rejected: r.get(4)?,
+            landed: 0,
+            last_settled_at: r.get(5)?,
+        })
+    })?;
+    let sql = "select coalesce(sum(rows), 0) from batch_landing
+               where pipeline = ?1 and landing <> ?2 and landed_at is not null";
+    totals.landed = connection.query_row(sql, [pipeline, REJECTS], |r| r.get(0))?;
+    Ok(totals)
+}

@@ -1,0 +1,152 @@
+//! What changes the ledger. Each function is one transaction.
+
+use rusqlite::{Connection, OptionalExtension as _, TransactionBehavior, params};
+use sluice_core::batch::{BatchIdentity, LaneId, Range, Staged};
+use sluice_core::kinds::HeldBatch;
+use sluice_core::ledger::LaneHold;
+
+type Sql<T> = rusqlite::Result<T>;
+
+/// The present moment, as the ledger keeps it.
+const NOW: &str = "cast(unixepoch('subsec') * 1000000 as integer)";
+
+pub(super) fn take_lane(connection: &mut Connection, pipeline: &str, lane: &LaneId) -> Sql<LaneHold> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let sql = "insert into lane (pipeline, lane, epoch, sealed) values (?1, ?2, 1, 0)
+               on conflict do update set epoch = epoch + 1 returning epoch, sealed";
+    let (epoch, sealed): (u64, u64) =
+        transaction.query_row(sql, params![pipeline, lane.as_str()], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    // What was open when its process ended was never sealed: it is read again under the same number.
+    let sql = "delete from batch where pipeline = ?1 and lane = ?2 and state = 'open'";
+    transaction.execute(sql, params![pipeline, lane.as_str()])?;
+    transaction.commit()?;
+    Ok(LaneHold { lane: lane.clone(), epoch, next: sealed + 1 })
+}
+
+pub(super) fn open_batch(connection: &Connection, batch: &BatchIdentity, opened_at: i64) -> Sql<()> {
+    let sql = "insert into batch (pipeline, lane, number, state, opened_at) values (?1, ?2, ?3, 'open', ?4)";
+    connection.execute(sql, params![batch.pipeline, batch.lane.as_str(), batch.number, opened_at])?;
+    Ok(())
+}
+
+/// False where the lane was taken over, or the number is not its next.
+pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> Sql<bool> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let id = &staged.identity;
+    let (pipeline, lane, number) = (&id.pipeline, id.lane.as_str(), id.number);
+    let sql = "update lane set sealed = ?3 where pipeline = ?1 and lane = ?2 and epoch = ?4 and sealed = ?3 - 1";
+    if transaction.execute(sql, params![pipeline, lane, number, epoch])? != 1 {
+        return Ok(false);
+    }
+    let digest = staged.texts.digest();
+    let sql = "insert into text (digest, project, pipeline) values (?1, ?2, ?3) on conflict do nothing";
+    transaction.execute(sql, params![digest, staged.texts.project, staged.texts.pipeline])?;
+    let sql = format!(
+        "update batch set state = 'sealed', sealed_at = {NOW}, read = ?4, bytes = ?5, rejected = ?6, text = ?7
+         where pipeline = ?1 and lane = ?2 and number = ?3 and state = 'open'"
+    );
+    let changed = transaction.execute(
+        &sql,
+        params![pipeline, lane, number, staged.read, staged.bytes, staged.rejected, digest],
+    )?;
+    if changed != 1 {
+        return Ok(false);
+    }
+    insert_ranges(&transaction, id, &staged.ranges.0)?;
+    let arrival = arrival_of(lane);
+    for range in &staged.ranges.0 {
+        move_position(&transaction, pipeline, arrival, range)?;
+    }
+    for (place, count) in staged.counts.iter().enumerate() {
+        let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)";
+        let c = count;
+        transaction.prepare_cached(sql)?.execute(params![
+            pipeline, lane, number, place, c.station, c.input, c.output, c.filtered, c.merged, c.rejected, c.held
+        ])?;
+    }
+    for (place, taken) in staged.works.iter().enumerate() {
+        let sql = "insert into batch_landing values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, null)";
+        let work = taken.work.detail.to_string();
+        transaction.prepare_cached(sql)?.execute(params![
+            pipeline, lane, number, place, taken.landing, taken.work.rows, taken.work.bytes, work
+        ])?;
+    }
+    transaction.commit()?;
+    Ok(true)
+}
+
+/// The arrival of a lane: its name without the last number.
+fn arrival_of(lane: &str) -> &str {
+    lane.rsplit_once('.').map_or(lane, |(arrival, _)| arrival)
+}
+
+fn insert_ranges(connection: &Connection, id: &BatchIdentity, ranges: &[Range]) -> Sql<()> {
+    let sql = "insert into batch_range values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
+    let mut insert = connection.prepare_cached(sql)?;
+    for (place, r) in ranges.iter().enumerate() {
+        insert.execute(params![
+            id.pipeline, id.lane.as_str(), id.number, place, &*r.partition,
+            r.from.major, r.from.minor, r.to.major, r.to.minor, r.identity
+        ])?;
+    }
+    Ok(())
+}
+
+fn move_position(connection: &Connection, pipeline: &str, arrival: &str, range: &Range) -> Sql<()> {
+    let sql = "insert into position values (?1, ?2, ?3, ?4, ?5, ?6) on conflict do update
+               set major = excluded.major, minor = excluded.minor, identity = excluded.identity";
+    connection.prepare_cached(sql)?.execute(params![
+        pipeline, arrival, &*range.partition, range.to.major, range.to.minor, range.identity
+    ])?;
+    Ok(())
+}
+
+pub(super) fn landed(connection: &Connection, batch: &BatchIdentity, landing: &str) -> Sql<()> {
+    let sql = format!(
+        "update batch_landing set landed_at = coalesce(landed_at, {NOW})
+         where pipeline = ?1 and lane = ?2 and number = ?3 and landing = ?4"
+    );
+    connection.prepare_cached(&sql)?.execute(params![batch.pipeline, batch.lane.as_str(), batch.number, landing])?;
+    Ok(())
+}
+
+pub(super) fn settle(connection: &Connection, batch: &BatchIdentity) -> Sql<()> {
+    let sql = format!(
+        "update batch set state = 'settled', settled_at = {NOW}
+         where pipeline = ?1 and lane = ?2 and number = ?3 and state = 'sealed'
+           and not exists (select 1 from batch_landing l where l.pipeline = ?1 and l.lane = ?2 and l.number = ?3
+                           and l.landed_at is null)"
+    );
+    connection.prepare_cached(&sql)?.execute(params![batch.pipeline, batch.lane.as_str(), batch.number])?;
+    Ok(())
+}
+
+pub(super) fn adopt(connection: &mut Connection, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Sql<()> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let sql = "update lane set sealed = max(sealed, ?3) where pipeline = ?1 and lane = ?2";
+    transaction.execute(sql, params![pipeline, lane.as_str(), held.number])?;
+    let sql = format!(
+        "insert into batch (pipeline, lane, number, state, opened_at, sealed_at, settled_at)
+         values (?1, ?2, ?3, 'adopted', {NOW}, {NOW}, {NOW}) on conflict do nothing"
+    );
+    let added = transaction.execute(&sql, params![pipeline, lane.as_str(), held.number])?;
+    let id = BatchIdentity {
+        ledger: held.ledger.clone(),
+        pipeline: pipeline.into(),
+        lane: lane.clone(),
+        number: held.number,
+    };
+    if added == 1 {
+        insert_ranges(&transaction, &id, &held.ranges.0)?;
+    }
+    for range in &held.ranges.0 {
+        let sql = "select major, minor from position where pipeline = ?1 and arrival = ?2 and partition = ?3";
+        let known: Option<(u64, u64)> = transaction
+            .query_row(sql, params![pipeline, arrival, &*range.partition], |r| Ok((r.get(0)?, r.get(1)?)))
+            .optional()?;
+        if known.is_none_or(|k| k < (range.to.major, range.to.minor)) {
+            move_position(&transaction, pipeline, arrival, range)?;
+        }
+    }
+    transaction.commit()
+}

@@ -1,0 +1,145 @@
+//! What tells one batch from every other.
+
+use std::fmt;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::event::{Chunk, Position};
+
+/// A lane of a pipeline: a fixed group of an arrival's partitions, such as `passage.0.0`.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct LaneId(String);
+
+impl LaneId {
+    /// The lane of a number of an arrival.
+    pub fn new(arrival: &str, number: u32) -> Self {
+        Self(format!("{arrival}.{number}"))
+    }
+
+    /// A lane by its name in the ledger.
+    pub fn named(name: impl Into<String>) -> Self {
+        Self(name.into())
+    }
+
+    /// The name.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for LaneId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// The name of a batch: no other batch of any ledger has it. Its ranges belong to it too, once it is sealed.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct BatchIdentity {
+    /// The ledger's UUID.
+    pub ledger: String,
+    /// The pipeline.
+    pub pipeline: String,
+    /// The lane.
+    pub lane: LaneId,
+    /// The number in the lane, from 1, without gaps.
+    pub number: u64,
+}
+
+impl BatchIdentity {
+    /// A name for files that hold the batch: `passages-passage.0.0-00000017-3f9a2c1b`.
+    pub fn file_stem(&self) -> String {
+        let ledger: String = self.ledger.chars().filter(char::is_ascii_alphanumeric).take(8).collect();
+        format!("{}-{}-{:08}-{ledger}", self.pipeline, self.lane, self.number)
+    }
+}
+
+impl fmt::Display for BatchIdentity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "batch {} of {} lane {}", self.number, self.pipeline, self.lane)
+    }
+}
+
+/// A range of positions of one partition: `from` is read, `to` is not.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Range {
+    /// The partition.
+    pub partition: Arc<str>,
+    /// The first position.
+    pub from: Position,
+    /// The position after the last.
+    pub to: Position,
+    /// What the partition looked like up to `to`.
+    #[serde(default)]
+    pub identity: String,
+}
+
+/// The ranges of one batch, one for each partition that it read.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Ranges(pub Vec<Range>);
+
+impl Ranges {
+    /// Adds what a chunk brought.
+    ///
+    /// # Errors
+    /// Where the chunk does not follow what was read of its partition before: a broken reader.
+    pub fn add(&mut self, chunk: &Chunk) -> Result<(), String> {
+        match self.0.iter_mut().rev().find(|r| r.partition == chunk.partition) {
+            Some(range) if range.to == chunk.from => {
+                range.to = chunk.to;
+                range.identity.clone_from(&chunk.identity);
+                Ok(())
+            }
+            Some(range) => Err(format!("{}: read {} after {}", chunk.partition, chunk.from, range.to)),
+            None => {
+                self.0.push(Range {
+                    partition: Arc::clone(&chunk.partition),
+                    from: chunk.from,
+                    to: chunk.to,
+                    identity: chunk.identity.clone(),
+                });
+                Ok(())
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn chunk(partition: &str, from: u64, to: u64) -> Chunk {
+        Chunk {
+            partition: partition.into(),
+            from: Position::at(from),
+            to: Position::at(to),
+            identity: to.to_string(),
+            bytes: Vec::new(),
+            records: 0,
+            too_long: None,
+        }
+    }
+
+    #[test]
+    fn ranges_grow_without_gaps() {
+        let mut ranges = Ranges::default();
+        for (partition, from, to) in [("a", 0, 5), ("b", 3, 4), ("a", 5, 9)] {
+            ranges.add(&chunk(partition, from, to)).unwrap();
+        }
+        let shown: Vec<_> = ranges.0.iter().map(|r| (&*r.partition, r.from.major, r.to.major, &*r.identity)).collect();
+        assert_eq!(shown, [("a", 0, 9, "9"), ("b", 3, 4, "4")]);
+        assert!(ranges.add(&chunk("a", 10, 11)).is_err());
+    }
+
+    #[test]
+    fn file_names_tell_batches_apart() {
+        let identity = BatchIdentity {
+            ledger: "3f9a2c1b-0000-4000-8000-000000000000".into(),
+            pipeline: "passages".into(),
+            lane: LaneId::new("passage.0", 0),
+            number: 17,
+        };
+        assert_eq!(identity.file_stem(), "passages-passage.0.0-00000017-3f9a2c1b");
+    }
+}

@@ -1,0 +1,14 @@
+//! Project and pipeline files: from text to checked options, with every mistake at its place.
+//!
+//! Reading opens nothing: it neither connects nor looks at folders. Whether names bind is decided in [`crate::plan`].
+
+pub mod embedded;
+pub mod options;
+pub mod pipeline;
+pub mod project;
+pub mod reader;
+
+pub use embedded::EmbeddedText;
+pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
+pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, MadeConfig, PipelineConfig};
+pub use project::{ConnectionConfig, ProjectConfig};

@@ -1,0 +1,346 @@
+//! `pipelines/*.toml`: one pipeline each, with its events, where they arrive and where they land.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use toml::de::{DeTable, DeValue};
+
+use super::EmbeddedText;
+use super::options::{Located, OptionSpec, Options, ValueKind};
+use super::project::{ConnectionConfig, ProjectConfig};
+use super::reader::{TableReader, parse_toml};
+use crate::kinds::{IntakeKind, LandingKind, Registry};
+use crate::names;
+use crate::problem::{Place, Problem, Problems, SourceText};
+
+/// Keys of a pipeline file's top level.
+pub const FILE_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("pipeline", ValueKind::Name, "the pipeline's name"),
+    OptionSpec::optional("about", ValueKind::Text, "what it is for, in one line"),
+    OptionSpec::optional("batch", ValueKind::Table(BATCH_OPTIONS), "when a batch is full"),
+    OptionSpec::optional("rejects", ValueKind::Table(REJECT_OPTIONS), "how many rejects stop the run"),
+    OptionSpec::required("event", ValueKind::Tables, "the events, by name: [event.NAME]"),
+];
+
+/// Keys of `batch`: whichever is reached first closes the batch.
+pub const BATCH_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::with_default(
+        "rows",
+        ValueKind::Integer { min: 1, max: 100_000_000 },
+        "1_000_000",
+        "a batch holds at most this many events",
+    ),
+    OptionSpec::with_default("bytes", ValueKind::Size, "256MiB", "a batch holds at most this many bytes as read"),
+    OptionSpec::with_default("every", ValueKind::Duration, "10s", "a batch is closed at the latest after this time"),
+];
+
+/// Keys of `rejects`.
+pub const REJECT_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::with_default(
+        "share",
+        ValueKind::Share,
+        "5%",
+        "a run stops after a batch of whose events more than this share was rejected …",
+    ),
+    OptionSpec::with_default(
+        "least",
+        ValueKind::Integer { min: 1, max: u64::MAX },
+        "100",
+        "… and at least this many of them",
+    ),
+];
+
+/// Keys of `[event.NAME]`.
+pub const EVENT_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::optional("about", ValueKind::Text, "what the event is, in one line"),
+    OptionSpec::optional("time", ValueKind::Text, "the field that holds the event time"),
+    OptionSpec::with_default(
+        "extra",
+        ValueKind::Choice(&["ignore", "keep", "reject"]),
+        "ignore",
+        "fields that the contract does not name: pass them over, keep them as json in the column `extra`, or reject the event",
+    ),
+    OptionSpec::optional("fields", ValueKind::Sql, "the contract: SQL column definitions, with from 'path' and format '…'"),
+    OptionSpec::optional("made", ValueKind::Table(MADE_OPTIONS), "for an event that is made of another"),
+    OptionSpec::optional("arrives", ValueKind::Tables, "where it arrives: [event.NAME.arrives]"),
+    OptionSpec::optional("lands", ValueKind::Tables, "where it lands: [event.NAME.lands.LANDING]"),
+];
+
+/// Keys of `made`.
+pub const MADE_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("of", ValueKind::Name, "the event that it is made of"),
+    OptionSpec::optional("when", ValueKind::Sql, "a SQL condition; only events that meet it are taken"),
+    OptionSpec::optional("columns", ValueKind::Sql, "a SQL select list; without it the fields are taken as they are"),
+];
+
+/// Keys that every arrival has, before those of its kind.
+pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("at", ValueKind::Name, "the connection where it arrives"),
+    OptionSpec::with_default("format", ValueKind::Choice(&["jsonl"]), "jsonl", "how an event is written in bytes"),
+    OptionSpec::with_default(
+        "max_record",
+        ValueKind::Size,
+        "16MiB",
+        "a longer record is rejected, so that a missing line end cannot fill the memory",
+    ),
+    OptionSpec::with_default(
+        "lanes",
+        ValueKind::Integer { min: 1, max: 64 },
+        "1",
+        "how many groups the partitions are spread over, each with its own sequence of batches",
+    ),
+];
+
+/// Keys that every landing has, before those of its kind.
+pub const LANDING_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("at", ValueKind::Name, "the connection where it lands"),
+    OptionSpec::optional("when", ValueKind::Sql, "a SQL condition; only events that meet it land"),
+    OptionSpec::optional("columns", ValueKind::Sql, "a SQL select list; without it the fields land as they are"),
+];
+
+/// What becomes of fields that the contract does not name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ExtraFields {
+    /// They are passed over.
+    Ignore,
+    /// They are kept as one JSON object in the column `extra`.
+    Keep,
+    /// The event is rejected.
+    Reject,
+}
+
+/// One place where an event arrives.
+#[derive(Clone)]
+pub struct ArrivalConfig {
+    /// The connection, where its name binds.
+    pub connection: Option<ConnectionConfig>,
+    /// The kind that reads it, where there is one.
+    pub kind: Option<Arc<dyn IntakeKind>>,
+    /// The keys.
+    pub options: Options,
+}
+
+/// One landing of an event.
+#[derive(Clone)]
+pub struct LandingConfig {
+    /// Its name within the event.
+    pub name: String,
+    /// The connection, where its name binds.
+    pub connection: Option<ConnectionConfig>,
+    /// The kind that writes it, where there is one.
+    pub kind: Option<Arc<dyn LandingKind>>,
+    /// The keys.
+    pub options: Options,
+    /// Where its name stands.
+    pub place: Place,
+}
+
+/// How an event is made of another.
+#[derive(Clone)]
+pub struct MadeConfig {
+    /// The other event.
+    pub of: Located<String>,
+    /// The condition.
+    pub when: Option<EmbeddedText>,
+    /// The select list.
+    pub columns: Option<EmbeddedText>,
+}
+
+/// One event with all that the file says of it.
+#[derive(Clone)]
+pub struct EventConfig {
+    /// Its name.
+    pub name: String,
+    /// Where its name stands.
+    pub place: Place,
+    /// The column definitions.
+    pub fields: Option<EmbeddedText>,
+    /// The field with the event time.
+    pub time: Option<Located<String>>,
+    /// What becomes of other fields.
+    pub extra: ExtraFields,
+    /// How it is made of another event.
+    pub made: Option<MadeConfig>,
+    /// Where it arrives.
+    pub arrivals: Vec<ArrivalConfig>,
+    /// Where it lands.
+    pub landings: Vec<LandingConfig>,
+}
+
+/// One checked pipeline file; names inside SQL are bound later, by [`crate::plan`].
+#[derive(Clone)]
+pub struct PipelineConfig {
+    /// The file.
+    pub source: Arc<SourceText>,
+    /// The pipeline's name.
+    pub name: String,
+    /// Where its name stands.
+    pub name_place: Place,
+    /// What it is for.
+    pub about: Option<String>,
+    /// A batch holds at most this many events.
+    pub batch_rows: u64,
+    /// A batch holds at most this many bytes as read.
+    pub batch_bytes: u64,
+    /// A batch is closed at the latest after this time.
+    pub batch_every: Duration,
+    /// More than this share of rejects in a batch stops the run …
+    pub reject_share: f64,
+    /// … if there are at least so many.
+    pub reject_least: u64,
+    /// The events, in the order of the file.
+    pub events: Vec<EventConfig>,
+}
+
+impl PipelineConfig {
+    /// Reads a file. What is wrong is added to `problems`; what could be read is returned.
+    pub fn read(
+        source: &Arc<SourceText>,
+        project: &ProjectConfig,
+        registry: &Registry,
+        problems: &mut Problems,
+    ) -> Self {
+        let table = parse_toml(source, problems);
+        let mut reader = TableReader { source, problems };
+        let top = reader.place(0..0);
+        let options = reader.options(table.get_ref(), top.clone(), vec![FILE_OPTIONS], "the pipeline");
+        let (batch, rejects) = (options.table("batch"), options.table("rejects"));
+        let mut events = Vec::new();
+        for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "event", "event") {
+            let mut context = EventReader { reader: &mut reader, project, registry };
+            events.push(context.event(name, name_place, body, place));
+        }
+        Self {
+            source: Arc::clone(source),
+            name: options.text("pipeline").unwrap_or_default(),
+            name_place: options.place_of("pipeline"),
+            about: options.text("about"),
+            batch_rows: batch.integer("rows"),
+            batch_bytes: batch.size("bytes").max(1),
+            batch_every: batch.duration("every"),
+            reject_share: rejects.share("share"),
+            reject_least: rejects.integer("least"),
+            events,
+        }
+    }
+}
+
+struct EventReader<'r, 'a> {
+    reader: &'r mut TableReader<'a>,
+    project: &'r ProjectConfig,
+    registry: &'r Registry,
+}
+
+impl EventReader<'_, '_> {
+    fn event(&mut self, name: String, name_place: Place, body: &DeTable<'_>, place: Place) -> EventConfig {
+        let options = self.reader.options(body, place, vec![EVENT_OPTIONS], &format!("event `{name}`"));
+        let made = options.is_set("made").then(|| options.table("made")).and_then(|made| {
+            Some(MadeConfig {
+                of: made.located_text("of")?,
+                when: made.sql("when").cloned(),
+                columns: made.sql("columns").cloned(),
+            })
+        });
+        let extra = match options.text("extra").as_deref() {
+            Some("keep") => ExtraFields::Keep,
+            Some("reject") => ExtraFields::Reject,
+            _ => ExtraFields::Ignore,
+        };
+        EventConfig {
+            arrivals: self.arrivals(&name, body),
+            landings: self.landings(&name, body),
+            fields: options.sql("fields").cloned(),
+            time: options.located_text("time"),
+            place: name_place,
+            name,
+            extra,
+            made,
+        }
+    }
+
+    fn arrivals(&mut self, event: &str, body: &DeTable<'_>) -> Vec<ArrivalConfig> {
+        let Some(value) = body.get("arrives") else { return Vec::new() };
+        let place = self.reader.place(value.span());
+        let tables: Vec<(&DeTable<'_>, Place)> = match value.get_ref() {
+            DeValue::Table(table) => vec![(table, place.clone())],
+            DeValue::Array(list) => list
+                .iter()
+                .filter_map(|item| Some((item.get_ref().as_table()?, self.reader.place(item.span()))))
+                .collect(),
+            _ => Vec::new(),
+        };
+        if tables.is_empty() {
+            self.reader.problems.add(
+                Problem::error("value.type", "`arrives` is a table, or a list of tables", place)
+                    .with_help(format!("write [event.{event}.arrives], or [[event.{event}.arrives]] for several")),
+            );
+        }
+        tables.into_iter().map(|(table, place)| self.arrival(table, place)).collect()
+    }
+
+    fn arrival(&mut self, table: &DeTable<'_>, place: Place) -> ArrivalConfig {
+        let (connection, meant) = self.connection(table);
+        let kind = meant.as_ref().and_then(|c| self.registry.intake(&c.scheme));
+        if let (Some(connection), None) = (&connection, &kind) {
+            self.cannot(table, &connection.name, &connection.scheme, "arrive from");
+        }
+        let mut specs = vec![ARRIVAL_OPTIONS];
+        match &kind {
+            Some(kind) => specs.push(kind.options()),
+            None => specs.extend(self.registry.intakes().map(|k| k.options())),
+        }
+        let options = self.reader.options(table, place, specs, "the arrival");
+        ArrivalConfig { connection, kind, options }
+    }
+
+    fn landings(&mut self, event: &str, body: &DeTable<'_>) -> Vec<LandingConfig> {
+        let mut landings = Vec::new();
+        for (name, name_place, table, place) in self.reader.named_tables(body, "lands", "landing") {
+            let (connection, meant) = self.connection(table);
+            let kind = meant.as_ref().and_then(|c| self.registry.landing(&c.scheme));
+            if let (Some(connection), None) = (&connection, &kind) {
+                self.cannot(table, &connection.name, &connection.scheme, "land in");
+            }
+            let mut specs = vec![LANDING_OPTIONS];
+            match &kind {
+                Some(kind) => specs.push(kind.options()),
+                None => specs.extend(self.registry.landings().map(|k| k.options())),
+            }
+            let options = self.reader.options(table, place, specs, &format!("landing `{event}.{name}`"));
+            landings.push(LandingConfig { name, connection, kind, options, place: name_place });
+        }
+        landings
+    }
+
+    /// The connection that `at` names, and the one that it probably means where the name binds to nothing: with it
+    /// the other keys of the table can still be checked in the same run.
+    fn connection(&mut self, table: &DeTable<'_>) -> (Option<ConnectionConfig>, Option<ConnectionConfig>) {
+        let Some(value) = table.get("at") else { return (None, None) };
+        let Some(name) = value.get_ref().as_str() else { return (None, None) };
+        if let Some(connection) = self.project.connection(name) {
+            return (Some(connection.clone()), Some(connection.clone()));
+        }
+        let known = || self.project.connections.iter().map(|c| c.name.as_str());
+        let place = self.reader.place(value.span());
+        self.reader.problems.add(
+            Problem::error("name.unknown", format!("there is no connection `{name}` in sluice.toml"), place)
+                .with_label("binds to nothing")
+                .with_nearest(name, "connections", known()),
+        );
+        let meant = names::nearest(name, known()).and_then(|n| self.project.connection(n)).cloned();
+        (None, meant)
+    }
+
+    fn cannot(&mut self, table: &DeTable<'_>, name: &str, scheme: &str, verb: &str) {
+        let Some(value) = table.get("at") else { return };
+        // A connection of an unknown kind has its own problem in sluice.toml.
+        if self.registry.connection(scheme).is_none() {
+            return;
+        }
+        let place = self.reader.place(value.span());
+        self.reader.problems.add(
+            Problem::error("connection.kind", format!("events cannot {verb} `{name}`, a `{scheme}:` connection"), place)
+                .with_help("choose another connection"),
+        );
+    }
+}

@@ -1,0 +1,162 @@
+//! `sluice.toml`: the project's name, its ledger and its connections.
+
+use std::sync::Arc;
+
+use super::options::{OptionSpec, Options, ValueKind};
+use super::reader::{TableReader, parse_toml};
+use crate::kinds::Registry;
+use crate::problem::{Place, Problem, Problems, SourceText};
+
+/// Keys of the file's top level.
+pub const FILE_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("project", ValueKind::Table(PROJECT_OPTIONS), "the project itself"),
+    OptionSpec::optional("connection", ValueKind::Tables, "the outside systems, by name: [connection.NAME]"),
+];
+
+/// Keys of `[project]`.
+pub const PROJECT_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("name", ValueKind::Name, "the project's name, as it is shown"),
+    OptionSpec::with_default(
+        "ledger",
+        ValueKind::Text,
+        ".sluice/ledger.db",
+        "where batches, positions and counts are recorded: a file, relative to the project",
+    ),
+];
+
+/// Keys that every `[connection.NAME]` has, before those of its kind.
+pub const CONNECTION_OPTIONS: &[OptionSpec] = &[OptionSpec::required(
+    "url",
+    ValueKind::Text,
+    "where it is; what stands before the colon tells the kind, such as file:DIR",
+)];
+
+/// One outside system.
+#[derive(Clone, Debug)]
+pub struct ConnectionConfig {
+    /// Its name in pipeline files.
+    pub name: String,
+    /// The part of the URL before the colon.
+    pub scheme: String,
+    /// The part of the URL after the colon.
+    pub target: String,
+    /// All keys, those of the kind included.
+    pub options: Options,
+    /// Where it is declared.
+    pub place: Option<Place>,
+}
+
+/// The checked `sluice.toml`.
+#[derive(Clone, Debug)]
+pub struct ProjectConfig {
+    /// The project's name.
+    pub name: String,
+    /// The ledger's place, as written.
+    pub ledger: String,
+    /// Connections in the order of the file, then the built-in `screen`.
+    pub connections: Vec<ConnectionConfig>,
+}
+
+impl ProjectConfig {
+    /// Reads the file. What is wrong is added to `problems`; what could be read is returned.
+    pub fn read(source: &Arc<SourceText>, registry: &Registry, problems: &mut Problems) -> Self {
+        let table = parse_toml(source, problems);
+        let mut reader = TableReader { source, problems };
+        let top = reader.place(0..0);
+        let options = reader.options(table.get_ref(), top, vec![FILE_OPTIONS], "sluice.toml");
+        let project = options.table("project");
+        let mut connections = Vec::new();
+        for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "connection", "connection") {
+            if let Some(connection) = read_connection(&mut reader, registry, name, name_place, body, place) {
+                connections.push(connection);
+            }
+        }
+        connections.push(screen(options.place.clone()));
+        Self {
+            name: project.text("name").unwrap_or_default(),
+            ledger: project.text("ledger").unwrap_or_default(),
+            connections,
+        }
+    }
+
+    /// The connection of a name.
+    pub fn connection(&self, name: &str) -> Option<&ConnectionConfig> {
+        self.connections.iter().find(|c| c.name == name)
+    }
+}
+
+/// The connection that is always there: the terminal.
+fn screen(place: Place) -> ConnectionConfig {
+    ConnectionConfig {
+        name: "screen".into(),
+        scheme: "screen".into(),
+        target: String::new(),
+        options: Options::empty(vec![CONNECTION_OPTIONS], place),
+        place: None,
+    }
+}
+
+fn read_connection(
+    reader: &mut TableReader<'_>,
+    registry: &Registry,
+    name: String,
+    name_place: Place,
+    body: &toml::de::DeTable<'_>,
+    place: Place,
+) -> Option<ConnectionConfig> {
+    if name == "screen" {
+        reader.problems.add(
+            Problem::error("name.taken", "`screen` is always there and cannot be declared", name_place)
+                .with_help("give the connection another name"),
+        );
+        return None;
+    }
+    let url = body.get("url").and_then(|v| v.get_ref().as_str()).unwrap_or_default().to_string();
+    let (scheme, target) = url.split_once(':').unwrap_or((url.as_str(), ""));
+    let kind = registry.connection(scheme);
+    let mut specs = vec![CONNECTION_OPTIONS];
+    specs.extend(kind.map(|k| k.options));
+    let what = format!("connection `{name}`");
+    let options = match kind {
+        Some(_) => reader.options(body, place, specs, &what),
+        // Without a kind nobody knows its keys: only the URL is to be mended first.
+        None => {
+            let mut options = Options::empty(specs.clone(), place.clone());
+            match body.get("url") {
+                Some(value) => {
+                    let at = reader.place(value.span());
+                    let schemes: Vec<&str> = registry.connections().map(|c| c.scheme).collect();
+                    reader.problems.add(
+                        Problem::error("connection.kind", format!("`{scheme}:` is no kind of connection"), at.clone())
+                            .with_label("what stands before the colon tells the kind")
+                            .with_nearest(scheme, "kinds", schemes),
+                    );
+                    options.set("url", super::OptionValue::Text(url.clone()), at);
+                }
+                None => {
+                    reader.options(body, place, specs, &what);
+                }
+            }
+            options
+        }
+    };
+    check_url(reader, &options, target);
+    Some(ConnectionConfig {
+        name,
+        scheme: scheme.to_string(),
+        target: target.to_string(),
+        options,
+        place: Some(name_place),
+    })
+}
+
+fn check_url(reader: &mut TableReader<'_>, options: &Options, target: &str) {
+    let place = options.place_of("url");
+    let authority = target.trim_start_matches('/').split(['/', '?']).next().unwrap_or_default();
+    if authority.rsplit_once('@').is_some_and(|(user, _)| user.contains(':')) {
+        reader.problems.add(
+            Problem::error("secret.plain", "a password must not stand in the URL in plain text", place)
+                .with_help("take it out of the URL and write password = { env = \"VARIABLE\" }"),
+        );
+    }
+}

@@ -1,0 +1,54 @@
+//! Contracts: the fields and types that an event must have.
+
+mod parse;
+
+use std::sync::Arc;
+
+use arrow_schema::{Schema, SchemaRef};
+
+use crate::config::ExtraFields;
+use crate::problem::Place;
+use crate::types::SqlType;
+use crate::values::time::TimeFormat;
+
+pub use parse::{parse_fields, sql_type};
+
+/// The column that holds fields which the contract does not name, with `extra = "keep"`.
+pub const EXTRA_COLUMN: &str = "extra";
+
+/// One field of a contract.
+#[derive(Clone, Debug)]
+pub struct ContractField {
+    /// Its name as a column.
+    pub name: String,
+    /// Its type.
+    pub ty: SqlType,
+    /// Whether an event without it is rejected.
+    pub not_null: bool,
+    /// Where it stands in the event: the names of nested objects, then its own.
+    pub path: Vec<String>,
+    /// How a date or timestamp is spelled.
+    pub format: Option<TimeFormat>,
+    /// Where it is declared.
+    pub place: Place,
+}
+
+/// What an event must look like.
+#[derive(Clone, Debug)]
+pub struct Contract {
+    /// The fields in the order of their declaration.
+    pub fields: Vec<ContractField>,
+    /// What becomes of other fields.
+    pub extra: ExtraFields,
+}
+
+impl Contract {
+    /// The Arrow schema of decoded events: the fields, then `extra` where it is kept.
+    pub fn schema(&self) -> SchemaRef {
+        let mut fields: Vec<_> = self.fields.iter().map(|f| f.ty.field(&f.name, !f.not_null)).collect();
+        if self.extra == ExtraFields::Keep {
+            fields.push(SqlType::Json.field(EXTRA_COLUMN, true));
+        }
+        Arc::new(Schema::new(fields))
+    }
+}

@@ -1,0 +1,326 @@
+//! Contracts from SQL column definitions, with our additions `from 'path'` and `format '…'`.
+
+use sqlparser::ast::{DataType, ExactNumberInfo, TimezoneInfo};
+use sqlparser::keywords::Keyword;
+use sqlparser::parser::Parser;
+use sqlparser::tokenizer::{Token, TokenWithSpan};
+
+use super::ContractField;
+use crate::config::EmbeddedText;
+use crate::problem::{Place, Problem, Problems};
+use crate::sql::SqlText;
+use crate::types::{MAX_PRECISION, SqlType};
+use crate::values::time::TimeFormat;
+
+/// Names of types for suggestions.
+const TYPE_NAMES: &[&str] = &[
+    "text", "boolean", "integer", "bigint", "double precision", "decimal", "date", "timestamptz", "json", "numeric",
+    "varchar", "int", "double", "timestamp",
+];
+
+/// Parses the text of `fields`. Every definition with a mistake becomes a problem; the others are returned.
+pub fn parse_fields(text: &EmbeddedText, problems: &mut Problems) -> Vec<ContractField> {
+    let sql = SqlText::new(text, problems);
+    let pieces = sql.pieces(problems);
+    let mut fields: Vec<ContractField> = Vec::with_capacity(pieces.len());
+    for piece in &pieces {
+        let Some(field) = parse_field(&sql, piece, problems) else { continue };
+        if let Some(twin) = fields.iter().find(|f| f.name.eq_ignore_ascii_case(&field.name)) {
+            problems.add(
+                Problem::error("name.taken", format!("the field `{}` is declared twice", twin.name), field.place)
+                    .with_label("the second one")
+                    .with_help("rename one of them; several fields can take the same value with from 'path'"),
+            );
+            continue;
+        }
+        fields.push(field);
+    }
+    fields
+}
+
+fn parse_field(sql: &SqlText<'_>, piece: &[TokenWithSpan], problems: &mut Problems) -> Option<ContractField> {
+    let mut parser = SqlText::parser(piece);
+    if is_table_constraint(piece) {
+        problems.add(
+            Problem::warning("unsupported", "a constraint of the whole table has no effect here", sql.piece_place(piece))
+                .with_help("the contract of an event knows `not null` for each field"),
+        );
+        return None;
+    }
+    let name_token = parser.peek_token();
+    let name = match parser.parse_identifier() {
+        Ok(ident) => ident.value,
+        Err(error) => {
+            problems.add(sql.syntax_problem(&error, piece));
+            return None;
+        }
+    };
+    let place = sql.place(name_token.span, piece);
+    let type_token = parser.peek_token();
+    if type_token.token == Token::EOF {
+        problems.add(
+            Problem::error("syntax.sql", format!("the field `{name}` has no type"), place)
+                .with_help(format!("write: {name} text")),
+        );
+        return None;
+    }
+    let data_type = match parser.parse_data_type() {
+        Ok(data_type) => data_type,
+        Err(error) => {
+            problems.add(sql.syntax_problem(&error, piece));
+            return None;
+        }
+    };
+    let type_place = sql.place(type_token.span, piece);
+    let ty = match sql_type(&data_type, type_place) {
+        Ok(ty) => Some(ty),
+        Err(problem) => {
+            problems.add(*problem);
+            None
+        }
+    };
+    let mut field =
+        ContractField { path: vec![name.clone()], name, ty: ty.unwrap_or(SqlType::Text), not_null: false, format: None, place };
+    let good = parse_additions(sql, piece, &mut parser, &mut field, problems);
+    // A field with a wrong type still declares its name: else each use of it would be one more mistake.
+    good.then_some(field)
+}
+
+fn is_table_constraint(piece: &[TokenWithSpan]) -> bool {
+    let keyword = |t: &TokenWithSpan| match &t.token {
+        Token::Word(w) if w.quote_style.is_none() => w.keyword,
+        _ => Keyword::NoKeyword,
+    };
+    match piece {
+        [first, second, ..] => matches!(
+            (keyword(first), keyword(second)),
+            (Keyword::PRIMARY | Keyword::FOREIGN, Keyword::KEY) | (Keyword::CONSTRAINT, _)
+        ) || (matches!(keyword(first), Keyword::UNIQUE | Keyword::CHECK) && second.token == Token::LParen),
+        _ => false,
+    }
+}
+
+fn parse_additions(
+    sql: &SqlText<'_>,
+    piece: &[TokenWithSpan],
+    parser: &mut Parser<'_>,
+    field: &mut ContractField,
+    problems: &mut Problems,
+) -> bool {
+    loop {
+        let token = parser.next_token();
+        let Token::Word(word) = &token.token else {
+            if token.token == Token::EOF {
+                return true;
+            }
+            parser.prev_token();
+            problems.extend_one(sql.leftover_problem(parser));
+            return false;
+        };
+        match word.keyword {
+            Keyword::NOT if parser.parse_keyword(Keyword::NULL) => field.not_null = true,
+            Keyword::NULL => {}
+            Keyword::FROM => match text_after(parser) {
+                Some((path, _)) if !path.is_empty() => field.path = path.split('.').map(str::to_string).collect(),
+                _ => return missing_text(sql, &token, piece, "from 'path.to.field'", problems),
+            },
+            Keyword::FORMAT => match text_after(parser) {
+                Some((format, at)) => set_format(field, &format, sql.place(at.span, piece), problems),
+                None => return missing_text(sql, &token, piece, "format '%Y-%m-%d %H:%M:%S'", problems),
+            },
+            Keyword::PRIMARY | Keyword::UNIQUE | Keyword::DEFAULT | Keyword::REFERENCES | Keyword::CHECK => {
+                problems.add(
+                    Problem::warning(
+                        "unsupported",
+                        format!("`{}` has no effect in the contract of an event", word.value),
+                        sql.place(token.span, piece),
+                    )
+                    .with_help("what stands from here to the comma is passed over; `not null` goes before it"),
+                );
+                return true;
+            }
+            _ => {
+                let words = ["not null", "from", "format"];
+                let place = sql.place(token.span, piece);
+                problems.add(
+                    Problem::error("syntax.sql", format!("`{}` does not belong here", word.value), place)
+                        .with_label("not understood here")
+                        .with_nearest(&word.value, "words here", words),
+                );
+                return false;
+            }
+        }
+    }
+}
+
+fn text_after(parser: &mut Parser<'_>) -> Option<(String, TokenWithSpan)> {
+    let token = parser.next_token();
+    match &token.token {
+        Token::SingleQuotedString(text) => Some((text.clone(), token)),
+        _ => None,
+    }
+}
+
+fn missing_text(
+    sql: &SqlText<'_>,
+    token: &TokenWithSpan,
+    piece: &[TokenWithSpan],
+    example: &str,
+    problems: &mut Problems,
+) -> bool {
+    let place = sql.place(token.span, piece);
+    problems.add(
+        Problem::error("syntax.sql", format!("`{}` needs a text in single quotes", token.token), place)
+            .with_help(format!("write: {example}")),
+    );
+    false
+}
+
+fn set_format(field: &mut ContractField, format: &str, place: Place, problems: &mut Problems) {
+    if !matches!(field.ty, SqlType::Timestamptz | SqlType::Date) {
+        problems.add(
+            Problem::error("value.type", format!("a {} has no format", field.ty), place)
+                .with_help("format is for timestamptz and date"),
+        );
+        return;
+    }
+    match TimeFormat::parse(format) {
+        Ok(format) => field.format = Some(format),
+        Err(reason) => problems.add(
+            Problem::error("value.type", reason, place)
+                .with_help("known: rfc3339, epoch_s, epoch_ms, epoch_us, or a pattern such as '%d.%m.%Y %H:%M'"),
+        ),
+    }
+}
+
+impl Problems {
+    fn extend_one(&mut self, problem: Option<Problem>) {
+        if let Some(problem) = problem {
+            self.add(problem);
+        }
+    }
+}
+
+/// The type that a SQL spelling means.
+///
+/// # Errors
+/// A problem with the nearest right type.
+pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Problem>> {
+    let ty = match data_type {
+        DataType::Text | DataType::Varchar(_) | DataType::CharacterVarying(_) | DataType::String(_) => SqlType::Text,
+        DataType::Char(_) | DataType::Character(_) => SqlType::Text,
+        DataType::Boolean | DataType::Bool => SqlType::Boolean,
+        DataType::SmallInt(_) | DataType::Int2(_) | DataType::TinyInt(_) => SqlType::Integer,
+        DataType::Int(_) | DataType::Integer(_) | DataType::Int4(_) => SqlType::Integer,
+        DataType::BigInt(_) | DataType::Int8(_) => SqlType::Bigint,
+        DataType::Double(_) | DataType::DoublePrecision | DataType::Float(_) | DataType::Float8 => SqlType::Double,
+        DataType::Real | DataType::Float4 => SqlType::Double,
+        DataType::Decimal(info) | DataType::Numeric(info) | DataType::Dec(info) => return decimal(*info, place),
+        DataType::Date => SqlType::Date,
+        DataType::Timestamp(_, TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => SqlType::Timestamptz,
+        DataType::Timestamp(..) | DataType::Datetime(_) => {
+            return Err(Box::new(
+                Problem::error("name.unknown", "a timestamp without a zone is no type here", place)
+                    .with_label("which zone?")
+                    .with_help("write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'"),
+            ));
+        }
+        DataType::JSON | DataType::JSONB => SqlType::Json,
+        other => {
+            let spelled = other.to_string();
+            return Err(Box::new(
+                Problem::error("name.unknown", format!("there is no type `{spelled}`"), place)
+                    .with_label("unknown type")
+                    .with_nearest(&spelled, "types", TYPE_NAMES.iter().copied()),
+            ));
+        }
+    };
+    Ok(ty)
+}
+
+fn decimal(info: ExactNumberInfo, place: Place) -> Result<SqlType, Box<Problem>> {
+    let (precision, scale) = match info {
+        ExactNumberInfo::PrecisionAndScale(p, s) => (p, s),
+        ExactNumberInfo::Precision(p) => (p, 0),
+        ExactNumberInfo::None => {
+            return Err(Box::new(
+                Problem::error("value.range", "a decimal needs its digits", place)
+                    .with_help("write decimal(precision, scale), such as decimal(12,2)"),
+            ));
+        }
+    };
+    match (u8::try_from(precision), u8::try_from(scale)) {
+        (Ok(precision @ 1..=MAX_PRECISION), Ok(scale)) if scale <= precision => {
+            Ok(SqlType::Decimal { precision, scale })
+        }
+        _ => Err(Box::new(
+            Problem::error("value.range", format!("decimal({precision},{scale}) cannot be"), place)
+                .with_help("precision is 1 to 38, scale is 0 to the precision"),
+        )),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sql::tests::embed;
+    use rstest::rstest;
+
+    fn parse(sql: &str) -> (Vec<ContractField>, Vec<Problem>) {
+        let mut problems = Problems::new();
+        let fields = parse_fields(&embed(sql), &mut problems);
+        (fields, problems.into_sorted())
+    }
+
+    #[test]
+    fn a_whole_contract() {
+        let (fields, problems) = parse(
+            "passage_id text not null, passed_at timestamptz not null format 'epoch_ms',
+             draught_cm integer, toll decimal(8,2) null, cargo_kind varchar(20) from 'cargo.kind',",
+        );
+        assert!(problems.is_empty(), "{problems:?}");
+        let types: Vec<String> = fields.iter().map(|f| f.ty.to_string()).collect();
+        assert_eq!(types, ["text", "timestamptz", "integer", "decimal(8,2)", "text"]);
+        assert!(fields[0].not_null && !fields[2].not_null);
+        assert_eq!(fields[1].format, Some(TimeFormat::Epoch(1000)));
+        assert_eq!(fields[4].path, ["cargo", "kind"]);
+    }
+
+    #[test]
+    fn names_keep_their_spelling() {
+        assert_eq!(parse("passedAt text, \"with space\" text").0[0].name, "passedAt");
+    }
+
+    #[rstest]
+    #[case("a timestmaptz", "name.unknown", "did you mean `timestamptz`?")]
+    #[case("a timestamp", "name.unknown", "write timestamptz")]
+    #[case("a decimal(50,2)", "value.range", "1 to 38")]
+    #[case("a decimal", "value.range", "decimal(12,2)")]
+    #[case("a", "syntax.sql", "write: a text")]
+    #[case("a text form 'b'", "syntax.sql", "did you mean `from`?")]
+    #[case("a text from b", "syntax.sql", "from 'path.to.field'")]
+    #[case("a text format '%Y'", "value.type", "timestamptz and date")]
+    #[case("a date format 'Ymd'", "value.type", "pattern")]
+    #[case("a text, A text", "name.taken", "rename")]
+    #[case("a double precison", "syntax.sql", "words here")]
+    fn mistakes(#[case] sql: &str, #[case] code: &str, #[case] help: &str) {
+        let (_, problems) = parse(sql);
+        assert_eq!(problems.len(), 1, "{problems:?}");
+        assert_eq!(problems[0].code, code);
+        assert!(problems[0].help.as_ref().unwrap().contains(help), "{problems:?}");
+    }
+
+    #[test]
+    fn a_pasted_table_passes_with_warnings() {
+        let (fields, problems) = parse("id bigint primary key, kind text default 'x', primary key (id)");
+        assert_eq!(fields.len(), 2);
+        assert!(problems.iter().all(|p| p.severity == crate::problem::Severity::Warning));
+        assert_eq!(problems.len(), 3);
+    }
+
+    #[test]
+    fn one_mistake_does_not_hide_the_next() {
+        let (fields, problems) = parse("a txt, b integer, c timestmaptz");
+        assert_eq!((fields.len(), problems.len()), (3, 2));
+    }
+}

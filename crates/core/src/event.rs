@@ -1,0 +1,93 @@
+//! Events on their way: bytes with positions, then columns with positions, then rows for a landing.
+
+use std::fmt;
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use serde::{Deserialize, Serialize};
+
+/// A place in a partition: of a file, a byte; of a topic, an offset; of a change feed, a log position and the place
+/// of the change within its transaction. It names the next event to read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Position {
+    /// The byte, offset or log position.
+    pub major: u64,
+    /// The place within it, where one log position holds several events.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub minor: u64,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
+fn is_zero(n: &u64) -> bool {
+    *n == 0
+}
+
+impl Position {
+    /// A position without a place within it.
+    pub const fn at(major: u64) -> Self {
+        Self { major, minor: 0 }
+    }
+}
+
+impl fmt::Display for Position {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.minor {
+            0 => write!(f, "{}", self.major),
+            minor => write!(f, "{}.{minor}", self.major),
+        }
+    }
+}
+
+/// Whole records of one partition as they were read.
+#[derive(Debug)]
+pub struct Chunk {
+    /// The partition.
+    pub partition: Arc<str>,
+    /// The position of the first byte.
+    pub from: Position,
+    /// The position after the last byte.
+    pub to: Position,
+    /// What the partition looks like up to `to`; see [`crate::kinds::PartitionPosition::identity`].
+    pub identity: String,
+    /// The records' bytes.
+    pub bytes: Vec<u8>,
+    /// How many records the reader counted. The decoder counts again, and both must agree.
+    pub records: u64,
+    /// Set where the one record is longer than allowed: its length in bytes. `bytes` then holds its beginning.
+    pub too_long: Option<u64>,
+}
+
+/// Decoded events: rows, and for each row the bytes that it came from.
+#[derive(Debug)]
+pub struct EventRows {
+    /// The rows under the contract's schema.
+    pub batch: RecordBatch,
+    /// For each row, where its bytes stand in the chunk.
+    pub spans: Vec<RecordSpan>,
+}
+
+/// The bytes of one record within its chunk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RecordSpan {
+    /// The first byte.
+    pub start: u32,
+    /// The byte after the last.
+    pub end: u32,
+}
+
+impl RecordSpan {
+    /// The record's bytes.
+    pub fn of(self, bytes: &[u8]) -> &[u8] {
+        let index = |n: u32| usize::try_from(n).unwrap_or(usize::MAX);
+        bytes.get(index(self.start)..index(self.end)).unwrap_or_default()
+    }
+}
+
+/// Rows for one landing that share one folder.
+#[derive(Clone, Debug)]
+pub struct LandingRows {
+    /// The folder that the landing's `path` gives for these rows, with no slash at its ends; empty without a `path`.
+    pub folder: Arc<str>,
+    /// The rows.
+    pub batch: RecordBatch,
+}

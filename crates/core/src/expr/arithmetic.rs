@@ -1,0 +1,133 @@
+//! Arithmetic: result types and values. Overflow and division by zero are errors of their row.
+//!
+//! Decimals follow the usual rules of exact numerics: sums keep the larger scale, products add their digits, and a
+//! quotient has `max(6, s1 + p2 + 1)` digits after the point; what would need more than 38 digits gives up digits
+//! after the point, six at the least.
+
+use std::sync::Arc;
+
+use arrow_array::PrimitiveArray;
+use arrow_array::types::{ArrowPrimitiveType, Decimal128Type, Float64Type, Int32Type, Int64Type};
+
+use super::column::{Column, zip_checked};
+use super::{ArithmeticOp, Expr};
+use crate::types::{MAX_PRECISION, SqlType};
+use crate::values::number;
+
+const OVERFLOW: &str = "the result is too large for its type";
+const ZERO: &str = "division by zero";
+
+/// The type of a result, None where the operands are no numbers.
+pub(super) fn result_type(op: ArithmeticOp, left: SqlType, right: SqlType) -> Option<SqlType> {
+    if !left.is_numeric() || !right.is_numeric() {
+        return None;
+    }
+    if !matches!((left, right), (SqlType::Decimal { .. }, _) | (_, SqlType::Decimal { .. }))
+        || left == SqlType::Double
+        || right == SqlType::Double
+    {
+        return left.common(right);
+    }
+    let ((p1, s1), (p2, s2)) = (left.as_decimal()?, right.as_decimal()?);
+    let [p1, s1, p2, s2] = [p1, s1, p2, s2].map(u32::from);
+    let (precision, scale) = match op {
+        ArithmeticOp::Add | ArithmeticOp::Subtract => {
+            let scale = s1.max(s2);
+            ((p1 - s1).max(p2 - s2) + scale + 1, scale)
+        }
+        ArithmeticOp::Multiply => (p1 + p2 + 1, s1 + s2),
+        ArithmeticOp::Divide => {
+            let scale = (s1 + p2 + 1).max(6);
+            (p1 - s1 + s2 + scale, scale)
+        }
+        ArithmeticOp::Remainder => {
+            let scale = s1.max(s2);
+            ((p1 - s1).min(p2 - s2) + scale, scale)
+        }
+    };
+    let whole = precision - scale;
+    let (precision, scale) = match u32::from(MAX_PRECISION) {
+        max if precision <= max => (precision, scale),
+        max => (max, max.saturating_sub(whole).max(scale.min(6))),
+    };
+    Some(SqlType::Decimal { precision: u8::try_from(precision).ok()?, scale: u8::try_from(scale).ok()? })
+}
+
+/// Computes an operation whose operands already have their types: that of the result, or decimals of any scale.
+pub(super) fn compute(op: ArithmeticOp, ty: SqlType, operands: (&Expr, &Expr), left: &Column, right: &Column, rows: usize) -> Column {
+    match ty {
+        SqlType::Integer => apply::<Int32Type>(left, right, rows, ty, |a, b| match op {
+            ArithmeticOp::Add => a.checked_add(b).ok_or(OVERFLOW),
+            ArithmeticOp::Subtract => a.checked_sub(b).ok_or(OVERFLOW),
+            ArithmeticOp::Multiply => a.checked_mul(b).ok_or(OVERFLOW),
+            _ if b == 0 => Err(ZERO),
+            ArithmeticOp::Divide => a.checked_div(b).ok_or(OVERFLOW),
+            ArithmeticOp::Remainder => Ok(a.checked_rem(b).unwrap_or(0)),
+        }),
+        SqlType::Bigint => apply::<Int64Type>(left, right, rows, ty, |a, b| match op {
+            ArithmeticOp::Add => a.checked_add(b).ok_or(OVERFLOW),
+            ArithmeticOp::Subtract => a.checked_sub(b).ok_or(OVERFLOW),
+            ArithmeticOp::Multiply => a.checked_mul(b).ok_or(OVERFLOW),
+            _ if b == 0 => Err(ZERO),
+            ArithmeticOp::Divide => a.checked_div(b).ok_or(OVERFLOW),
+            ArithmeticOp::Remainder => Ok(a.checked_rem(b).unwrap_or(0)),
+        }),
+        SqlType::Double => apply::<Float64Type>(left, right, rows, ty, |a, b| {
+            let value = match op {
+                ArithmeticOp::Add => a + b,
+                ArithmeticOp::Subtract => a - b,
+                ArithmeticOp::Multiply => a * b,
+                _ if b == 0.0 => return Err(ZERO),
+                ArithmeticOp::Divide => a / b,
+                ArithmeticOp::Remainder => a % b,
+            };
+            if value.is_finite() || !a.is_finite() || !b.is_finite() { Ok(value) } else { Err(OVERFLOW) }
+        }),
+        SqlType::Decimal { precision, scale } => {
+            let scales = (scale_of(operands.0), scale_of(operands.1), scale);
+            apply::<Decimal128Type>(left, right, rows, ty, move |a, b| {
+                if b == 0 && matches!(op, ArithmeticOp::Divide | ArithmeticOp::Remainder) {
+                    return Err(ZERO);
+                }
+                decimal(op, a, b, scales).filter(|v| number::fits_precision(*v, precision)).ok_or(OVERFLOW)
+            })
+        }
+        other => unreachable!("bind gives arithmetic a numeric type, not {other}"),
+    }
+}
+
+fn scale_of(expr: &Expr) -> u8 {
+    expr.ty.as_decimal().map_or(0, |(_, scale)| scale)
+}
+
+/// One decimal operation; scales are those of the operands and of the result.
+fn decimal(op: ArithmeticOp, a: i128, b: i128, (s1, s2, scale): (u8, u8, u8)) -> Option<i128> {
+    let same = |v: i128, from: u8| number::rescale(v, from, s1.max(s2));
+    match op {
+        ArithmeticOp::Add => number::rescale(same(a, s1)?.checked_add(same(b, s2)?)?, s1.max(s2), scale),
+        ArithmeticOp::Subtract => number::rescale(same(a, s1)?.checked_sub(same(b, s2)?)?, s1.max(s2), scale),
+        ArithmeticOp::Multiply => number::rescale(a.checked_mul(b)?, s1 + s2, scale),
+        ArithmeticOp::Remainder => number::rescale(same(a, s1)? % same(b, s2)?, s1.max(s2), scale),
+        ArithmeticOp::Divide => {
+            let shift = i32::from(scale) + i32::from(s2) - i32::from(s1);
+            let power = number::POWERS.get(usize::try_from(shift.unsigned_abs()).ok()?)?;
+            if shift >= 0 {
+                Some(number::divide_rounded(a.checked_mul(*power)?, b))
+            } else {
+                Some(number::divide_rounded(a, b.checked_mul(*power)?))
+            }
+        }
+    }
+}
+
+fn apply<T: ArrowPrimitiveType>(
+    left: &Column,
+    right: &Column,
+    rows: usize,
+    ty: SqlType,
+    f: impl Fn(T::Native, T::Native) -> Result<T::Native, &'static str>,
+) -> Column {
+    let (values, nulls, errors, scalar) = zip_checked::<T, T, T>(left, right, rows, f);
+    let array = PrimitiveArray::<T>::new(values.into(), nulls).with_data_type(ty.arrow());
+    Column::computed(Arc::new(array), scalar, errors)
+}

@@ -1,0 +1,132 @@
+//! Expressions over the columns of an event: bound and typed before anything runs, evaluated column by column.
+//!
+//! [`bind`] turns SQL syntax into [`Expr`], [`eval`] computes it. A value that cannot be computed for one row, such as
+//! a division by zero, is an error of that row alone: it travels beside the column and makes the row a reject.
+
+mod arithmetic;
+pub mod bind;
+mod cast;
+mod column;
+mod condition;
+pub mod eval;
+pub mod functions;
+mod literal;
+
+use arrow_array::ArrayRef;
+
+use crate::types::SqlType;
+
+pub use bind::{SelectItem, bind_condition, bind_select};
+pub use column::{Column, RowErrors};
+pub use eval::{EvalContext, evaluate};
+pub use functions::{FUNCTIONS, Function};
+
+/// The columns that an expression can name.
+#[derive(Clone, Debug)]
+pub struct ScopeColumn {
+    /// The name.
+    pub name: String,
+    /// The type.
+    pub ty: SqlType,
+    /// Whether it can be null.
+    pub nullable: bool,
+}
+
+/// A typed expression.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    /// What it computes.
+    pub node: Node,
+    /// The type of its values.
+    pub ty: SqlType,
+    /// Whether it can be null.
+    pub nullable: bool,
+}
+
+/// What an expression computes.
+#[derive(Clone, Debug)]
+pub enum Node {
+    /// A column of the scope, by its place.
+    Column(usize),
+    /// A constant, as an array of one.
+    Literal(ArrayRef),
+    /// The moment at which the batch was opened.
+    Now,
+    /// A cast to the expression's type; `lenient` gives null where a value does not fit.
+    Cast {
+        /// What is cast.
+        inner: Box<Expr>,
+        /// Whether it is a `try_cast`.
+        lenient: bool,
+    },
+    /// `+ - * / %` of two numbers.
+    Arithmetic(ArithmeticOp, Box<Expr>, Box<Expr>),
+    /// A comparison of two values of one type.
+    Compare(CompareOp, Box<Expr>, Box<Expr>),
+    /// `and` under three-valued logic.
+    And(Box<Expr>, Box<Expr>),
+    /// `or` under three-valued logic.
+    Or(Box<Expr>, Box<Expr>),
+    /// `not`.
+    Not(Box<Expr>),
+    /// `is null`.
+    IsNull(Box<Expr>),
+    /// `is true` or `is false`: never null.
+    IsTruth(Box<Expr>, bool),
+    /// The first branch whose condition is true, else the last expression.
+    Case(Vec<(Expr, Expr)>, Box<Expr>),
+    /// The first value that is not null.
+    Coalesce(Vec<Expr>),
+    /// A function of the table.
+    Call(&'static Function, Vec<Expr>),
+}
+
+/// An operator of two numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ArithmeticOp {
+    /// `+`
+    Add,
+    /// `-`
+    Subtract,
+    /// `*`
+    Multiply,
+    /// `/`; of whole numbers, the whole part
+    Divide,
+    /// `%`
+    Remainder,
+}
+
+/// A comparison.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CompareOp {
+    /// `=`
+    Equal,
+    /// `<>`
+    NotEqual,
+    /// `<`
+    Less,
+    /// `<=`
+    LessOrEqual,
+    /// `>`
+    Greater,
+    /// `>=`
+    GreaterOrEqual,
+}
+
+impl Expr {
+    /// An expression of a type.
+    pub fn new(node: Node, ty: SqlType, nullable: bool) -> Self {
+        Self { node, ty, nullable }
+    }
+
+    /// The column that this is, where it is nothing but a column.
+    pub fn as_column(&self) -> Option<usize> {
+        match self.node {
+            Node::Column(index) => Some(index),
+            _ => None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

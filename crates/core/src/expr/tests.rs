@@ -1,0 +1,171 @@
+//! Expressions from text to values.
+
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, BooleanArray, Decimal128Array, Float64Array, Int32Array, RecordBatch, StringArray, TimestampMicrosecondArray};
+use arrow_schema::Schema;
+use rstest::rstest;
+
+use super::*;
+use crate::problem::{Problem, Problems, Severity};
+use crate::sql::tests::embed;
+use crate::values::json;
+
+fn sample() -> (Vec<ScopeColumn>, RecordBatch) {
+    let columns: Vec<(&str, SqlType, ArrayRef)> = vec![
+        ("lock_id", SqlType::Text, Arc::new(StringArray::from(vec![Some("Low"), Some("ÖST"), None]))),
+        ("draught_cm", SqlType::Integer, Arc::new(Int32Array::from(vec![Some(180), Some(0), None]))),
+        ("toll", SqlType::Decimal { precision: 6, scale: 2 }, Arc::new(
+            Decimal128Array::from(vec![Some(1234), Some(-50), None]).with_precision_and_scale(6, 2).unwrap())),
+        ("level", SqlType::Double, Arc::new(Float64Array::from(vec![Some(1.5), Some(2.0), None]))),
+        ("open", SqlType::Boolean, Arc::new(BooleanArray::from(vec![Some(true), Some(false), None]))),
+        ("passed_at", SqlType::Timestamptz, Arc::new(
+            TimestampMicrosecondArray::from(vec![Some(0), Some(90_000_000_000), None]).with_timezone("UTC"))),
+    ];
+    let scope = columns.iter().map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true }).collect();
+    let schema = Schema::new(columns.iter().map(|(name, ty, _)| ty.field(name, true)).collect::<Vec<_>>());
+    let batch = RecordBatch::try_new(Arc::new(schema), columns.into_iter().map(|c| c.2).collect()).unwrap();
+    (scope, batch)
+}
+
+/// Binds `expression` as the only column; gives the three values as text, `null` and `!reason` included.
+fn values(expression: &str) -> Vec<String> {
+    let (scope, batch) = sample();
+    let mut problems = Problems::new();
+    let mut items = bind_select(&embed(&format!("{expression} as x")), &scope, &mut problems);
+    assert!(!problems.has_errors(), "{expression}: {:?}", problems.into_sorted());
+    let expr = items.remove(0).expr;
+    let column = evaluate(&expr, &EvalContext { batch: &batch, now: 1_000_000 }).expand(batch.num_rows());
+    assert_eq!(column.array.data_type(), &expr.ty.arrow(), "{expression}");
+    (0..batch.num_rows()).map(|row| shown(&column, row)).collect()
+}
+
+fn shown(column: &Column, row: usize) -> String {
+    if let Some((_, reason)) = column.errors.iter().find(|(r, _)| *r == row) {
+        return format!("!{reason}");
+    }
+    if column.is_null(row) {
+        return "null".into();
+    }
+    let mut text = String::new();
+    json::write_text(&mut text, column.array.as_ref(), row);
+    text
+}
+
+/// The value of an expression that names no column.
+pub(crate) fn constant(expression: &str) -> String {
+    values(expression).remove(0)
+}
+
+fn problems(expression: &str) -> Vec<Problem> {
+    let (scope, _) = sample();
+    let mut problems = Problems::new();
+    bind_select(&embed(expression), &scope, &mut problems);
+    problems.into_sorted()
+}
+
+#[rstest]
+#[case("lower(lock_id)", ["low", "öst", "null"])]
+#[case("upper(lock_id) || '!'", ["LOW!", "ÖST!", "null"])]
+#[case("concat(lock_id, '-', draught_cm)", ["Low-180", "ÖST-0", "-"])]
+#[case("substring(lock_id from 2 for 1)", ["o", "S", "null"])]
+#[case("substring(lock_id, -1, 3)", ["L", "Ö", "null"])]
+#[case("length(lock_id)", ["3", "3", "null"])]
+#[case("draught_cm + 1", ["181", "1", "null"])]
+#[case("cast(draught_cm as decimal(6,2)) / 100", ["1.800000", "0.000000", "null"])]
+#[case("draught_cm / 7", ["25", "0", "null"])]
+#[case("100 / draught_cm", ["0", "!division by zero", "null"])]
+#[case("2147483647 + draught_cm", ["!the result is too large for its type", "2147483647", "null"])]
+#[case("toll * 2", ["24.68", "-1.00", "null"])]
+#[case("toll + 0.005", ["12.345", "-0.495", "null"])]
+#[case("level * toll", ["18.509999999999998", "-1", "null"])]
+#[case("-draught_cm", ["-180", "0", "null"])]
+#[case("round(toll)", ["12", "-1", "null"])]
+#[case("round(toll, 1)", ["12.30", "-0.50", "null"])]
+#[case("round(level)", ["2", "2", "null"])]
+#[case("draught_cm > 100", ["true", "false", "null"])]
+#[case("lock_id = 'Low'", ["true", "false", "null"])]
+#[case("passed_at >= '1970-01-02'", ["false", "true", "null"])]
+#[case("draught_cm is null", ["false", "false", "true"])]
+#[case("draught_cm is not null and open", ["true", "false", "false"])]
+#[case("open or draught_cm = 0", ["true", "true", "null"])]
+#[case("not open", ["false", "true", "null"])]
+#[case("open is true", ["true", "false", "false"])]
+#[case("open is not true", ["false", "true", "true"])]
+#[case("draught_cm in (0, 5)", ["false", "true", "null"])]
+#[case("draught_cm not in (0, 5)", ["true", "false", "null"])]
+#[case("draught_cm in (5, null)", ["null", "null", "null"])]
+#[case("draught_cm between 0 and 100", ["false", "true", "null"])]
+#[case("case when draught_cm > 100 then 'deep' when draught_cm >= 0 then 'flat' end", ["deep", "flat", "null"])]
+#[case("case draught_cm when 0 then 'none' else 'some' end", ["some", "none", "some"])]
+#[case("case when draught_cm <> 0 then 360 / draught_cm else 0 end", ["2", "0", "0"])]
+#[case("draught_cm <> 0 and 360 / draught_cm > 1", ["true", "false", "null"])]
+#[case("coalesce(lock_id, 'unknown')", ["Low", "ÖST", "unknown"])]
+#[case("coalesce(draught_cm, 360 / 0)", ["180", "0", "!division by zero"])]
+#[case("nullif(draught_cm, 0)", ["180", "null", "null"])]
+#[case("cast(lock_id as integer)", ["!`Low` is no integer", "!`ÖST` is no integer", "null"])]
+#[case("try_cast(lock_id as integer)", ["null", "null", "null"])]
+#[case("cast(level as decimal(4,2))", ["1.50", "2.00", "null"])]
+#[case("cast(draught_cm as decimal(2,0))", ["!`180` is no decimal(2,0)", "0", "null"])]
+#[case("cast(passed_at as date)", ["1970-01-01", "1970-01-02", "null"])]
+#[case("draught_cm::bigint", ["180", "0", "null"])]
+#[case("cast(open as integer)", ["1", "0", "null"])]
+#[case("date_trunc('day', passed_at)", ["1970-01-01T00:00:00Z", "1970-01-02T00:00:00Z", "null"])]
+#[case("now()", ["1970-01-01T00:00:01Z", "1970-01-01T00:00:01Z", "1970-01-01T00:00:01Z"])]
+#[case("date '2026-04-01'", ["2026-04-01", "2026-04-01", "2026-04-01"])]
+#[case("null", ["null", "null", "null"])]
+#[case("1 / 0", ["!division by zero", "!division by zero", "!division by zero"])]
+fn evaluation(#[case] expression: &str, #[case] expected: [&str; 3]) {
+    assert_eq!(values(expression), expected);
+}
+
+#[rstest]
+#[case("lowr(lock_id) as x", "name.unknown", "did you mean `lower`?")]
+#[case("lock_di", "name.unknown", "did you mean `lock_id`?")]
+#[case("lock_id + 1 as x", "type.mismatch", "cast")]
+#[case("lock_id = 1", "type.mismatch", "cast")]
+#[case("lower(lock_id)", "key.missing", "lower(lock_id) as name")]
+#[case("cast(lock_id as intger) as x", "name.unknown", "did you mean `integer`?")]
+#[case("date_trunc('dya', passed_at) as x", "value.type", "did you mean `day`?")]
+#[case("abs(lock_id) as x", "type.mismatch", "abs(number)")]
+#[case("sha256() as x", "type.mismatch", "sha256(text)")]
+#[case("lock_id as a, draught_cm as A", "name.taken", "another name")]
+#[case("(select 1) as x", "unsupported", "manual")]
+fn mistakes(#[case] expression: &str, #[case] code: &str, #[case] help: &str) {
+    let found = problems(expression);
+    assert_eq!(found.len(), 1, "{found:?}");
+    assert_eq!(found[0].code, code, "{found:?}");
+    assert!(found[0].help.as_ref().unwrap().contains(help), "{found:?}");
+}
+
+#[test]
+fn a_wrong_literal_is_found_before_running() {
+    assert_eq!(problems("passed_at > 'soon'")[0].code, "type.mismatch");
+}
+
+#[test]
+fn all_mistakes_of_a_list_come_at_once() {
+    assert_eq!(problems("lock_di, lowr(x) as y, toll, case when").len(), 3);
+}
+
+#[test]
+fn rounding_casts_warn() {
+    let found = problems("cast(level as integer) as x");
+    assert_eq!((found[0].code, found[0].severity), ("cast.lossy", Severity::Warning));
+    assert!(problems("cast(round(toll) as integer) as x").is_empty());
+}
+
+#[test]
+fn a_condition_must_be_boolean() {
+    let (scope, _) = sample();
+    let mut found = Problems::new();
+    assert!(bind_condition(&embed("draught_cm"), &scope, &mut found).is_none());
+    assert!(found.has_errors());
+}
+
+#[test]
+fn a_star_takes_all_columns() {
+    let (scope, _) = sample();
+    let items = bind_select(&embed("*, 1 as one"), &scope, &mut Problems::new());
+    assert_eq!(items.len(), scope.len() + 1);
+}

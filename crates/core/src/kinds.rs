@@ -1,0 +1,298 @@
+//! Kinds of connections, intakes and landings, and the registry in which they are found by name.
+//!
+//! Core knows no kind. `sluice-connect` registers each, and everything here speaks through these traits.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::batch::{BatchIdentity, LaneId, Ranges};
+use crate::config::{ConnectionConfig, OptionSpec, Options};
+use crate::event::{Chunk, LandingRows, Position};
+use crate::failure::Outcome;
+use crate::plan::OutputColumn;
+use crate::problem::Problem;
+use crate::secret::SecretStore;
+
+/// A scheme of connection URLs.
+pub struct ConnectionKind {
+    /// What stands before the colon of the URL.
+    pub scheme: &'static str,
+    /// One line on what it is.
+    pub about: &'static str,
+    /// Keys beyond `url`.
+    pub options: &'static [OptionSpec],
+}
+
+/// What an intake or a landing is opened with.
+#[derive(Clone)]
+pub struct Settings {
+    /// The project's folder; relative places start here.
+    pub root: PathBuf,
+    /// The project's folder for what is only Sluice's: spools, staging.
+    pub work: PathBuf,
+    /// The connection.
+    pub connection: ConnectionConfig,
+    /// The checked keys of the arrival or landing.
+    pub options: Options,
+    /// Where secrets are read.
+    pub secrets: Arc<dyn SecretStore>,
+}
+
+/// A kind of intake.
+pub trait IntakeKind: Send + Sync {
+    /// Its name in messages and the manual.
+    fn name(&self) -> &'static str;
+    /// The scheme of its connections.
+    fn scheme(&self) -> &'static str;
+    /// One line on what it is.
+    fn about(&self) -> &'static str;
+    /// Keys of an arrival beyond the common ones.
+    fn options(&self) -> &'static [OptionSpec];
+    /// Looks at the outside and says what is missing there. Changes nothing.
+    fn check(&self, settings: &Settings) -> Vec<Problem>;
+    /// Opens the intake for reading.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>>;
+}
+
+/// Where one partition of an intake has been read to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PartitionPosition {
+    /// The partition.
+    pub partition: Arc<str>,
+    /// The position of the next event to read.
+    pub position: Position,
+    /// What the partition looked like then, so that another one under the same name is noticed.
+    pub identity: String,
+}
+
+/// What is left to read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Behind {
+    /// Partitions that exist.
+    pub partitions: u64,
+    /// Partitions with something unread.
+    pub unread_partitions: u64,
+    /// Unread bytes.
+    pub bytes: u64,
+}
+
+/// An opened intake.
+pub trait Intake: Send + Sync {
+    /// Opens one lane. Reading starts at the given positions; partitions without one start at their beginning.
+    /// The same partition always belongs to the same lane of `lanes`.
+    ///
+    /// # Errors
+    /// Where a partition is not the one that its position was taken from, or cannot be reached.
+    fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>>;
+
+    /// What is left to read beyond the given positions, without reading it.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind>;
+}
+
+/// How much one call of [`LaneReader::read`] may return.
+#[derive(Clone, Copy, Debug)]
+pub struct ReadLimit {
+    /// At most this many records, at least 1.
+    pub records: u64,
+    /// At most about this many bytes; a single record may be larger.
+    pub bytes: u64,
+}
+
+/// What reading brought.
+#[derive(Debug)]
+pub enum Read {
+    /// Whole records of one partition, directly after those read before.
+    Chunk(Chunk),
+    /// Every partition has been read to its present end.
+    CaughtUp,
+}
+
+/// Reads one lane, in order within each partition.
+///
+/// `read` returns soon: it does not wait for events to arrive. After an error the reader must be dropped. Dropping it
+/// at any time loses nothing, since what was read counts only once its batch is sealed.
+pub trait LaneReader: Send {
+    /// Reads on.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or a partition was cut or replaced under the reader.
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read>;
+
+    /// What stays unread although the lane has caught up, in words: a record without an end, say.
+    fn remarks(&self) -> Vec<String> {
+        Vec::new()
+    }
+}
+
+/// The last batch that a landing holds of a lane, by its own record.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldBatch {
+    /// The ledger that the batch belongs to.
+    pub ledger: String,
+    /// The batch's number in its lane.
+    pub number: u64,
+    /// What was read for it.
+    pub ranges: Ranges,
+}
+
+/// Work that is sealed: all that publishing needs, in a form that the ledger stores.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StagedWork {
+    /// Rows that will land.
+    pub rows: u64,
+    /// Bytes that will land, where known.
+    pub bytes: u64,
+    /// What only the landing's kind reads.
+    pub detail: serde_json::Value,
+}
+
+/// A kind of landing.
+pub trait LandingKind: Send + Sync {
+    /// Its name in messages and the manual.
+    fn name(&self) -> &'static str;
+    /// The scheme of its connections.
+    fn scheme(&self) -> &'static str;
+    /// One line on what it is.
+    fn about(&self) -> &'static str;
+    /// What it guarantees, in one line.
+    fn guarantee(&self) -> &'static str;
+    /// Keys of a landing beyond the common ones.
+    fn options(&self) -> &'static [OptionSpec];
+    /// The place that nothing else may write to, for finding overlaps. None where sharing does no harm.
+    fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String>;
+    /// Looks at the outside and says what is missing there. Changes nothing.
+    fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem>;
+    /// Opens the landing. `label` is its name with pipeline and event, unique in the project.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>>;
+}
+
+/// An opened landing. One value serves all lanes.
+///
+/// The order of calls for a batch: `stage`, `write` …, `finish`; then the ledger seals; then `publish`. A batch that
+/// was never sealed is forgotten by `discard`. Calls for one lane never overlap, but staging of the next batch may
+/// overlap with publishing of the one before.
+pub trait Landing: Send + Sync {
+    /// The last batch that the store holds of a lane.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached or its record cannot be read.
+    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>>;
+
+    /// Starts to stage a batch. Nothing that is staged is visible to readers of the store.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached.
+    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>>;
+
+    /// Forgets everything staged for a lane, apart from the given sealed numbers.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached.
+    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()>;
+
+    /// Makes sealed work visible. May be called again after a crash at any point: it ends in the same state and
+    /// lands nothing twice. On return the rows are durable.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached, or staged work is gone.
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()>;
+}
+
+/// One batch while it is being staged for one landing. Dropping it leaves what [`Landing::discard`] removes.
+pub trait Stage: Send {
+    /// Adds rows, in order.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached.
+    fn write(&mut self, rows: LandingRows) -> Outcome<()>;
+
+    /// Ends staging. On return all that was staged is durable.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached.
+    fn finish(self: Box<Self>) -> Outcome<StagedWork>;
+}
+
+/// The kinds there are.
+#[derive(Default, Clone)]
+pub struct Registry {
+    connections: Vec<Arc<ConnectionKind>>,
+    intakes: Vec<Arc<dyn IntakeKind>>,
+    landings: Vec<Arc<dyn LandingKind>>,
+    rejects: Option<OpenRejects>,
+}
+
+/// Opens the landing of a pipeline's rejects, given the project's folder and the pipeline's name.
+pub type OpenRejects = fn(&std::path::Path, &str) -> Outcome<Box<dyn Landing>>;
+
+impl Registry {
+    /// Sets where rejects are kept.
+    pub fn keep_rejects(&mut self, open: OpenRejects) {
+        self.rejects = Some(open);
+    }
+
+    /// Opens the landing of a pipeline's rejects.
+    ///
+    /// # Errors
+    /// Where their folder cannot be reached.
+    pub fn open_rejects(&self, root: &std::path::Path, pipeline: &str) -> Outcome<Box<dyn Landing>> {
+        let open = self.rejects.ok_or_else(|| crate::failure::Failure::internal("no place for rejects is registered"))?;
+        open(root, pipeline)
+    }
+
+    /// Adds a scheme of connections.
+    pub fn add_connection(&mut self, kind: ConnectionKind) {
+        self.connections.push(Arc::new(kind));
+    }
+
+    /// Adds a kind of intake.
+    pub fn add_intake(&mut self, kind: impl IntakeKind + 'static) {
+        self.intakes.push(Arc::new(kind));
+    }
+
+    /// Adds a kind of landing.
+    pub fn add_landing(&mut self, kind: impl LandingKind + 'static) {
+        self.landings.push(Arc::new(kind));
+    }
+
+    /// The scheme of that name.
+    pub fn connection(&self, scheme: &str) -> Option<&ConnectionKind> {
+        self.connections.iter().find(|c| c.scheme == scheme).map(Arc::as_ref)
+    }
+
+    /// The intake that reads connections of a scheme.
+    pub fn intake(&self, scheme: &str) -> Option<Arc<dyn IntakeKind>> {
+        self.intakes.iter().find(|k| k.scheme() == scheme).cloned()
+    }
+
+    /// The landing that writes connections of a scheme.
+    pub fn landing(&self, scheme: &str) -> Option<Arc<dyn LandingKind>> {
+        self.landings.iter().find(|k| k.scheme() == scheme).cloned()
+    }
+
+    /// All schemes.
+    pub fn connections(&self) -> impl Iterator<Item = &ConnectionKind> {
+        self.connections.iter().map(Arc::as_ref)
+    }
+
+    /// All kinds of intakes.
+    pub fn intakes(&self) -> impl Iterator<Item = &dyn IntakeKind> {
+        self.intakes.iter().map(Arc::as_ref)
+    }
+
+    /// All kinds of landings.
+    pub fn landings(&self) -> impl Iterator<Item = &dyn LandingKind> {
+        self.landings.iter().map(Arc::as_ref)
+    }
+}

@@ -1,0 +1,223 @@
+//! The interface of ledgers: the durable record of batches, positions and counts.
+
+use serde::Serialize;
+
+use crate::batch::{BatchIdentity, LaneId, Ranges, Sealed, Staged, StationCount};
+use crate::failure::Outcome;
+use crate::kinds::{HeldBatch, PartitionPosition};
+use crate::plan::SealedTexts;
+
+/// Who holds a pipeline.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
+pub struct Holder {
+    /// The process.
+    pub pid: u32,
+    /// The machine.
+    pub host: String,
+    /// Since when, as RFC 3339.
+    pub since: String,
+}
+
+/// A hold on a pipeline. Dropping it lets go; so does the end of the process, however it ends.
+pub trait Hold: Send + Sync {}
+
+/// A lane as this process took it over.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LaneHold {
+    /// The lane.
+    pub lane: LaneId,
+    /// Grows with every take-over; sealing checks it.
+    pub epoch: u64,
+    /// The number of the next batch.
+    pub next: u64,
+}
+
+/// A batch's state.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum BatchState {
+    /// Being read and staged.
+    Open,
+    /// Sealed, with at least one landing to publish.
+    Sealed,
+    /// Everything has landed.
+    Landed,
+    /// Done.
+    Settled,
+    /// Taken over from a landing's own record.
+    Adopted,
+}
+
+impl BatchState {
+    /// The word for people and for the ledger.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Sealed => "sealed",
+            Self::Landed => "landed",
+            Self::Settled => "settled",
+            Self::Adopted => "adopted",
+        }
+    }
+}
+
+/// What a batch did in one landing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct LandingRecord {
+    /// The landing's name in the ledger.
+    pub landing: String,
+    /// Rows.
+    pub rows: u64,
+    /// Bytes.
+    pub bytes: u64,
+    /// When it landed, in microseconds since 1970.
+    pub landed_at: Option<i64>,
+    /// What the landing's kind staged.
+    pub detail: serde_json::Value,
+}
+
+/// One batch as the ledger has it.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct BatchRecord {
+    /// The lane.
+    pub lane: LaneId,
+    /// The number.
+    pub number: u64,
+    /// The state.
+    pub state: BatchState,
+    /// Events read.
+    pub read: u64,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Events rejected.
+    pub rejected: u64,
+    /// When it was opened, in microseconds since 1970.
+    pub opened_at: i64,
+    /// When it was sealed.
+    pub sealed_at: Option<i64>,
+    /// When it was settled.
+    pub settled_at: Option<i64>,
+    /// SHA-256 of the texts that it was sealed with.
+    pub texts: Option<String>,
+    /// What was read.
+    pub ranges: Ranges,
+    /// What each station did.
+    pub counts: Vec<StationCount>,
+    /// What each landing got.
+    pub landings: Vec<LandingRecord>,
+}
+
+/// A pipeline in figures.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct PipelineTotals {
+    /// Settled batches.
+    pub batches: u64,
+    /// Sealed batches that are not settled.
+    pub unfinished: u64,
+    /// Events read.
+    pub read: u64,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Events rejected.
+    pub rejected: u64,
+    /// Rows landed, rejects not counted.
+    pub landed: u64,
+    /// When the last batch was settled, in microseconds since 1970.
+    pub last_settled_at: Option<i64>,
+}
+
+/// Which batches to list.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct BatchQuery {
+    /// Only the newest so many.
+    pub last: Option<u64>,
+    /// Only those of this number.
+    pub number: Option<u64>,
+}
+
+/// The durable record of batches, positions and counts.
+///
+/// Every call is one transaction and is durable on return. Calls may come from several threads.
+pub trait Ledger: Send + Sync {
+    /// The ledger's UUID.
+    fn id(&self) -> &str;
+
+    /// Holds a pipeline for this process.
+    ///
+    /// # Errors
+    /// Where somebody else holds it, and who.
+    fn hold(&self, pipeline: &str) -> Outcome<Box<dyn Hold>>;
+
+    /// Who holds a pipeline now.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn holder(&self, pipeline: &str) -> Outcome<Option<Holder>>;
+
+    /// Takes a lane over: its epoch grows, and batches that were never sealed are forgotten.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<LaneHold>;
+
+    /// The lanes that a pipeline has had.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn lanes(&self, pipeline: &str) -> Outcome<Vec<LaneId>>;
+
+    /// Where each partition of an arrival has been read to: after its last sealed range.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn positions(&self, pipeline: &str, arrival: &str) -> Outcome<Vec<PartitionPosition>>;
+
+    /// Notes that a batch was opened.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<()>;
+
+    /// Seals a batch: identity, ranges, counts, texts, staged work and new positions, in one transaction that checks
+    /// the lane's epoch and that the number is the lane's next.
+    ///
+    /// # Errors
+    /// Where the lane was taken over, or the ledger cannot be written.
+    fn seal(&self, batch: &Staged, epoch: u64) -> Outcome<()>;
+
+    /// Notes that one landing of a sealed batch is published.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn landed(&self, batch: &BatchIdentity, landing: &str) -> Outcome<()>;
+
+    /// Notes that a batch is done.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn settle(&self, batch: &BatchIdentity) -> Outcome<()>;
+
+    /// Sealed batches that are not settled, in the order of their lanes and numbers, each with its texts.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>>;
+
+    /// Takes over batches that a landing holds and the ledger does not know: positions move behind them.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn adopt(&self, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Outcome<()>;
+
+    /// Batches, oldest first.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn batches(&self, pipeline: &str, query: BatchQuery) -> Outcome<Vec<BatchRecord>>;
+
+    /// The pipeline in figures.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn totals(&self, pipeline: &str) -> Outcome<PipelineTotals>;
+}

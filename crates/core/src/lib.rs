@@ -1,0 +1,31 @@
+//! The core of Sluice: contracts, expressions, decoding, batches and the commit protocol.
+//!
+//! Nothing here opens a socket, prints, or reads the environment. Kinds of intakes, landings and ledgers live in
+//! `sluice-connect` and reach this crate through the traits of [`kinds`] and [`ledger`]; what a person sees lives in
+//! the command line crate and reaches this one through [`run::Observer`].
+//!
+//! The way of the data, and where to look for each step:
+//! read ([`kinds::LaneReader`]) → decode under the contract ([`decode`]) → transform ([`plan::transform`]) →
+//! stage and land ([`kinds::Landing`]) → commit ([`batch`]).
+
+pub mod batch;
+pub mod config;
+pub mod contract;
+pub mod decode;
+pub mod durable;
+pub mod event;
+pub mod expr;
+pub mod fail_points;
+pub mod failure;
+pub mod kinds;
+pub mod ledger;
+pub mod names;
+pub mod plan;
+pub mod problem;
+pub mod reject;
+pub mod run;
+pub mod secret;
+pub mod sql;
+pub mod types;
+pub mod units;
+pub mod values;

@@ -1,0 +1,214 @@
+//! A pipeline with every name bound and every type known: what runs.
+
+pub mod path;
+mod resolve;
+pub mod transform;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::config::{ConnectionConfig, Options};
+use crate::contract::Contract;
+use crate::decode::Format;
+use crate::failure::Outcome;
+use crate::kinds::{Intake, IntakeKind, Landing, LandingKind, Registry, Settings};
+use crate::secret::SecretStore;
+use crate::types::SqlType;
+
+pub use path::PathTemplate;
+pub use resolve::{check_overlaps, load, resolve};
+pub use transform::{Transform, Transformed};
+
+/// One column of what lands or is made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OutputColumn {
+    /// The name.
+    pub name: String,
+    /// The type.
+    pub ty: SqlType,
+    /// Whether it can be null.
+    pub nullable: bool,
+}
+
+/// When a batch is full.
+#[derive(Clone, Copy, Debug)]
+pub struct BatchLimits {
+    /// Events.
+    pub rows: u64,
+    /// Bytes as read.
+    pub bytes: u64,
+    /// Time since it was opened.
+    pub every: Duration,
+}
+
+/// How many rejects stop the run: both must be passed in one batch.
+#[derive(Clone, Copy, Debug)]
+pub struct RejectLimit {
+    /// The share of the batch's events.
+    pub share: f64,
+    /// The least number.
+    pub least: u64,
+}
+
+impl RejectLimit {
+    /// Whether a batch has too many.
+    pub fn is_passed(&self, rejected: u64, read: u64) -> bool {
+        rejected >= self.least && rejected as f64 > self.share * read as f64
+    }
+}
+
+/// A pipeline that can run.
+pub struct Plan {
+    /// Its name.
+    pub pipeline: String,
+    /// What it is for.
+    pub about: Option<String>,
+    /// When a batch is full.
+    pub batch: BatchLimits,
+    /// How many rejects stop the run.
+    pub rejects: RejectLimit,
+    /// The events; one that is made comes after the one it is made of.
+    pub events: Vec<EventPlan>,
+    /// Where events arrive.
+    pub arrivals: Vec<ArrivalPlan>,
+    /// The landings of all events.
+    pub landings: Vec<LandingPlan>,
+    /// The files that this was read from, for sealing.
+    pub texts: SealedTexts,
+}
+
+/// The texts that a batch is sealed with: finishing it later reads these, not the files as they are then.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SealedTexts {
+    /// `sluice.toml`. It holds references to secrets, never secrets.
+    pub project: String,
+    /// The pipeline file.
+    pub pipeline: String,
+}
+
+impl SealedTexts {
+    /// SHA-256 of both texts, as hexadecimal digits.
+    pub fn digest(&self) -> String {
+        use sha2::{Digest as _, Sha256};
+        let mut hash = Sha256::new();
+        hash.update((self.project.len() as u64).to_le_bytes());
+        hash.update(&self.project);
+        hash.update(&self.pipeline);
+        hash.finalize().iter().map(|b| format!("{b:02x}")).collect()
+    }
+}
+
+/// One event.
+pub struct EventPlan {
+    /// Its name.
+    pub name: String,
+    /// Its contract, where it arrives.
+    pub contract: Option<Contract>,
+    /// Its columns.
+    pub columns: Vec<OutputColumn>,
+    /// The column with the event time.
+    pub time: Option<usize>,
+    /// The events made of it, by their place in the plan, and how.
+    pub makes: Vec<(usize, Transform)>,
+    /// Its landings, by their place in the plan.
+    pub landings: Vec<usize>,
+}
+
+/// One place where an event arrives.
+pub struct ArrivalPlan {
+    /// The event, by its place in the plan.
+    pub event: usize,
+    /// Its name in the ledger: the event's name and its number there, `passage.0`.
+    pub label: String,
+    /// The kind that reads it.
+    pub kind: Arc<dyn IntakeKind>,
+    /// The connection.
+    pub connection: ConnectionConfig,
+    /// The checked keys.
+    pub options: Options,
+    /// The name of the format.
+    pub format: String,
+    /// How many lanes its partitions are spread over.
+    pub lanes: u32,
+}
+
+/// One landing.
+pub struct LandingPlan {
+    /// The event, by its place in the plan.
+    pub event: usize,
+    /// Its name in the ledger: the event's name and its own, `passage.archive`.
+    pub label: String,
+    /// Its own name.
+    pub name: String,
+    /// The kind that writes it.
+    pub kind: Arc<dyn LandingKind>,
+    /// The connection.
+    pub connection: ConnectionConfig,
+    /// The checked keys.
+    pub options: Options,
+    /// What becomes of the event's rows.
+    pub transform: Transform,
+    /// The folder of each row.
+    pub path: Option<PathTemplate>,
+}
+
+/// Where a project lives and how its secrets are read.
+#[derive(Clone)]
+pub struct Surroundings {
+    /// The project's folder.
+    pub root: std::path::PathBuf,
+    /// The folder for what is only Sluice's.
+    pub work: std::path::PathBuf,
+    /// Where secrets are read.
+    pub secrets: Arc<dyn SecretStore>,
+    /// The kinds.
+    pub registry: Registry,
+}
+
+impl Surroundings {
+    /// What an intake or landing is opened with.
+    pub fn settings(&self, connection: &ConnectionConfig, options: &Options) -> Settings {
+        Settings {
+            root: self.root.clone(),
+            work: self.work.clone(),
+            connection: connection.clone(),
+            options: options.clone(),
+            secrets: Arc::clone(&self.secrets),
+        }
+    }
+}
+
+impl ArrivalPlan {
+    /// Opens the intake.
+    ///
+    /// # Errors
+    /// Where it cannot be reached.
+    pub fn open(&self, around: &Surroundings) -> Outcome<Box<dyn Intake>> {
+        self.kind.open(&around.settings(&self.connection, &self.options))
+    }
+
+    /// The format of its events.
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    pub fn format(&self) -> Outcome<Box<dyn Format>> {
+        crate::decode::format(&self.format)
+            .ok_or_else(|| crate::failure::Failure::internal(format!("no format {}", self.format)))
+    }
+}
+
+impl LandingPlan {
+    /// The columns that land.
+    pub fn columns(&self) -> &[OutputColumn] {
+        &self.transform.columns
+    }
+
+    /// Opens the landing.
+    ///
+    /// # Errors
+    /// Where it cannot be reached.
+    pub fn open(&self, around: &Surroundings, pipeline: &str) -> Outcome<Box<dyn Landing>> {
+        let label = format!("{pipeline}.{}", self.label);
+        self.kind.open(&around.settings(&self.connection, &self.options), &label)
+    }
+}

@@ -1,0 +1,383 @@
+//! Path templates such as `passages/{passed_at:%Y/%m/%d}/{lock_id}`: the folder of each row.
+
+use std::hash::Hash;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray as _;
+use arrow_array::types::{Date32Type, TimestampMicrosecondType};
+use arrow_array::{Array, ArrayRef, RecordBatch, UInt32Array};
+use arrow_schema::DataType;
+use rustc_hash::FxHashMap;
+
+use super::OutputColumn;
+use crate::config::EmbeddedText;
+use crate::event::LandingRows;
+use crate::problem::{Problem, Problems};
+use crate::types::SqlType;
+use crate::values::{json, time};
+
+/// The folder part for a null value.
+pub const NULL_FOLDER: &str = "none";
+
+/// A bound template.
+#[derive(Clone, Debug)]
+pub struct PathTemplate {
+    parts: Vec<Part>,
+}
+
+#[derive(Clone, Debug)]
+enum Part {
+    Literal(String),
+    Value { place: ColumnPlace, pattern: Option<String> },
+}
+
+#[derive(Clone, Copy, Debug)]
+enum ColumnPlace {
+    Output(usize),
+    Event(usize),
+}
+
+impl PathTemplate {
+    /// Binds a template; names mean a column that lands, else one of the event. None where it has a mistake.
+    pub fn bind(
+        text: &EmbeddedText,
+        output: &[OutputColumn],
+        event: &[OutputColumn],
+        problems: &mut Problems,
+    ) -> Option<Self> {
+        let mut binder = Binder { text, output, event, problems, good: true };
+        let mut parts = Vec::new();
+        let mut at = 0;
+        while let Some(open) = text.text[at..].find('{').map(|i| at + i) {
+            binder.literal(at..open, &mut parts);
+            let Some(close) = text.text[open..].find('}').map(|i| open + i) else {
+                binder.problem("syntax.sql", "this brace is never closed", open..open + 1, "write {column} or {column:%Y/%m}");
+                return None;
+            };
+            binder.value(open + 1..close, &mut parts);
+            at = close + 1;
+        }
+        binder.literal(at..text.text.len(), &mut parts);
+        let whole = text.text.trim_matches('/');
+        if text.text.starts_with('/') || whole.split('/').any(|s| s == ".." || s == "." || s.is_empty()) && !whole.is_empty() {
+            binder.problem(
+                "value.range",
+                "a path stays inside its connection's folder",
+                0..text.text.len(),
+                "no slash at the start, no empty part, no `.` or `..`",
+            );
+        }
+        binder.good.then_some(Self { parts })
+    }
+
+    /// Splits rows by their folder, in the order in which folders first occur.
+    pub fn split(&self, batch: RecordBatch, source: &RecordBatch) -> Vec<LandingRows> {
+        if batch.num_rows() == 0 {
+            return Vec::new();
+        }
+        let mut groups = Groups::one(batch.num_rows());
+        for part in &self.parts {
+            match part {
+                Part::Literal(text) => groups.append_literal(text),
+                Part::Value { place, pattern } => {
+                    let column = match place {
+                        ColumnPlace::Output(i) => batch.column(*i),
+                        ColumnPlace::Event(i) => source.column(*i),
+                    };
+                    groups.append_values(column, pattern.as_deref());
+                }
+            }
+        }
+        groups.split(batch)
+    }
+}
+
+struct Binder<'a> {
+    text: &'a EmbeddedText,
+    output: &'a [OutputColumn],
+    event: &'a [OutputColumn],
+    problems: &'a mut Problems,
+    good: bool,
+}
+
+impl Binder<'_> {
+    fn problem(&mut self, code: &'static str, message: &str, range: std::ops::Range<usize>, help: &str) {
+        self.good = false;
+        self.problems.add(Problem::error(code, message, self.text.place(range)).with_help(help));
+    }
+
+    fn literal(&mut self, range: std::ops::Range<usize>, parts: &mut Vec<Part>) {
+        let text = &self.text.text[range.clone()];
+        if text.contains('}') {
+            self.problem("syntax.sql", "this brace was never opened", range, "write {column} or {column:%Y/%m}");
+        } else if !text.is_empty() {
+            parts.push(Part::Literal(text.to_string()));
+        }
+    }
+
+    fn value(&mut self, range: std::ops::Range<usize>, parts: &mut Vec<Part>) {
+        let text = &self.text.text[range.clone()];
+        let (name, pattern) = match text.split_once(':') {
+            Some((name, pattern)) => (name.trim(), Some(pattern)),
+            None => (text.trim(), None),
+        };
+        let find = |columns: &[OutputColumn]| {
+            columns.iter().position(|c| c.name == name).or_else(|| columns.iter().position(|c| c.name.eq_ignore_ascii_case(name)))
+        };
+        let (place, ty) = match (find(self.output), find(self.event)) {
+            (Some(i), _) => (ColumnPlace::Output(i), self.output[i].ty),
+            (None, Some(i)) => (ColumnPlace::Event(i), self.event[i].ty),
+            (None, None) => {
+                self.good = false;
+                let known = self.output.iter().chain(self.event).map(|c| c.name.as_str());
+                self.problems.add(
+                    Problem::error("name.unknown", format!("there is no column `{name}`"), self.text.place(range))
+                        .with_label("binds to nothing")
+                        .with_nearest(name, "columns", known),
+                );
+                return;
+            }
+        };
+        let is_time = matches!(ty, SqlType::Timestamptz | SqlType::Date);
+        match pattern {
+            Some(pattern) if is_time => {
+                if let Err(reason) = time::check_pattern(pattern) {
+                    self.problem("value.type", &reason, range.clone(), "such as {passed_at:%Y/%m/%d}");
+                }
+            }
+            Some(_) => {
+                let message = format!("a pattern is for timestamps and dates; `{name}` is {ty}");
+                self.problem("type.mismatch", &message, range.clone(), "write {column} without a pattern");
+            }
+            None if ty == SqlType::Timestamptz => {
+                let message = format!("`{name}` is a timestamptz: one folder for each moment");
+                self.problem("type.mismatch", &message, range.clone(), "add a pattern, such as {passed_at:%Y/%m/%d}");
+            }
+            None if matches!(ty, SqlType::Double | SqlType::Json) => {
+                self.problem("type.mismatch", &format!("a {ty} makes no folder"), range.clone(), "choose another column");
+            }
+            None => {}
+        }
+        parts.push(Part::Value { place, pattern: pattern.map(str::to_string) });
+    }
+}
+
+/// Rows in groups that share the text so far.
+struct Groups {
+    names: Vec<String>,
+    /// The group of each row; empty while there is one group.
+    rows: Vec<u32>,
+    count: usize,
+}
+
+impl Groups {
+    fn one(count: usize) -> Self {
+        Self { names: vec![String::new()], rows: Vec::new(), count }
+    }
+
+    fn append_literal(&mut self, text: &str) {
+        for name in &mut self.names {
+            name.push_str(text);
+        }
+    }
+
+    fn append_values(&mut self, column: &ArrayRef, pattern: Option<&str>) {
+        let text = |row: usize| folder_text(column, row, pattern);
+        match column.data_type() {
+            DataType::Timestamp(..) => {
+                let values = column.as_primitive::<TimestampMicrosecondType>();
+                let step = pattern.map_or(1, finest_step);
+                self.append(|row| values.is_valid(row).then(|| values.value(row).div_euclid(step)), text);
+            }
+            DataType::Date32 => {
+                let values = column.as_primitive::<Date32Type>();
+                self.append(|row| values.is_valid(row).then(|| values.value(row)), text);
+            }
+            DataType::Utf8 => {
+                let values = column.as_string::<i32>();
+                self.append(|row| values.is_valid(row).then(|| values.value(row)), text);
+            }
+            _ => self.append(|row| Some(text(row)), text),
+        }
+    }
+
+    /// Refines the groups by a key; rows with one key share one text.
+    fn append<K: Hash + Eq>(&mut self, key: impl Fn(usize) -> K, text: impl Fn(usize) -> String) {
+        let first = key(0);
+        if self.rows.is_empty() && (1..self.count).all(|row| key(row) == first) {
+            let text = text(0);
+            self.append_literal(&text);
+            return;
+        }
+        if self.rows.is_empty() {
+            self.rows = vec![0; self.count];
+        }
+        let mut groups: FxHashMap<(u32, K), u32> = FxHashMap::default();
+        let mut names: Vec<String> = Vec::new();
+        for row in 0..self.count {
+            let before = self.rows[row];
+            let group = *groups.entry((before, key(row))).or_insert_with(|| {
+                let index = usize::try_from(before).unwrap_or(0);
+                names.push(format!("{}{}", self.names[index], text(row)));
+                u32::try_from(names.len() - 1).unwrap_or(u32::MAX)
+            });
+            self.rows[row] = group;
+        }
+        self.names = names;
+    }
+
+    fn split(mut self, batch: RecordBatch) -> Vec<LandingRows> {
+        let folder = |name: &str| Arc::from(name.trim_matches('/'));
+        if self.names.len() == 1 {
+            return vec![LandingRows { folder: folder(&self.names[0]), batch }];
+        }
+        let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.names.len()];
+        for (row, group) in self.rows.drain(..).enumerate() {
+            rows[usize::try_from(group).unwrap_or(0)].push(u32::try_from(row).unwrap_or(u32::MAX));
+        }
+        let take = |indices: Vec<u32>| {
+            arrow_select::take::take_record_batch(&batch, &UInt32Array::from(indices)).expect("rows of this batch")
+        };
+        self.names.iter().zip(rows).map(|(name, rows)| LandingRows { folder: folder(name), batch: take(rows) }).collect()
+    }
+}
+
+/// The microseconds below which a pattern does not tell moments apart.
+fn finest_step(pattern: &str) -> i64 {
+    const DAYS: &str = "YCyqmbBhdeaAwuUWGgVjDxFv%";
+    const HOURS: &str = "HkIlPp";
+    let mut step = time::DAY;
+    let mut letters = pattern.chars();
+    while let Some(c) = letters.next() {
+        if c != '%' {
+            continue;
+        }
+        let letter = letters.find(|c| !matches!(c, '-' | '_' | '0')).unwrap_or('%');
+        step = step.min(match letter {
+            l if DAYS.contains(l) => time::DAY,
+            l if HOURS.contains(l) => 3_600_000_000,
+            'M' | 'R' => 60_000_000,
+            'S' | 'T' | 'X' | 'r' | 's' | 'c' => 1_000_000,
+            _ => 1,
+        });
+    }
+    step
+}
+
+fn folder_text(column: &ArrayRef, row: usize, pattern: Option<&str>) -> String {
+    if column.is_null(row) {
+        return NULL_FOLDER.into();
+    }
+    let Some(pattern) = pattern else {
+        let mut text = String::new();
+        json::write_text(&mut text, column.as_ref(), row);
+        return escape(&text);
+    };
+    let shown = match column.data_type() {
+        DataType::Date32 => time::day(column.as_primitive::<Date32Type>().value(row)).map(|d| d.format(pattern).to_string()),
+        _ => time::moment(column.as_primitive::<TimestampMicrosecondType>().value(row))
+            .map(|m| m.format(pattern).to_string()),
+    };
+    shown.unwrap_or_else(|| NULL_FOLDER.into())
+}
+
+/// Makes a value fit as one part of a path: what separates folders or cannot stand in a name becomes %XX.
+fn escape(text: &str) -> String {
+    if text.is_empty() {
+        return "%".into();
+    }
+    let mut out = String::with_capacity(text.len());
+    for (i, c) in text.chars().enumerate() {
+        let hidden = i == 0 && c == '.';
+        if hidden || c.is_control() || matches!(c, '/' | '\\' | '%' | ':' | '*' | '?' | '"' | '<' | '>' | '|') {
+            for byte in c.encode_utf8(&mut [0; 4]).bytes() {
+                out.push_str(&format!("%{byte:02X}"));
+            }
+        } else {
+            out.push(c);
+        }
+    }
+    // Names of more than 255 bytes cannot be made; the start tells them apart well enough for people.
+    if out.len() > 200 {
+        use sha2::{Digest as _, Sha256};
+        let digest = Sha256::digest(text.as_bytes());
+        let hex: String = digest[..8].iter().map(|b| format!("{b:02x}")).collect();
+        out.truncate(out.floor_char_boundary(180));
+        out.push('~');
+        out.push_str(&hex);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::transform::schema_of;
+    use crate::sql::tests::embed;
+    use arrow_array::{StringArray, TimestampMicrosecondArray};
+    use rstest::rstest;
+
+    fn columns() -> Vec<OutputColumn> {
+        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+        vec![column("lock_id", SqlType::Text), column("at", SqlType::Timestamptz)]
+    }
+
+    fn split(template: &str, rows: &[(Option<&str>, i64)]) -> Vec<(String, usize)> {
+        let columns = columns();
+        let mut problems = Problems::new();
+        let template = PathTemplate::bind(&embed(template), &columns, &columns, &mut problems);
+        let template = template.unwrap_or_else(|| panic!("{:?}", problems.into_sorted()));
+        let ids: ArrayRef = Arc::new(StringArray::from(rows.iter().map(|r| r.0).collect::<Vec<_>>()));
+        let hour = 3_600_000_000;
+        let times = TimestampMicrosecondArray::from(rows.iter().map(|r| r.1 * hour).collect::<Vec<_>>());
+        let times: ArrayRef = Arc::new(times.with_timezone("UTC"));
+        let batch = RecordBatch::try_new(schema_of(&columns), vec![ids, times]).unwrap();
+        let parts = template.split(batch.clone(), &batch);
+        assert_eq!(parts.iter().map(|p| p.batch.num_rows()).sum::<usize>(), rows.len());
+        parts.into_iter().map(|p| (p.folder.to_string(), p.batch.num_rows())).collect()
+    }
+
+    #[rstest]
+    #[case("all", &[("all", 4)])]
+    #[case("d/{at:%Y/%m/%d}", &[("d/1970/01/01", 3), ("d/1970/01/02", 1)])]
+    #[case("{at:%Y%m%dT%H}", &[("19700101T00", 2), ("19700101T23", 1), ("19700102T01", 1)])]
+    #[case("{lock_id}", &[("a", 2), ("b%2Fc", 1), ("none", 1)])]
+    #[case("{lock_id}/{at:%d}", &[("a/01", 1), ("b%2Fc/01", 1), ("none/01", 1), ("a/02", 1)])]
+    fn rows_find_their_folder(#[case] template: &str, #[case] expected: &[(&str, usize)]) {
+        let rows = [(Some("a"), 0), (Some("b/c"), 0), (None, 23), (Some("a"), 25)];
+        let expected: Vec<(String, usize)> = expected.iter().map(|(n, c)| ((*n).to_string(), *c)).collect();
+        assert_eq!(split(template, &rows), expected);
+    }
+
+    #[rstest]
+    #[case("{lokc_id}", "did you mean `lock_id`?")]
+    #[case("{at}", "add a pattern")]
+    #[case("{lock_id:%Y}", "without a pattern")]
+    #[case("{at:%Q}", "such as")]
+    #[case("{at:%Y", "write {column}")]
+    #[case("a}b", "write {column}")]
+    #[case("../up", "no slash at the start")]
+    #[case("/root", "no slash at the start")]
+    #[case("a//b", "no empty part")]
+    fn mistakes(#[case] template: &str, #[case] help: &str) {
+        let mut problems = Problems::new();
+        assert!(PathTemplate::bind(&embed(template), &columns(), &columns(), &mut problems).is_none());
+        let found = problems.into_sorted();
+        assert!(found.iter().any(|p| p.help.as_ref().unwrap().contains(help)), "{found:?}");
+    }
+
+    #[rstest]
+    #[case("..", "%2E.")]
+    #[case("", "%")]
+    #[case("a\nb", "a%0Ab")]
+    #[case("閘門", "閘門")]
+    fn values_cannot_leave_their_folder(#[case] value: &str, #[case] expected: &str) {
+        assert_eq!(escape(value), expected);
+    }
+
+    #[test]
+    fn long_values_stay_apart() {
+        let (a, b) = (escape(&"x".repeat(300)), escape(&"x".repeat(301)));
+        assert!(a.len() < 255 && a != b);
+    }
+}

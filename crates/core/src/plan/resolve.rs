@@ -1,0 +1,300 @@
+//! From a checked pipeline file to a plan: binds every name and types every expression.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::{
+    ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit, SealedTexts, Transform,
+};
+use crate::config::{EmbeddedText, EventConfig, ExtraFields, LandingConfig, PipelineConfig, ProjectConfig};
+use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
+use crate::expr::{ScopeColumn, bind_condition, bind_select};
+use crate::kinds::Registry;
+use crate::problem::{Problem, Problems, SourceText};
+use crate::types::SqlType;
+
+/// Reads and resolves one pipeline. The plan runs only if no problem is an error.
+pub fn load(project: &Arc<SourceText>, pipeline: &Arc<SourceText>, registry: &Registry, problems: &mut Problems) -> Plan {
+    let project_config = ProjectConfig::read(project, registry, problems);
+    let config = PipelineConfig::read(pipeline, &project_config, registry, problems);
+    let texts = SealedTexts { project: project.text.clone(), pipeline: pipeline.text.clone() };
+    resolve(&config, texts, problems)
+}
+
+/// Binds a pipeline. What is wrong is added to `problems`; the plan runs only if none is an error.
+pub fn resolve(config: &PipelineConfig, texts: SealedTexts, problems: &mut Problems) -> Plan {
+    let mut resolver = Resolver { config, problems, plan: empty(config, texts), columns: HashMap::new() };
+    resolver.events();
+    check_overlaps_in(&[(config, &resolver.plan)], resolver.problems);
+    resolver.plan
+}
+
+fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
+    Plan {
+        pipeline: config.name.clone(),
+        about: config.about.clone(),
+        batch: BatchLimits { rows: config.batch_rows, bytes: config.batch_bytes, every: config.batch_every },
+        rejects: RejectLimit { share: config.reject_share, least: config.reject_least },
+        events: Vec::new(),
+        arrivals: Vec::new(),
+        landings: Vec::new(),
+        texts,
+    }
+}
+
+/// Finds landings of several pipelines that write to one place.
+pub fn check_overlaps(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Problems) {
+    check_overlaps_in(pipelines, problems);
+}
+
+fn check_overlaps_in(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Problems) {
+    let mut taken: HashMap<String, String> = HashMap::new();
+    for (config, _) in pipelines {
+        for event in &config.events {
+            for landing in &event.landings {
+                let (Some(kind), Some(connection)) = (&landing.kind, &landing.connection) else { continue };
+                let Some(place) = kind.exclusive_place(connection, &landing.options) else { continue };
+                let name = format!("{}: {}.{}", config.source.name, event.name, landing.name);
+                if let Some(other) = taken.get(&place) {
+                    problems.add(
+                        Problem::error("landing.overlap", format!("this landing writes where {other} writes"), landing.place.clone())
+                            .with_label("same place")
+                            .with_help("give each landing a path of its own"),
+                    );
+                    continue;
+                }
+                taken.insert(place, name);
+            }
+        }
+    }
+}
+
+struct Resolver<'a> {
+    config: &'a PipelineConfig,
+    problems: &'a mut Problems,
+    plan: Plan,
+    /// Events that are resolved, by name: their place in the plan.
+    columns: HashMap<String, usize>,
+}
+
+impl Resolver<'_> {
+    fn events(&mut self) {
+        if self.config.events.is_empty() {
+            self.problems.add(
+                Problem::error("key.missing", "a pipeline needs an event", self.config.name_place.clone())
+                    .with_help("write [event.NAME] with fields, arrives and lands"),
+            );
+        }
+        let mut waiting: Vec<&EventConfig> = self.config.events.iter().collect();
+        for event in &waiting {
+            self.check_origin(event);
+            self.check_use(event);
+        }
+        // An event that is made comes after the one it is made of, wherever it stands in the file.
+        while !waiting.is_empty() {
+            let before = waiting.len();
+            waiting.retain(|event| !self.event(event));
+            if waiting.len() == before {
+                break;
+            }
+        }
+        for event in waiting {
+            let Some(made) = &event.made else { continue };
+            if self.config.events.iter().any(|e| e.name == made.of.value) {
+                self.problems.add(
+                    Problem::error("event.source", format!("`{}` is made of itself", event.name), made.of.place.clone())
+                        .with_label("leads back here")
+                        .with_help("one event of the circle must arrive"),
+                );
+            }
+        }
+    }
+
+    fn check_origin(&mut self, event: &EventConfig) {
+        let place = event.place.clone();
+        let name = &event.name;
+        match (&event.made, event.arrivals.is_empty()) {
+            (None, true) => self.problems.add(
+                Problem::error("event.source", format!("nothing says where `{name}` comes from"), place)
+                    .with_help(format!("write [event.{name}.arrives], or made = {{ of = \"…\" }}")),
+            ),
+            (Some(_), false) => self.problems.add(
+                Problem::error("event.source", format!("`{name}` arrives and is made as well"), place)
+                    .with_help("give one of the two an event of its own"),
+            ),
+            (None, false) if event.fields.is_none() => self.problems.add(
+                Problem::error("key.missing", format!("event `{name}` arrives and needs the key `fields`"), place)
+                    .with_help("its contract, as SQL column definitions: fields = \"id text not null, …\""),
+            ),
+            (Some(made), true) => {
+                let known = || self.config.events.iter().map(|e| e.name.as_str());
+                if !known().any(|e| e == made.of.value) {
+                    let problem = Problem::error(
+                        "name.unknown",
+                        format!("there is no event `{}`", made.of.value),
+                        made.of.place.clone(),
+                    );
+                    let problem = problem.with_label("binds to nothing").with_nearest(&made.of.value, "events", known());
+                    self.problems.add(problem);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn check_use(&mut self, event: &EventConfig) {
+        let feeds = |e: &EventConfig| e.made.as_ref().is_some_and(|m| m.of.value == event.name);
+        if event.landings.is_empty() && !self.config.events.iter().any(feeds) {
+            self.problems.add(
+                Problem::error("event.unused", format!("`{}` lands nowhere", event.name), event.place.clone())
+                    .with_label("read for nothing")
+                    .with_help(format!("write [event.{}.lands.NAME] with at = \"CONNECTION\"", event.name)),
+            );
+        }
+    }
+
+    /// Resolves one event; false where it must wait for another.
+    fn event(&mut self, event: &EventConfig) -> bool {
+        let parent = match &event.made {
+            Some(made) => match self.columns.get(&made.of.value) {
+                Some(parent) => Some((*parent, made)),
+                None => return false,
+            },
+            None => None,
+        };
+        let index = self.plan.events.len();
+        let (contract, columns) = match parent {
+            Some((parent, made)) => {
+                let input = self.plan.events[parent].columns.clone();
+                let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), &input);
+                let columns = transform.columns.clone();
+                self.plan.events[parent].makes.push((index, transform));
+                (None, columns)
+            }
+            None => self.contract(event),
+        };
+        let time = self.time(event, &columns);
+        self.columns.insert(event.name.clone(), index);
+        self.plan.events.push(EventPlan {
+            name: event.name.clone(),
+            contract,
+            columns,
+            time,
+            makes: Vec::new(),
+            landings: Vec::new(),
+        });
+        self.arrivals(event, index);
+        for landing in &event.landings {
+            self.landing(event, index, landing);
+        }
+        true
+    }
+
+    fn contract(&mut self, event: &EventConfig) -> (Option<Contract>, Vec<OutputColumn>) {
+        let Some(text) = &event.fields else { return (None, Vec::new()) };
+        let fields = parse_fields(text, self.problems);
+        if fields.is_empty() && !self.problems.has_errors() {
+            self.problems.add(
+                Problem::error("key.missing", format!("the contract of `{}` names no field", event.name), text.whole())
+                    .with_help("write at least one: id text not null"),
+            );
+        }
+        let mut columns: Vec<OutputColumn> =
+            fields.iter().map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null }).collect();
+        if event.extra == ExtraFields::Keep {
+            if let Some(field) = fields.iter().find(|f| f.name == EXTRA_COLUMN) {
+                self.problems.add(
+                    Problem::error("name.taken", "with extra = \"keep\" the column `extra` is already there", field.place.clone())
+                        .with_help("name the field otherwise: more text from 'extra'"),
+                );
+            }
+            columns.push(OutputColumn { name: EXTRA_COLUMN.into(), ty: SqlType::Json, nullable: true });
+        }
+        (Some(Contract { fields, extra: event.extra }), columns)
+    }
+
+    fn time(&mut self, event: &EventConfig, columns: &[OutputColumn]) -> Option<usize> {
+        let time = event.time.as_ref()?;
+        let Some(index) = columns.iter().position(|c| c.name == time.value) else {
+            self.problems.add(
+                Problem::error("name.unknown", format!("there is no field `{}`", time.value), time.place.clone())
+                    .with_label("binds to nothing")
+                    .with_nearest(&time.value, "fields", columns.iter().map(|c| c.name.as_str())),
+            );
+            return None;
+        };
+        if !matches!(columns[index].ty, SqlType::Timestamptz | SqlType::Date) {
+            self.problems.add(
+                Problem::error(
+                    "type.mismatch",
+                    format!("the event time must be a timestamptz, `{}` is {}", time.value, columns[index].ty),
+                    time.place.clone(),
+                )
+                .with_help("name another field, or change its type"),
+            );
+        }
+        Some(index)
+    }
+
+    fn arrivals(&mut self, event: &EventConfig, index: usize) {
+        for (number, arrival) in event.arrivals.iter().enumerate() {
+            let (Some(kind), Some(connection)) = (&arrival.kind, &arrival.connection) else { continue };
+            self.plan.arrivals.push(ArrivalPlan {
+                event: index,
+                label: format!("{}.{number}", event.name),
+                kind: Arc::clone(kind),
+                connection: connection.clone(),
+                options: arrival.options.clone(),
+                format: arrival.options.text("format").unwrap_or_default(),
+                lanes: u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
+            });
+        }
+    }
+
+    fn landing(&mut self, event: &EventConfig, index: usize, landing: &LandingConfig) {
+        let input = self.plan.events[index].columns.clone();
+        let (when, columns) = (landing.options.sql("when"), landing.options.sql("columns"));
+        let transform = self.transform(when, columns, &input);
+        let has_path = landing.kind.as_ref().is_some_and(|k| k.options().iter().any(|o| o.key == "path"));
+        let path = match landing.options_template(has_path) {
+            Some(text) => PathTemplate::bind(text, &transform.columns, &input, self.problems),
+            None => None,
+        };
+        let (Some(kind), Some(connection)) = (&landing.kind, &landing.connection) else { return };
+        self.plan.events[index].landings.push(self.plan.landings.len());
+        self.plan.landings.push(LandingPlan {
+            event: index,
+            label: format!("{}.{}", event.name, landing.name),
+            name: landing.name.clone(),
+            kind: Arc::clone(kind),
+            connection: connection.clone(),
+            options: landing.options.clone(),
+            transform,
+            path,
+        });
+    }
+
+    fn transform(&mut self, when: Option<&EmbeddedText>, columns: Option<&EmbeddedText>, input: &[OutputColumn]) -> Transform {
+        let scope: Vec<ScopeColumn> =
+            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect();
+        let when = when.and_then(|text| bind_condition(text, &scope, self.problems));
+        let items = columns.map_or_else(Vec::new, |text| {
+            let items = bind_select(text, &scope, self.problems);
+            if items.is_empty() && text.text.trim().is_empty() {
+                self.problems.add(
+                    Problem::error("key.missing", "`columns` names no column", text.whole())
+                        .with_help("take the key out to land all fields as they are"),
+                );
+            }
+            items
+        });
+        Transform::new(when, items, input)
+    }
+}
+
+impl LandingConfig {
+    fn options_template(&self, has_path: bool) -> Option<&EmbeddedText> {
+        if has_path { self.options.sql("path") } else { None }
+    }
+}
+

@@ -1,0 +1,236 @@
+//! From the rows of an event to the rows of a landing: condition, then columns.
+
+use std::sync::Arc;
+
+use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions};
+use arrow_schema::{Schema, SchemaRef};
+use arrow_select::filter::FilterBuilder;
+
+use super::OutputColumn;
+use crate::expr::{EvalContext, Expr, RowErrors, SelectItem, evaluate};
+
+/// What becomes of an event's rows.
+#[derive(Clone, Debug)]
+pub struct Transform {
+    /// Only rows for which this is true go on.
+    pub when: Option<Expr>,
+    /// What is computed; empty takes the rows as they are.
+    select: Vec<Expr>,
+    /// The columns of the result.
+    pub columns: Vec<OutputColumn>,
+    schema: SchemaRef,
+}
+
+/// A row that could not be computed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RowFault {
+    /// The row of the event.
+    pub row: usize,
+    /// The column, or None for the condition.
+    pub column: Option<String>,
+    /// Why.
+    pub message: String,
+}
+
+/// The result of a transform. Rows in = rows out + filtered + faults.
+#[derive(Debug)]
+pub struct Transformed {
+    /// The rows that land.
+    pub batch: RecordBatch,
+    /// The event's rows that they came from, all of its columns.
+    pub source: RecordBatch,
+    /// For each row that lands, the row of the event; None where all rows land.
+    pub origin: Option<Vec<u32>>,
+    /// Rows that did not meet the condition.
+    pub filtered: u64,
+    /// Rows that could not be computed.
+    pub faults: Vec<RowFault>,
+}
+
+impl Transform {
+    /// A transform of rows with the columns `input`.
+    pub fn new(when: Option<Expr>, items: Vec<SelectItem>, input: &[OutputColumn]) -> Self {
+        let columns: Vec<OutputColumn> = match items.is_empty() {
+            true => input.to_vec(),
+            false => items
+                .iter()
+                .map(|i| OutputColumn { name: i.name.clone(), ty: i.expr.ty, nullable: i.expr.nullable })
+                .collect(),
+        };
+        let schema = schema_of(&columns);
+        Self { when, select: items.into_iter().map(|i| i.expr).collect(), columns, schema }
+    }
+
+    /// Computes the rows. `now` is the moment at which the batch was opened.
+    pub fn apply(&self, rows: &RecordBatch, now: i64) -> Transformed {
+        let mut faults = Vec::new();
+        let (mut source, mut origin, filtered) = match &self.when {
+            Some(when) => {
+                let condition = evaluate(when, &EvalContext { batch: rows, now }).expand(rows.num_rows());
+                add_faults(&mut faults, condition.errors.clone(), None, None);
+                let keep = keep_mask(&condition.array, &condition.errors);
+                let kept = keep.true_count();
+                let filtered = rows.num_rows() - kept - faults.len();
+                match kept == rows.num_rows() {
+                    true => (rows.clone(), None, filtered),
+                    false => (filter(rows, &keep), Some(indices(&keep)), filtered),
+                }
+            }
+            None => (rows.clone(), None, 0),
+        };
+        let mut batch = self.compute(&source, now, origin.as_deref(), &mut faults);
+        if let Some(good) = self.without_faults(&source, &faults, origin.as_deref()) {
+            let kept = indices(&good);
+            origin = Some(match &origin {
+                Some(before) => kept.iter().map(|i| before[usize::try_from(*i).unwrap_or(0)]).collect(),
+                None => kept,
+            });
+            batch = filter(&batch, &good);
+            source = filter(&source, &good);
+        }
+        Transformed { batch, source, origin, filtered: filtered as u64, faults }
+    }
+
+    fn compute(&self, source: &RecordBatch, now: i64, origin: Option<&[u32]>, faults: &mut Vec<RowFault>) -> RecordBatch {
+        let rows = source.num_rows();
+        let columns: Vec<ArrayRef> = match self.select.is_empty() {
+            true => source.columns().to_vec(),
+            false => {
+                let context = EvalContext { batch: source, now };
+                let mut columns = Vec::with_capacity(self.select.len());
+                for (expr, column) in self.select.iter().zip(&self.columns) {
+                    let result = evaluate(expr, &context).expand(rows);
+                    add_faults(faults, result.errors, Some(&column.name), origin);
+                    columns.push(result.array);
+                }
+                columns
+            }
+        };
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
+        // A fault leaves a hole that may not be null by the schema; such rows are taken out right after.
+        let schema = if faults.is_empty() { self.schema.clone() } else { nullable(&self.schema) };
+        RecordBatch::try_new_with_options(schema, columns, &options).expect("columns were typed by bind")
+    }
+
+    /// The rows of `source` without a fault, or None where all are good.
+    fn without_faults(&self, source: &RecordBatch, faults: &[RowFault], origin: Option<&[u32]>) -> Option<BooleanArray> {
+        let of_columns: Vec<usize> = faults.iter().filter(|f| f.column.is_some()).map(|f| f.row).collect();
+        if of_columns.is_empty() {
+            return None;
+        }
+        let row = |i: usize| origin.map_or(i, |o| usize::try_from(o[i]).unwrap_or(0));
+        Some((0..source.num_rows()).map(|i| Some(!of_columns.contains(&row(i)))).collect())
+    }
+}
+
+/// The Arrow schema of columns.
+pub fn schema_of(columns: &[OutputColumn]) -> SchemaRef {
+    Arc::new(Schema::new(columns.iter().map(|c| c.ty.field(&c.name, c.nullable)).collect::<Vec<_>>()))
+}
+
+fn nullable(schema: &SchemaRef) -> SchemaRef {
+    Arc::new(Schema::new(schema.fields().iter().map(|f| f.as_ref().clone().with_nullable(true)).collect::<Vec<_>>()))
+}
+
+/// Adds the faults of one column; a row is at fault once.
+fn add_faults(faults: &mut Vec<RowFault>, errors: RowErrors, column: Option<&str>, origin: Option<&[u32]>) {
+    for (row, message) in errors.into_iter() {
+        let row = origin.map_or(row, |o| usize::try_from(o[row]).unwrap_or(0));
+        if !faults.iter().any(|f| f.row == row) {
+            faults.push(RowFault { row, column: column.map(str::to_string), message });
+        }
+    }
+}
+
+fn keep_mask(condition: &ArrayRef, errors: &RowErrors) -> BooleanArray {
+    use arrow_array::cast::AsArray as _;
+    let values = condition.as_boolean();
+    let mask = match values.nulls() {
+        Some(nulls) => BooleanArray::new(values.values() & nulls.inner(), None),
+        None => values.clone(),
+    };
+    if errors.is_empty() {
+        return mask;
+    }
+    let faulty: Vec<usize> = errors.iter().map(|(row, _)| row).collect();
+    mask.iter().enumerate().map(|(i, v)| v.map(|v| v && !faulty.contains(&i))).collect()
+}
+
+fn indices(mask: &BooleanArray) -> Vec<u32> {
+    mask.values().set_indices().map(|i| u32::try_from(i).unwrap_or(u32::MAX)).collect()
+}
+
+fn filter(batch: &RecordBatch, mask: &BooleanArray) -> RecordBatch {
+    let predicate = FilterBuilder::new(mask).optimize().build();
+    predicate.filter_record_batch(batch).expect("mask and batch have one length")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::expr::{ScopeColumn, bind_condition, bind_select};
+    use crate::problem::Problems;
+    use crate::sql::tests::embed;
+    use crate::types::SqlType;
+    use arrow_array::Int32Array;
+    use arrow_array::cast::AsArray as _;
+    use arrow_array::types::Int32Type;
+    use rstest::rstest;
+
+    fn apply(values: &[Option<i32>], when: &str, columns: &str) -> Transformed {
+        let input = vec![OutputColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
+        let scope = vec![ScopeColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
+        let mut problems = Problems::new();
+        let when = (!when.is_empty()).then(|| bind_condition(&embed(when), &scope, &mut problems).unwrap());
+        let items = if columns.is_empty() { Vec::new() } else { bind_select(&embed(columns), &scope, &mut problems) };
+        assert!(!problems.has_errors());
+        let array: ArrayRef = Arc::new(Int32Array::from(values.to_vec()));
+        let batch = RecordBatch::try_new(schema_of(&input), vec![array]).unwrap();
+        let rows = values.len();
+        let result = Transform::new(when, items, &input).apply(&batch, 0);
+        let counted = result.batch.num_rows() + usize::try_from(result.filtered).unwrap() + result.faults.len();
+        assert_eq!(counted, rows, "in = out + filtered + faults");
+        result
+    }
+
+    fn first(result: &Transformed) -> Vec<Option<i32>> {
+        result.batch.column(0).as_primitive::<Int32Type>().iter().collect()
+    }
+
+    #[test]
+    fn without_anything_rows_pass_as_they_are() {
+        let result = apply(&[Some(1), None], "", "");
+        assert_eq!(first(&result), [Some(1), None]);
+        assert_eq!(result.origin, None);
+    }
+
+    #[test]
+    fn null_conditions_filter() {
+        let result = apply(&[Some(1), None, Some(5)], "n > 2", "n + 1 as m");
+        assert_eq!(first(&result), [Some(6)]);
+        assert_eq!((result.filtered, result.origin), (2, Some(vec![2])));
+    }
+
+    #[rstest]
+    #[case("", "10 / n as m", &[0], Some("m"))]
+    #[case("10 / n > 1", "", &[0], None)]
+    #[case("n < 4", "10 / n as m, 10 / n as k", &[0], Some("m"))]
+    fn a_fault_takes_out_its_row_alone(
+        #[case] when: &str,
+        #[case] columns: &str,
+        #[case] rows: &[usize],
+        #[case] column: Option<&str>,
+    ) {
+        let result = apply(&[Some(0), Some(2), Some(5)], when, columns);
+        assert_eq!(result.faults.iter().map(|f| f.row).collect::<Vec<_>>(), rows);
+        assert_eq!(result.faults[0].column.as_deref(), column);
+        assert_eq!(result.source.num_rows(), result.batch.num_rows());
+    }
+
+    #[test]
+    fn a_faulty_row_after_filtering_is_named_by_its_place_in_the_event() {
+        let result = apply(&[Some(9), Some(0), Some(3)], "n < 5", "6 / n as m");
+        assert_eq!(result.faults[0].row, 1);
+        assert_eq!((first(&result), result.origin), (vec![Some(2)], Some(vec![2])));
+    }
+}

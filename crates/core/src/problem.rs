@@ -1,0 +1,239 @@
+//! Mistakes in project and pipeline files, with their place, reason and remedy.
+
+use std::fmt;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// A configuration file as it was read: its name for messages and its whole text.
+#[derive(Debug, PartialEq, Eq)]
+pub struct SourceText {
+    /// The path to show, relative to the project where possible.
+    pub name: String,
+    /// The text, as UTF-8.
+    pub text: String,
+}
+
+impl SourceText {
+    /// Wraps a text under a name.
+    pub fn new(name: impl Into<String>, text: impl Into<String>) -> Arc<Self> {
+        Arc::new(Self { name: name.into(), text: text.into() })
+    }
+
+    /// The 1-based line and column (in characters) of a byte offset.
+    pub fn line_column(&self, offset: usize) -> (usize, usize) {
+        let offset = self.text.floor_char_boundary(offset.min(self.text.len()));
+        let before = &self.text[..offset];
+        let line = before.bytes().filter(|b| *b == b'\n').count() + 1;
+        let start = before.rfind('\n').map_or(0, |i| i + 1);
+        (line, before[start..].chars().count() + 1)
+    }
+}
+
+/// A byte range of one [`SourceText`].
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// The file.
+    pub source: Arc<SourceText>,
+    /// The bytes to underline.
+    pub span: Range<usize>,
+}
+
+impl Place {
+    /// A place in a file.
+    pub fn new(source: &Arc<SourceText>, span: Range<usize>) -> Self {
+        Self { source: Arc::clone(source), span }
+    }
+}
+
+/// How much a [`Problem`] matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// Nothing runs until it is mended.
+    Error,
+    /// It runs, but it is probably not what was meant.
+    Warning,
+}
+
+/// One mistake: what is wrong, where, and what to do.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Problem {
+    /// Error or warning.
+    pub severity: Severity,
+    /// A stable name of the kind of mistake, one of [`CODES`].
+    pub code: &'static str,
+    /// What is wrong, in one sentence.
+    pub message: String,
+    /// Where, if it has one place.
+    pub place: Option<Place>,
+    /// A few words beside the underlined text.
+    pub label: String,
+    /// What to do about it.
+    pub help: Option<String>,
+}
+
+/// Every code that a problem can carry, with its explanation.
+pub const CODES: &[(&str, &str)] = &[
+    ("syntax.toml", "The file is not valid TOML."),
+    ("syntax.sql", "A text inside the file is not valid SQL."),
+    ("key.unknown", "A key that nothing reads. It would silently do nothing, so it is refused."),
+    ("key.missing", "A key that is needed is not there."),
+    ("value.type", "A value has the wrong type or spelling for its key."),
+    ("value.range", "A value is outside what its key allows."),
+    ("name.unknown", "A name that binds to nothing: a connection, event, column, function or type."),
+    ("name.taken", "A name is used twice where it must be unique."),
+    ("name.form", "A name must start with a letter and hold letters, digits, - and _."),
+    ("type.mismatch", "An expression has types that do not go together."),
+    ("cast.lossy", "A cast can lose part of a value."),
+    ("event.unused", "An event that lands nowhere and feeds no other event."),
+    ("event.source", "An event needs exactly one origin: it arrives, or it is made of another."),
+    ("landing.overlap", "Two landings write under one path."),
+    ("secret.plain", "A secret stands in the file in plain text."),
+    ("connection.kind", "The kind of a connection cannot serve here."),
+    ("place.missing", "A folder or file that is needed is not there."),
+    ("unsupported", "Something that the syntax knows and Sluice does not."),
+];
+
+impl Problem {
+    /// An error at a place.
+    pub fn error(code: &'static str, message: impl Into<String>, place: Place) -> Self {
+        debug_assert!(CODES.iter().any(|(c, _)| *c == code), "undeclared problem code {code}");
+        Self {
+            severity: Severity::Error,
+            code,
+            message: message.into(),
+            place: Some(place),
+            label: String::new(),
+            help: None,
+        }
+    }
+
+    /// A warning at a place.
+    pub fn warning(code: &'static str, message: impl Into<String>, place: Place) -> Self {
+        Self { severity: Severity::Warning, ..Self::error(code, message, place) }
+    }
+
+    /// Adds the words beside the underlined text.
+    #[must_use]
+    pub fn with_label(mut self, label: impl Into<String>) -> Self {
+        self.label = label.into();
+        self
+    }
+
+    /// Adds the remedy.
+    #[must_use]
+    pub fn with_help(mut self, help: impl Into<String>) -> Self {
+        self.help = Some(help.into());
+        self
+    }
+
+    /// Adds the nearest of `known` names as remedy, or lists them where none is near.
+    #[must_use]
+    pub fn with_nearest<'a>(
+        self,
+        wrong: &str,
+        what: &str,
+        known: impl IntoIterator<Item = &'a str>,
+    ) -> Self {
+        let help = crate::names::remedy(wrong, what, known);
+        match help {
+            Some(help) => self.with_help(help),
+            None => self,
+        }
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(place) = &self.place {
+            let (line, column) = place.source.line_column(place.span.start);
+            write!(f, "{}:{line}:{column}: ", place.source.name)?;
+        }
+        f.write_str(&self.message)?;
+        if let Some(help) = &self.help {
+            write!(f, " ({help})")?;
+        }
+        Ok(())
+    }
+}
+
+/// All problems found in one go, in the order of the files.
+#[derive(Clone, Debug, Default)]
+pub struct Problems {
+    list: Vec<Problem>,
+}
+
+impl Problems {
+    /// Nothing found yet.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Adds one.
+    pub fn add(&mut self, problem: Problem) {
+        self.list.push(problem);
+    }
+
+    /// Adds all of another list.
+    pub fn extend(&mut self, other: Problems) {
+        self.list.extend(other.list);
+    }
+
+    /// Whether any is an error.
+    pub fn has_errors(&self) -> bool {
+        self.list.iter().any(|p| p.severity == Severity::Error)
+    }
+
+    /// Whether there is nothing at all.
+    pub fn is_empty(&self) -> bool {
+        self.list.is_empty()
+    }
+
+    /// The problems sorted by file and place, without repeats, and without what only follows from broken TOML on the
+    /// same line.
+    pub fn into_sorted(mut self) -> Vec<Problem> {
+        let line = |p: &Problem| {
+            p.place.as_ref().map(|at| (at.source.name.clone(), at.source.line_column(at.span.start).0))
+        };
+        let broken: Vec<_> = self.list.iter().filter(|p| p.code == "syntax.toml").map(line).collect();
+        self.list.retain(|p| p.code == "syntax.toml" || broken.is_empty() || !broken.contains(&line(p)));
+        let key = |p: &Problem| {
+            p.place.as_ref().map(|place| (place.source.name.clone(), place.span.start, place.span.end))
+        };
+        self.list.sort_by_key(key);
+        self.list.dedup();
+        self.list
+    }
+
+    /// The problems as they were found.
+    pub fn iter(&self) -> impl Iterator<Item = &Problem> {
+        self.list.iter()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, (1, 1))]
+    #[case(3, (2, 1))]
+    #[case(5, (2, 2))]
+    #[case(7, (2, 3))]
+    #[case(99, (3, 1))]
+    fn line_and_column_count_characters(#[case] offset: usize, #[case] expected: (usize, usize)) {
+        let source = SourceText::new("x.toml", "ab\néüc\n");
+        assert_eq!(source.line_column(offset.min(source.text.len())), expected);
+    }
+
+    #[test]
+    fn problems_sort_by_place_and_lose_repeats() {
+        let source = SourceText::new("x.toml", "abcdef");
+        let mut problems = Problems::new();
+        problems.add(Problem::error("syntax.toml", "b", Place::new(&source, 3..4)));
+        problems.add(Problem::error("syntax.toml", "a", Place::new(&source, 1..2)));
+        problems.add(Problem::error("syntax.toml", "a", Place::new(&source, 1..2)));
+        let sorted: Vec<_> = problems.into_sorted().into_iter().map(|p| p.message).collect();
+        assert_eq!(sorted, ["a", "b"]);
+    }
+}

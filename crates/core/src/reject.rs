@@ -1,0 +1,142 @@
+//! Rejects: events that broke their contract or that a store refused, kept with bytes, position and reason.
+
+use std::fmt::Write as _;
+use std::sync::Arc;
+
+use base64::Engine as _;
+
+use crate::event::Position;
+use crate::values::json::write_string;
+
+/// Why an event was rejected: a stable word, and what it means.
+pub const REASONS: &[(&str, &str)] = &[
+    ("not_json", "the record is not a JSON object, or is broken"),
+    ("not_utf8", "the record is not UTF-8"),
+    ("missing", "a field that is `not null` is missing or null"),
+    ("type", "a value has another type than the contract says"),
+    ("range", "a number does not fit the type that the contract says"),
+    ("format", "a date or timestamp is not spelled as the contract says"),
+    ("extra", "a field that the contract does not name, under extra = \"reject\""),
+    ("twice", "a field stands in the record twice"),
+    ("too_long", "the record is longer than max_record"),
+    ("expression", "a column or condition cannot be computed for this event"),
+];
+
+/// A reason of [`REASONS`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Reason(&'static str);
+
+#[expect(missing_docs, reason = "REASONS explains each")]
+impl Reason {
+    pub const NOT_JSON: Self = Self("not_json");
+    pub const NOT_UTF8: Self = Self("not_utf8");
+    pub const MISSING: Self = Self("missing");
+    pub const TYPE: Self = Self("type");
+    pub const RANGE: Self = Self("range");
+    pub const FORMAT: Self = Self("format");
+    pub const EXTRA: Self = Self("extra");
+    pub const TWICE: Self = Self("twice");
+    pub const TOO_LONG: Self = Self("too_long");
+    pub const EXPRESSION: Self = Self("expression");
+
+    /// The word.
+    pub fn word(self) -> &'static str {
+        self.0
+    }
+}
+
+/// One rejected event.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reject {
+    /// The partition that it was read from.
+    pub partition: Arc<str>,
+    /// Its position there.
+    pub position: Position,
+    /// Its length in bytes; more than `bytes` holds where it was too long.
+    pub length: u64,
+    /// Where it was rejected: `contract`, or the landing's name.
+    pub station: Arc<str>,
+    /// The field or column at fault, where there is one.
+    pub field: Option<String>,
+    /// The reason.
+    pub reason: Reason,
+    /// What exactly was wrong.
+    pub message: String,
+    /// Its bytes as they were.
+    pub bytes: Vec<u8>,
+}
+
+/// The station of rejects that broke the contract.
+pub const CONTRACT: &str = "contract";
+
+impl Reject {
+    /// Writes the reject as one line of JSON. Bytes that are not UTF-8 are written as base64.
+    pub fn write_line(&self, out: &mut String, event: &str, lane: &str, batch: u64) {
+        let mut text = |key: &str, value: &str| {
+            out.push_str(if out.is_empty() || out.ends_with('\n') { "{" } else { "," });
+            write_string(out, key);
+            out.push(':');
+            write_string(out, value);
+        };
+        text("event", event);
+        text("lane", lane);
+        text("station", &self.station);
+        text("reason", self.reason.word());
+        if let Some(field) = &self.field {
+            text("field", field);
+        }
+        text("message", &self.message);
+        text("partition", &self.partition);
+        match std::str::from_utf8(&self.bytes) {
+            Ok(bytes) => text("bytes", bytes),
+            Err(_) => text("base64", &base64::engine::general_purpose::STANDARD.encode(&self.bytes)),
+        }
+        let _ = write!(out, ",\"position\":{},\"length\":{},\"batch\":{batch}", self.position.major, self.length);
+        if self.position.minor != 0 {
+            let _ = write!(out, ",\"minor\":{}", self.position.minor);
+        }
+        out.push_str("}\n");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn reject(bytes: &[u8]) -> Reject {
+        Reject {
+            partition: "depots/a.jsonl".into(),
+            position: Position::at(7),
+            length: 3,
+            station: CONTRACT.into(),
+            field: Some("gross_kg".into()),
+            reason: Reason::TYPE,
+            message: "text where \"integer\" is due".into(),
+            bytes: bytes.to_vec(),
+        }
+    }
+
+    #[rstest]
+    #[case(b"{\"a\":1", "bytes", "{\"a\":1")]
+    #[case(&[0xff, 0x00], "base64", "/wA=")]
+    fn a_line_is_json_and_keeps_the_bytes(#[case] bytes: &[u8], #[case] key: &str, #[case] value: &str) {
+        let mut out = String::new();
+        reject(bytes).write_line(&mut out, "weighing", "weighing.0.0", 3);
+        reject(bytes).write_line(&mut out, "weighing", "weighing.0.0", 3);
+        let lines: Vec<serde_json::Value> = out.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+        assert_eq!(lines.len(), 2);
+        assert_eq!(lines[1][key], value);
+        assert_eq!(lines[1]["position"], 7);
+    }
+
+    #[test]
+    fn every_reason_is_explained() {
+        let all = [
+            Reason::NOT_JSON, Reason::NOT_UTF8, Reason::MISSING, Reason::TYPE, Reason::RANGE, Reason::FORMAT,
+            Reason::EXTRA, Reason::TWICE, Reason::TOO_LONG, Reason::EXPRESSION,
+        ];
+        let words: Vec<&str> = all.iter().map(|r| r.word()).collect();
+        assert_eq!(words, REASONS.iter().map(|(w, _)| *w).collect::<Vec<_>>());
+    }
+}

@@ -1,0 +1,78 @@
+//! The last thread of a lane: seals, lands and settles batches in order.
+
+use std::time::Duration;
+
+use crossbeam_channel::Receiver;
+
+use super::stager::Handover;
+use super::{BatchSummary, REJECTS, RunEvent, Shared};
+use crate::batch::LaneId;
+use crate::failure::{Failure, FailureKind, Outcome};
+use crate::units::{show_count, show_share};
+
+/// Commits what is staged until there is no more, or until something fails.
+pub(super) fn commit_all(shared: &Shared<'_>, lane: &LaneId, staged: &Receiver<Handover>) {
+    for handover in staged {
+        if shared.stop.is_aborting() {
+            return;
+        }
+        if let Err(failure) = commit(shared, lane, handover) {
+            return shared.fail(failure);
+        }
+    }
+}
+
+fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()> {
+    let Handover { staged, rejects } = handover;
+    let (read, bytes, rejected, opened_at) = (staged.read, staged.bytes, staged.rejected, staged.opened_at);
+    let counts = staged.counts.clone();
+    let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
+    let epoch = shared.epoch(lane)?;
+    let sealed = staged.seal(shared.ledger, epoch)?;
+    let settled = sealed.land(shared.ledger, &shared.landings)?.settle(shared.ledger)?;
+    {
+        let mut report = shared.report();
+        report.batches += 1;
+        report.read += read;
+        report.bytes += bytes;
+        report.rejected += rejected;
+        for count in &counts {
+            match report.counts.iter_mut().find(|c| c.station == count.station) {
+                Some(known) => known.add(count),
+                None => report.counts.push(count.clone()),
+            }
+        }
+        for (key, count) in rejects {
+            *report.rejects.entry(key).or_default() += count;
+        }
+    }
+    let micros = u64::try_from(chrono::Utc::now().timestamp_micros() - opened_at).unwrap_or(0);
+    let number = settled.identity.number;
+    shared.observer.on(RunEvent::Settled(BatchSummary {
+        identity: settled.identity,
+        read,
+        bytes,
+        rejected,
+        landed,
+        took: Duration::from_micros(micros),
+    }));
+    if shared.plan.rejects.is_passed(rejected, read) {
+        return Err(too_many(shared, lane, number, rejected, read));
+    }
+    Ok(())
+}
+
+fn too_many(shared: &Shared<'_>, lane: &LaneId, number: u64, rejected: u64, read: u64) -> Failure {
+    let pipeline = &shared.plan.pipeline;
+    let message = format!(
+        "batch {number} of lane {lane} rejected {} of {} events ({}), more than the limit of {}",
+        show_count(rejected),
+        show_count(read),
+        show_share(rejected as f64 / read.max(1) as f64),
+        show_share(shared.plan.rejects.share),
+    );
+    Failure::new(FailureKind::BadData, message).with_help(format!(
+        "the batch has landed and its rejects are kept; look with `sluice rejects {pipeline}`, then mend the source or \
+         the contract, or raise rejects = {{ share = …, least = … }} in the pipeline file, and run again"
+    ))
+}

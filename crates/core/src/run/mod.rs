@@ -1,0 +1,195 @@
+//! Runs a pipeline: each lane reads, decodes, stages and commits in threads of its own, joined by bounded channels.
+//!
+//! reader → workers (decode and transform, one a core) → stager (in order again) → committer. While one batch is being
+//! committed the next is already read; what waits between the threads is bounded, so memory does not grow with the
+//! input.
+
+mod committer;
+mod observe;
+mod processor;
+mod reader;
+mod recover;
+mod stager;
+mod stop;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Mutex;
+use std::sync::atomic::AtomicU64;
+
+use crossbeam_channel::bounded;
+
+use crate::batch::{LaneId, StationCount};
+use crate::failure::{Failure, FailureKind, Outcome};
+use crate::kinds::Landing;
+use crate::ledger::{LaneHold, Ledger};
+use crate::plan::{Plan, Surroundings};
+
+pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
+pub use processor::Processor;
+pub use stop::Stop;
+
+/// The landing of rejects in the ledger.
+pub const REJECTS: &str = "rejects";
+
+/// How far to run.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Until {
+    /// Stop when everything there is has been read.
+    pub caught_up: bool,
+    /// Stop after this many batches.
+    pub batches: Option<u64>,
+    /// Take over what a landing holds beyond the ledger, instead of refusing.
+    pub adopt: bool,
+}
+
+/// What a run did.
+#[derive(Clone, Debug, Default)]
+pub struct RunReport {
+    /// Batches settled, finished ones not counted.
+    pub batches: u64,
+    /// Batches of an earlier run that were finished first.
+    pub recovered: u64,
+    /// Events read.
+    pub read: u64,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Events rejected.
+    pub rejected: u64,
+    /// What each station did, in the order of the plan.
+    pub counts: Vec<StationCount>,
+    /// Rejects by station, reason and field.
+    pub rejects: BTreeMap<RejectKey, u64>,
+    /// Whether every lane read to its present end.
+    pub caught_up: bool,
+    /// What stays unread although the run has caught up, in words.
+    pub remarks: Vec<String>,
+    /// Why the run stopped before its end, where it did.
+    pub limit: Option<Failure>,
+}
+
+/// Everything that the threads of a run share.
+struct Shared<'a> {
+    plan: &'a Plan,
+    ledger: &'a dyn Ledger,
+    landings: HashMap<String, Box<dyn Landing>>,
+    observer: &'a dyn Observer,
+    stop: &'a Stop,
+    until: Until,
+    tickets: AtomicU64,
+    /// The epoch of each lane, as this run took it over.
+    epochs: HashMap<LaneId, u64>,
+    failure: Mutex<Option<Failure>>,
+    report: Mutex<RunReport>,
+}
+
+impl Shared<'_> {
+    /// Notes the first failure and makes every thread leave.
+    fn fail(&self, failure: Failure) {
+        let mut first = self.failure.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        first.get_or_insert(failure);
+        self.stop.abort();
+    }
+
+    fn epoch(&self, lane: &LaneId) -> Outcome<u64> {
+        self.epochs.get(lane).copied().ok_or_else(|| Failure::internal(format!("lane {lane} was never taken")))
+    }
+
+    fn report(&self) -> std::sync::MutexGuard<'_, RunReport> {
+        self.report.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+}
+
+/// Runs a pipeline until `until`, until `stop`, or until something fails. The caller holds the pipeline.
+///
+/// # Errors
+/// Where a source, a store or the ledger fails. What was sealed by then is finished by the next run.
+pub fn run(
+    plan: &Plan,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    until: Until,
+    stop: &Stop,
+    observer: &dyn Observer,
+) -> Outcome<RunReport> {
+    let landings = open_landings(plan, around)?;
+    let recovered = recover::finish_sealed(plan, around, ledger, observer)?;
+    let mut holds = Vec::new();
+    for arrival in &plan.arrivals {
+        for number in 0..arrival.lanes {
+            let lane = LaneId::new(&arrival.label, number);
+            let hold = recover::take_lane(plan, ledger, &landings, &arrival.label, &lane, until.adopt)?;
+            holds.push((arrival, number, hold));
+        }
+    }
+    let shared = Shared {
+        plan,
+        ledger,
+        landings,
+        observer,
+        stop,
+        until,
+        tickets: AtomicU64::new(until.batches.unwrap_or(u64::MAX)),
+        epochs: holds.iter().map(|(_, _, hold)| (hold.lane.clone(), hold.epoch)).collect(),
+        failure: Mutex::new(None),
+        report: Mutex::new(RunReport { recovered, caught_up: true, ..RunReport::default() }),
+    };
+    // All sources are opened before any is read: a missing one is said before something moves.
+    let mut lanes = Vec::new();
+    for (arrival, number, hold) in holds {
+        let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
+        let source = arrival.open(around)?.lane(number, arrival.lanes, positions)?;
+        lanes.push((arrival, hold, source));
+    }
+    let cores = std::thread::available_parallelism().map_or(2, usize::from);
+    let workers = (cores / lanes.len().max(1)).max(1);
+    std::thread::scope(|scope| {
+        for (arrival, hold, source) in lanes {
+            let shared = &shared;
+            scope.spawn(move || run_lane(shared, arrival, hold, source, workers));
+        }
+    });
+    let failure = shared.failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let mut report = shared.report.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    match failure {
+        // The batch has landed with its rejects: what was done is told, then why it stopped.
+        Some(failure) if failure.kind == FailureKind::BadData => report.limit = Some(failure),
+        Some(failure) => return Err(failure),
+        None => {}
+    }
+    Ok(report)
+}
+
+/// Opens every landing of a plan, and that of its rejects.
+fn open_landings(plan: &Plan, around: &Surroundings) -> Outcome<HashMap<String, Box<dyn Landing>>> {
+    let mut landings = HashMap::new();
+    for landing in &plan.landings {
+        landings.insert(landing.label.clone(), landing.open(around, &plan.pipeline)?);
+    }
+    landings.insert(REJECTS.to_string(), around.registry.open_rejects(&around.root, &plan.pipeline)?);
+    Ok(landings)
+}
+
+fn run_lane(
+    shared: &Shared<'_>,
+    arrival: &crate::plan::ArrivalPlan,
+    hold: LaneHold,
+    source: Box<dyn crate::kinds::LaneReader>,
+    workers: usize,
+) {
+    let (task_in, task_out) = bounded(workers + 1);
+    let (done_in, done_out) = bounded(workers + 1);
+    let (staged_in, staged_out) = bounded(1);
+    let lane = hold.lane.clone();
+    std::thread::scope(|scope| {
+        scope.spawn(move || reader::Reader::new(shared, hold.clone(), source, task_in).run());
+        for _ in 0..workers {
+            let (tasks, done) = (task_out.clone(), done_in.clone());
+            scope.spawn(move || processor::work(shared, arrival, &tasks, &done));
+        }
+        drop((task_out, done_in));
+        let event = arrival.event;
+        let (stager_lane, committer_lane) = (lane.clone(), lane);
+        scope.spawn(move || stager::Stager::new(shared, event, stager_lane, staged_in).run(&done_out));
+        scope.spawn(move || committer::commit_all(shared, &committer_lane, &staged_out));
+    });
+}

@@ -1,0 +1,55 @@
+//! What a run tells while it works.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::batch::BatchIdentity;
+
+/// Rejects are counted by station, reason and field.
+pub type RejectKey = (Arc<str>, &'static str, Option<String>);
+
+/// One settled batch.
+#[derive(Clone, Debug)]
+pub struct BatchSummary {
+    /// Its name.
+    pub identity: BatchIdentity,
+    /// Events read.
+    pub read: u64,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Events rejected.
+    pub rejected: u64,
+    /// Rows landed in all landings.
+    pub landed: u64,
+    /// From opening to settling.
+    pub took: Duration,
+}
+
+/// Something that happened.
+#[derive(Clone, Debug)]
+pub enum RunEvent {
+    /// So many batches of an earlier run were finished.
+    Recovered(u64),
+    /// Events were read and handed on.
+    Read {
+        /// Events.
+        records: u64,
+        /// Bytes.
+        bytes: u64,
+    },
+    /// A batch is done.
+    Settled(BatchSummary),
+    /// A lane has read everything there is and waits for more.
+    CaughtUp,
+}
+
+/// Sees what happens. Called from several threads; it must return soon.
+pub trait Observer: Send + Sync {
+    /// Notes one event.
+    fn on(&self, event: RunEvent);
+}
+
+/// Sees nothing.
+impl Observer for () {
+    fn on(&self, _: RunEvent) {}
+}

@@ -1,0 +1,187 @@
+//! The workers of a lane: decode chunks and transform rows, each chunk on its own.
+
+use std::sync::Arc;
+
+use crossbeam_channel::{Receiver, Sender};
+
+use super::reader::Task;
+use super::Shared;
+use crate::batch::{BatchIdentity, StationCount};
+use crate::decode::Decoder;
+use crate::event::{Chunk, EventRows, LandingRows, Position};
+use crate::failure::Outcome;
+use crate::plan::transform::RowFault;
+use crate::plan::{ArrivalPlan, Plan};
+use crate::reject::{Reason, Reject};
+
+/// What became of one chunk.
+pub struct Processed {
+    /// The chunk, without its bytes.
+    pub chunk: Chunk,
+    /// The bytes that it had.
+    pub bytes: u64,
+    /// What each station did.
+    pub counts: Vec<StationCount>,
+    /// Rows for each landing, by its place in the plan.
+    pub rows: Vec<(usize, Vec<LandingRows>)>,
+    /// Rejects, each with the name of its event.
+    pub rejects: Vec<(String, Reject)>,
+}
+
+/// A task that is done, or that only passes through.
+pub(super) enum Done {
+    Open(BatchIdentity, i64),
+    Processed(Box<Processed>),
+    End,
+}
+
+/// Takes tasks until there are no more.
+pub(super) fn work(
+    shared: &Shared<'_>,
+    arrival: &ArrivalPlan,
+    tasks: &Receiver<(u64, i64, Task)>,
+    done: &Sender<(u64, Done)>,
+) {
+    let mut processor = match Processor::new(shared.plan, arrival) {
+        Ok(processor) => processor,
+        Err(failure) => return shared.fail(failure),
+    };
+    for (sequence, now, task) in tasks {
+        if shared.stop.is_aborting() {
+            return;
+        }
+        let result = match task {
+            Task::Open(identity, opened_at) => Done::Open(identity, opened_at),
+            Task::End => Done::End,
+            Task::Chunk(chunk) => Done::Processed(Box::new(processor.process(chunk, now))),
+        };
+        if done.send((sequence, result)).is_err() {
+            return;
+        }
+    }
+}
+
+/// Decodes and transforms the chunks of one arrival.
+pub struct Processor<'a> {
+    plan: &'a Plan,
+    event: usize,
+    decoder: Box<dyn Decoder>,
+}
+
+/// What is gathered while the rows of a chunk go through the plan.
+struct Gathered<'c> {
+    chunk: &'c Chunk,
+    rows: EventRows,
+    now: i64,
+    counts: Vec<StationCount>,
+    landings: Vec<(usize, Vec<LandingRows>)>,
+    rejects: Vec<(String, Reject)>,
+}
+
+impl<'a> Processor<'a> {
+    /// A processor for the events of an arrival.
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    pub fn new(plan: &'a Plan, arrival: &ArrivalPlan) -> Outcome<Self> {
+        let contract = plan.events[arrival.event].contract.as_ref().ok_or_else(|| {
+            crate::failure::Failure::internal(format!("{} has no contract", arrival.label))
+        })?;
+        Ok(Self { plan, event: arrival.event, decoder: arrival.format()?.decoder(contract) })
+    }
+
+    /// Decodes and transforms one chunk. `now` is the moment at which its batch was opened.
+    pub fn process(&mut self, mut chunk: Chunk, now: i64) -> Processed {
+        let decoded = self.decoder.decode(&chunk);
+        let name = &self.plan.events[self.event].name;
+        let good = decoded.rows.spans.len() as u64;
+        let rejected = decoded.rejects.len() as u64;
+        let mut gathered = Gathered {
+            chunk: &chunk,
+            rows: decoded.rows,
+            now,
+            // What came in is what the reader counted: a record that the decoder lost shows here.
+            counts: vec![StationCount { input: chunk.records, output: good, rejected, ..StationCount::new(name) }],
+            landings: Vec::new(),
+            rejects: decoded.rejects.into_iter().map(|r| (name.clone(), r)).collect(),
+        };
+        let batch = gathered.rows.batch.clone();
+        gathered.event(self.plan, self.event, &batch, None);
+        let Gathered { counts, landings, rejects, .. } = gathered;
+        let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
+        chunk.bytes = Vec::new();
+        Processed { chunk, bytes, counts, rows: landings, rejects }
+    }
+}
+
+impl Gathered<'_> {
+    /// Hands the rows of an event to its landings and to the events made of it. `origin` leads from its rows to those
+    /// that were decoded.
+    fn event(&mut self, plan: &Plan, index: usize, rows: &arrow_array::RecordBatch, origin: Option<&[u32]>) {
+        let event = &plan.events[index];
+        for place in &event.landings {
+            let landing = &plan.landings[*place];
+            let result = landing.transform.apply(rows, self.now);
+            self.count(&landing.label, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
+            self.reject(&event.name, &landing.label, &result.faults, origin);
+            let parts = match &landing.path {
+                Some(path) => path.split(result.batch, &result.source),
+                None if result.batch.num_rows() == 0 => Vec::new(),
+                None => vec![LandingRows { folder: "".into(), batch: result.batch }],
+            };
+            self.landings.push((*place, parts));
+        }
+        for (made, transform) in &event.makes {
+            let name = &plan.events[*made].name;
+            let result = transform.apply(rows, self.now);
+            self.count(name, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
+            self.reject(name, name, &result.faults, origin);
+            let composed = compose(origin, result.origin.as_deref());
+            self.event(plan, *made, &result.batch, composed.as_deref());
+        }
+    }
+
+    fn count(&mut self, station: &str, input: usize, output: usize, filtered: u64, faults: &[RowFault]) {
+        self.counts.push(StationCount {
+            input: input as u64,
+            output: output as u64,
+            filtered,
+            rejected: faults.len() as u64,
+            ..StationCount::new(station)
+        });
+    }
+
+    fn reject(&mut self, event: &str, station: &str, faults: &[RowFault], origin: Option<&[u32]>) {
+        if faults.is_empty() {
+            return;
+        }
+        let station: Arc<str> = station.into();
+        for fault in faults {
+            let row = origin.map_or(fault.row, |o| usize::try_from(o[fault.row]).unwrap_or(0));
+            let span = self.rows.spans[row];
+            let bytes = span.of(&self.chunk.bytes);
+            let reject = Reject {
+                partition: Arc::clone(&self.chunk.partition),
+                position: Position::at(self.chunk.from.major + u64::from(span.start)),
+                length: bytes.len() as u64,
+                station: Arc::clone(&station),
+                field: fault.column.clone(),
+                reason: Reason::EXPRESSION,
+                message: fault.message.clone(),
+                bytes: bytes.to_vec(),
+            };
+            self.rejects.push((event.to_string(), reject));
+        }
+    }
+}
+
+/// Rows of a made event, led back through the event that it is made of.
+fn compose(outer: Option<&[u32]>, inner: Option<&[u32]>) -> Option<Vec<u32>> {
+    match (outer, inner) {
+        (None, None) => None,
+        (Some(rows), None) | (None, Some(rows)) => Some(rows.to_vec()),
+        (Some(outer), Some(inner)) => {
+            Some(inner.iter().map(|i| outer[usize::try_from(*i).unwrap_or(0)]).collect())
+        }
+    }
+}

@@ -1,0 +1,175 @@
+//! The first thread of a lane: reads, and decides where batches begin and end.
+
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::Sender;
+
+use super::{RunEvent, Shared};
+use crate::batch::BatchIdentity;
+use crate::event::Chunk;
+use crate::fail_points::reach;
+use crate::failure::Outcome;
+use crate::kinds::{LaneReader, Read, ReadLimit};
+use crate::ledger::LaneHold;
+
+/// Bytes that are read and decoded at a time.
+const CHUNK: u64 = 2 << 20;
+
+/// How long to wait before looking for new events.
+const PAUSE: Duration = Duration::from_millis(100);
+
+/// What is handed on, numbered in order over all workers.
+pub(super) enum Task {
+    /// A batch begins.
+    Open(BatchIdentity, i64),
+    /// Records of the batch.
+    Chunk(Chunk),
+    /// The batch is read.
+    End,
+}
+
+struct OpenBatch {
+    since: Instant,
+    opened_at: i64,
+    records: u64,
+    bytes: u64,
+}
+
+pub(super) struct Reader<'a> {
+    shared: &'a Shared<'a>,
+    hold: LaneHold,
+    source: Box<dyn LaneReader>,
+    tasks: Sender<(u64, i64, Task)>,
+    sequence: u64,
+    batch: Option<OpenBatch>,
+}
+
+/// Whether the lane goes on.
+enum Next {
+    GoOn,
+    Leave,
+}
+
+impl<'a> Reader<'a> {
+    pub(super) fn new(
+        shared: &'a Shared<'a>,
+        hold: LaneHold,
+        source: Box<dyn LaneReader>,
+        tasks: Sender<(u64, i64, Task)>,
+    ) -> Self {
+        Self { shared, hold, source, tasks, sequence: 0, batch: None }
+    }
+
+    pub(super) fn run(mut self) {
+        loop {
+            match self.step() {
+                Ok(Next::GoOn) => {}
+                Ok(Next::Leave) => return,
+                Err(failure) => return self.shared.fail(failure),
+            }
+        }
+    }
+
+    fn step(&mut self) -> Outcome<Next> {
+        let shared = self.shared;
+        if shared.stop.is_aborting() {
+            return Ok(Next::Leave);
+        }
+        if shared.stop.is_settling() {
+            self.end_batch();
+            shared.report().caught_up = false;
+            return Ok(Next::Leave);
+        }
+        if self.batch.is_none() && shared.tickets.load(Ordering::SeqCst) == 0 {
+            shared.report().caught_up = false;
+            return Ok(Next::Leave);
+        }
+        let limits = shared.plan.batch;
+        let (records, bytes) = self.batch.as_ref().map_or((0, 0), |b| (b.records, b.bytes));
+        let limit = ReadLimit { records: limits.rows - records, bytes: CHUNK.min(limits.bytes - bytes).max(1) };
+        match self.source.read(limit)? {
+            Read::Chunk(chunk) => {
+                if self.batch.is_none() && !self.open_batch()? {
+                    shared.report().caught_up = false;
+                    return Ok(Next::Leave);
+                }
+                return Ok(self.chunk(chunk));
+            }
+            Read::CaughtUp if shared.until.caught_up => {
+                self.end_batch();
+                let remarks = self.source.remarks();
+                shared.report().remarks.extend(remarks);
+                return Ok(Next::Leave);
+            }
+            Read::CaughtUp => {
+                shared.observer.on(RunEvent::CaughtUp);
+                let left = self.batch.as_ref().map(|b| limits.every.saturating_sub(b.since.elapsed()));
+                shared.stop.wait(left.map_or(PAUSE, |left| left.min(PAUSE)));
+            }
+        }
+        self.end_if_full();
+        Ok(Next::GoOn)
+    }
+
+    /// Opens the next batch; false where as many as were asked for have been opened.
+    fn open_batch(&mut self) -> Outcome<bool> {
+        let take = |left: u64| left.checked_sub(1);
+        if self.shared.tickets.fetch_update(Ordering::SeqCst, Ordering::SeqCst, take).is_err() {
+            return Ok(false);
+        }
+        let identity = BatchIdentity {
+            ledger: self.shared.ledger.id().to_string(),
+            pipeline: self.shared.plan.pipeline.clone(),
+            lane: self.hold.lane.clone(),
+            number: self.hold.next,
+        };
+        self.hold.next += 1;
+        let opened_at = chrono::Utc::now().timestamp_micros();
+        self.shared.ledger.open_batch(&identity, opened_at)?;
+        reach("open.recorded");
+        self.batch = Some(OpenBatch { since: Instant::now(), opened_at, records: 0, bytes: 0 });
+        self.send(Task::Open(identity, opened_at));
+        Ok(true)
+    }
+
+    fn chunk(&mut self, chunk: Chunk) -> Next {
+        let (records, bytes) = (chunk.records, chunk.too_long.unwrap_or(chunk.bytes.len() as u64));
+        if let Some(batch) = &mut self.batch {
+            batch.records += records;
+            batch.bytes += bytes;
+        }
+        self.shared.observer.on(RunEvent::Read { records, bytes });
+        if !self.send(Task::Chunk(chunk)) {
+            return Next::Leave;
+        }
+        self.end_if_full();
+        Next::GoOn
+    }
+
+    fn end_if_full(&mut self) {
+        let limits = self.shared.plan.batch;
+        let full = self
+            .batch
+            .as_ref()
+            .is_some_and(|b| b.records >= limits.rows || b.bytes >= limits.bytes || b.since.elapsed() >= limits.every);
+        if full {
+            self.end_batch();
+        }
+    }
+
+    fn end_batch(&mut self) {
+        if self.batch.is_some() {
+            self.send(Task::End);
+            self.batch = None;
+        }
+    }
+
+    /// Hands a task on; false where nobody takes it any more.
+    fn send(&mut self, task: Task) -> bool {
+        let now = self.batch.as_ref().map_or(0, |b| b.opened_at);
+        let sent = self.tasks.send((self.sequence, now, task)).is_ok();
+        self.sequence += 1;
+        sent
+    }
+}

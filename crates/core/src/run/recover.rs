@@ -1,0 +1,106 @@
+//! What happens before a run reads anything: sealed batches are finished, lanes are taken over, and each landing's own
+//! record is compared with the ledger.
+
+use std::collections::HashMap;
+
+use super::{Observer, RunEvent, open_landings};
+use crate::batch::LaneId;
+use crate::fail_points::reach;
+use crate::failure::{Failure, FailureKind, Outcome};
+use crate::kinds::Landing;
+use crate::ledger::{BatchQuery, BatchState, LaneHold, Ledger};
+use crate::plan::{Plan, SealedTexts, Surroundings, load};
+use crate::problem::{Problems, SourceText};
+
+/// Finishes the sealed batches of a pipeline, under the texts that they were sealed with. Returns how many.
+pub(super) fn finish_sealed(
+    plan: &Plan,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    observer: &dyn Observer,
+) -> Outcome<u64> {
+    let unfinished = ledger.unfinished(&plan.pipeline)?;
+    if unfinished.is_empty() {
+        return Ok(0);
+    }
+    reach("recover.before");
+    let mut opened: Vec<(SealedTexts, HashMap<String, Box<dyn Landing>>)> = Vec::new();
+    let count = unfinished.len() as u64;
+    for (sealed, texts) in unfinished {
+        if !opened.iter().any(|(t, _)| *t == texts) {
+            let landings = open_landings(&sealed_plan(&texts, around)?, around)?;
+            opened.push((texts.clone(), landings));
+        }
+        let landings = opened.iter().find(|(t, _)| *t == texts).map(|(_, l)| l);
+        let landings = landings.ok_or_else(|| Failure::internal("sealed texts were just opened"))?;
+        sealed.land(ledger, landings)?.settle(ledger)?;
+    }
+    reach("recover.after");
+    observer.on(RunEvent::Recovered(count));
+    Ok(count)
+}
+
+fn sealed_plan(texts: &SealedTexts, around: &Surroundings) -> Outcome<Plan> {
+    let project = SourceText::new("sealed sluice.toml", texts.project.clone());
+    let pipeline = SourceText::new("sealed pipeline", texts.pipeline.clone());
+    let mut problems = Problems::new();
+    let plan = load(&project, &pipeline, &around.registry, &mut problems);
+    if problems.has_errors() {
+        let first = problems.into_sorted().into_iter().find(|p| p.severity == crate::problem::Severity::Error);
+        let reason = first.map(|p| p.to_string()).unwrap_or_default();
+        return Err(Failure::new(
+            FailureKind::Configuration,
+            format!("a sealed batch cannot be finished, since its pipeline text is not understood any more: {reason}"),
+        )
+        .with_help("finish it with the version of sluice that sealed it, then update"));
+    }
+    Ok(plan)
+}
+
+/// Takes a lane over, clears what was staged and never sealed, and compares the landings' records.
+pub(super) fn take_lane(
+    plan: &Plan,
+    ledger: &dyn Ledger,
+    landings: &HashMap<String, Box<dyn Landing>>,
+    arrival: &str,
+    lane: &LaneId,
+    adopt: bool,
+) -> Outcome<LaneHold> {
+    let mut hold = ledger.take_lane(&plan.pipeline, lane)?;
+    let mut names: Vec<&String> = landings.keys().collect();
+    names.sort();
+    for name in names {
+        let landing = &landings[name];
+        landing.discard(lane, &[])?;
+        let Some(held) = landing.held(lane)? else { continue };
+        let foreign = held.ledger != ledger.id();
+        if (!foreign && held.number < hold.next) || is_adopted(ledger, &plan.pipeline, lane, held.number)? {
+            continue;
+        }
+        if adopt {
+            ledger.adopt(&plan.pipeline, arrival, lane, &held)?;
+            hold = ledger.take_lane(&plan.pipeline, lane)?;
+            continue;
+        }
+        let what = match foreign {
+            true => format!("the landing {name} holds batches of another ledger (up to {} of lane {lane})", held.number),
+            false => format!(
+                "the landing {name} holds batch {} of lane {lane}, but the ledger ends at {}",
+                held.number,
+                hold.next - 1
+            ),
+        };
+        return Err(Failure::findings(what).with_help(format!(
+            "a ledger was lost, restored from a backup, or belongs to a second checkout; restore the right one, land \
+             elsewhere, or go on after what has landed with `sluice run {} --adopt`",
+            plan.pipeline
+        )));
+    }
+    Ok(hold)
+}
+
+/// Whether the ledger took over a batch from a landing before.
+fn is_adopted(ledger: &dyn Ledger, pipeline: &str, lane: &LaneId, number: u64) -> Outcome<bool> {
+    let known = ledger.batches(pipeline, BatchQuery { number: Some(number), last: None })?;
+    Ok(known.iter().any(|b| b.lane == *lane && b.state == BatchState::Adopted))
+}

@@ -1,0 +1,5 @@
+//! Single values and their spellings: what decoders, casts, path templates and JSON writers share.
+
+pub mod json;
+pub mod number;
+pub mod time;

@@ -1,0 +1,215 @@
+//! Whole numbers, decimals and floating-point numbers from text and back.
+
+use std::fmt::Write as _;
+
+/// Powers of ten up to 10^38, the largest that an `i128` holds.
+pub const POWERS: [i128; 39] = {
+    let mut powers = [1_i128; 39];
+    let mut i = 1;
+    while i < 39 {
+        powers[i] = powers[i - 1] * 10;
+        i += 1;
+    }
+    powers
+};
+
+/// Parses a whole number. Spellings with a point or exponent count where their value is whole: `12.0`, `1.2e1`.
+pub fn parse_whole(text: &[u8]) -> Option<i64> {
+    let (negative, digits) = sign(text);
+    if digits.is_empty() || digits.len() > 19 || !digits.iter().all(u8::is_ascii_digit) {
+        return i64::try_from(parse_decimal(text, 0)?).ok();
+    }
+    let mut value: i64 = 0;
+    for digit in digits {
+        let digit = i64::from(digit - b'0');
+        // Counting downwards holds the least value too.
+        value = value.checked_mul(10)?.checked_sub(digit)?;
+    }
+    if negative { Some(value) } else { value.checked_neg() }
+}
+
+/// Parses a decimal into units of `10^-scale`. None where it has more digits than that, or is no number.
+pub fn parse_decimal(text: &[u8], scale: u8) -> Option<i128> {
+    let (negative, text) = sign(text);
+    let exponent_at = text.iter().position(|b| matches!(b, b'e' | b'E'));
+    let (mantissa, exponent) = match exponent_at {
+        Some(at) => (&text[..at], parse_exponent(&text[at + 1..])?),
+        None => (text, 0),
+    };
+    let point = mantissa.iter().position(|b| *b == b'.').unwrap_or(mantissa.len());
+    let (whole, fraction) = (&mantissa[..point], mantissa.get(point + 1..).unwrap_or_default());
+    if whole.is_empty() && fraction.is_empty() {
+        return None;
+    }
+    let mut value: i128 = 0;
+    for digit in whole.iter().chain(fraction) {
+        if !digit.is_ascii_digit() {
+            return None;
+        }
+        value = value.checked_mul(10)?.checked_add(i128::from(digit - b'0'))?;
+    }
+    let shift = i64::from(scale) + exponent - i64::try_from(fraction.len()).ok()?;
+    let value = shift_exactly(value, shift)?;
+    Some(if negative { -value } else { value })
+}
+
+fn sign(text: &[u8]) -> (bool, &[u8]) {
+    match text {
+        [b'-', rest @ ..] => (true, rest),
+        [b'+', rest @ ..] => (false, rest),
+        _ => (false, text),
+    }
+}
+
+fn parse_exponent(text: &[u8]) -> Option<i64> {
+    let (negative, digits) = sign(text);
+    if digits.is_empty() || digits.len() > 4 || !digits.iter().all(u8::is_ascii_digit) {
+        return None;
+    }
+    let value = digits.iter().fold(0, |v, d| v * 10 + i64::from(d - b'0'));
+    Some(if negative { -value } else { value })
+}
+
+/// Multiplies by a power of ten; None where digits would be lost or the value grows too large.
+fn shift_exactly(value: i128, shift: i64) -> Option<i128> {
+    if value == 0 {
+        return Some(0);
+    }
+    let power = *POWERS.get(usize::try_from(shift.unsigned_abs()).ok()?)?;
+    if shift >= 0 {
+        value.checked_mul(power)
+    } else {
+        (value % power == 0).then_some(value / power)
+    }
+}
+
+/// Changes the scale of a decimal, rounding halves away from zero. None on overflow.
+pub fn rescale(value: i128, from: u8, to: u8) -> Option<i128> {
+    if to >= from {
+        return value.checked_mul(POWERS[usize::from(to - from)]);
+    }
+    Some(divide_rounded(value, POWERS[usize::from(from - to)]))
+}
+
+/// Divides, rounding halves away from zero. `divisor` is not zero.
+pub fn divide_rounded(value: i128, divisor: i128) -> i128 {
+    let (quotient, remainder) = (value / divisor, value % divisor);
+    let half_or_more = remainder.unsigned_abs() >= divisor.unsigned_abs() - remainder.unsigned_abs();
+    match half_or_more && remainder != 0 {
+        true if (value < 0) == (divisor < 0) => quotient + 1,
+        true => quotient - 1,
+        false => quotient,
+    }
+}
+
+/// Whether a decimal has at most `precision` digits.
+pub fn fits_precision(value: i128, precision: u8) -> bool {
+    value.unsigned_abs() < POWERS[usize::from(precision.min(38))].unsigned_abs()
+}
+
+/// Writes a decimal of a scale.
+pub fn write_decimal(out: &mut String, value: i128, scale: u8) {
+    if scale == 0 {
+        let _ = write!(out, "{value}");
+        return;
+    }
+    let power = POWERS[usize::from(scale)].unsigned_abs();
+    let (whole, fraction) = (value.unsigned_abs() / power, value.unsigned_abs() % power);
+    let minus = if value < 0 { "-" } else { "" };
+    let _ = write!(out, "{minus}{whole}.{fraction:0width$}", width = usize::from(scale));
+}
+
+/// Parses a floating-point number; words such as `inf` and `nan` are no numbers here.
+pub fn parse_double(text: &[u8]) -> Option<f64> {
+    let numeric = |b: &u8| b.is_ascii_digit() || matches!(b, b'+' | b'-' | b'.' | b'e' | b'E');
+    if !text.iter().all(numeric) {
+        return None;
+    }
+    let value: f64 = std::str::from_utf8(text).ok()?.parse().ok()?;
+    value.is_finite().then_some(value)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("0", Some(0))]
+    #[case("-12", Some(-12))]
+    #[case("9223372036854775807", Some(i64::MAX))]
+    #[case("-9223372036854775808", Some(i64::MIN))]
+    #[case("9223372036854775808", None)]
+    #[case("12.0", Some(12))]
+    #[case("1.2e1", Some(12))]
+    #[case("12.5", None)]
+    #[case("", None)]
+    #[case("1x", None)]
+    #[case("-", None)]
+    fn whole_numbers(#[case] text: &str, #[case] expected: Option<i64>) {
+        assert_eq!(parse_whole(text.as_bytes()), expected);
+    }
+
+    #[rstest]
+    #[case("12.34", 2, Some(1234))]
+    #[case("12.3", 2, Some(1230))]
+    #[case("12.340", 2, Some(1234))]
+    #[case("12.345", 2, None)]
+    #[case("-0.5", 1, Some(-5))]
+    #[case("1e-2", 2, Some(1))]
+    #[case("1e3", 0, Some(1000))]
+    #[case(".5", 1, Some(5))]
+    #[case("0e9999", 2, Some(0))]
+    #[case("1e99", 2, None)]
+    #[case(".", 2, None)]
+    fn decimals(#[case] text: &str, #[case] scale: u8, #[case] expected: Option<i128>) {
+        assert_eq!(parse_decimal(text.as_bytes(), scale), expected);
+    }
+
+    #[rstest]
+    #[case(1234, 2, "12.34")]
+    #[case(-5, 2, "-0.05")]
+    #[case(7, 0, "7")]
+    fn written_decimals(#[case] value: i128, #[case] scale: u8, #[case] text: &str) {
+        let mut out = String::new();
+        write_decimal(&mut out, value, scale);
+        assert_eq!(out, text);
+        assert_eq!(parse_decimal(out.as_bytes(), scale), Some(value));
+    }
+
+    #[rstest]
+    #[case(125, 2, 1, Some(13))]
+    #[case(-125, 2, 1, Some(-13))]
+    #[case(124, 2, 1, Some(12))]
+    #[case(12, 0, 2, Some(1200))]
+    #[case(i128::MAX, 0, 2, None)]
+    fn rescaling_rounds_halves_away_from_zero(
+        #[case] value: i128,
+        #[case] from: u8,
+        #[case] to: u8,
+        #[case] expected: Option<i128>,
+    ) {
+        assert_eq!(rescale(value, from, to), expected);
+    }
+
+    #[rstest]
+    #[case("1.5", Some(1.5))]
+    #[case("1e400", None)]
+    #[case("inf", None)]
+    #[case("NaN", None)]
+    fn doubles(#[case] text: &str, #[case] expected: Option<f64>) {
+        assert_eq!(parse_double(text.as_bytes()), expected);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn whole_numbers_survive_text(n: i64) {
+            proptest::prop_assert_eq!(parse_whole(n.to_string().as_bytes()), Some(n));
+        }
+
+        #[test]
+        fn any_bytes_are_parsed_without_panic(bytes: Vec<u8>, scale in 0_u8..=38) {
+            let _ = (parse_whole(&bytes), parse_decimal(&bytes, scale), parse_double(&bytes));
+        }
+    }
+}
