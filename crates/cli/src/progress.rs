@@ -1,7 +1,7 @@
 //! Shows on a terminal how a run gets on.
 
-use std::time::Instant;
 use std::sync::Mutex;
+use std::time::Instant;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sluice_core::run::{Observer, RunEvent};
@@ -26,7 +26,9 @@ struct Seen {
 impl RunProgress {
     pub(crate) fn new(pipeline: &str) -> Self {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
-        bar.set_style(ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()));
+        bar.set_style(
+            ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
+        );
         Self { bar, pipeline: pipeline.into(), started: Instant::now(), seen: Mutex::new(Seen::default()) }
     }
 
@@ -75,4 +77,3 @@ impl Observer for RunProgress {
         self.draw(&seen);
     }
 }
-

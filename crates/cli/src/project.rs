@@ -42,7 +42,8 @@ pub(crate) struct LoadedPipeline {
 impl Project {
     /// Finds the project from `start` upwards, or exactly at `start` where it was named.
     pub(crate) fn find(named: Option<&Path>) -> Outcome<Option<Self>> {
-        let here = std::env::current_dir().map_err(|e| Failure::unreachable(format!("cannot tell where this is: {e}")))?;
+        let here =
+            std::env::current_dir().map_err(|e| Failure::unreachable(format!("cannot tell where this is: {e}")))?;
         let root = match named {
             Some(folder) => Some(here.join(folder)).filter(|f| f.join(PROJECT_FILE).is_file()),
             None => here.ancestors().find(|f| f.join(PROJECT_FILE).is_file()).map(Path::to_path_buf),
@@ -104,7 +105,9 @@ impl Project {
         for path in self.pipeline_files()? {
             let source = read_source(&self.root, &path)?;
             let mut pipeline = self.load(&source);
-            if let Some(twin) = loaded.iter().find(|p| p.config.name == pipeline.config.name && !p.config.name.is_empty()) {
+            if let Some(twin) =
+                loaded.iter().find(|p| p.config.name == pipeline.config.name && !p.config.name.is_empty())
+            {
                 pipeline.problems.add(twice(&pipeline.config, &twin.config));
             }
             loaded.push(pipeline);

@@ -18,7 +18,8 @@ impl SecretStore for ProjectSecrets {
             }
             SecretRef::File(path) => {
                 let full = self.root.join(path);
-                let text = std::fs::read_to_string(&full).map_err(|e| format!("cannot read {}: {e}", full.display()))?;
+                let text =
+                    std::fs::read_to_string(&full).map_err(|e| format!("cannot read {}: {e}", full.display()))?;
                 Ok(Secret::new(text.lines().next().unwrap_or_default()))
             }
         }

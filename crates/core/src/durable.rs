@@ -110,11 +110,8 @@ impl Disk {
     /// Where the file system refuses.
     pub fn append(&self, path: &Path, at: u64, bytes: &[u8]) -> Outcome<()> {
         let is_new = !path.exists();
-        let mut file = OpenOptions::new()
-            .create(true)
-            .append(true)
-            .open(path)
-            .map_err(|e| Failure::io("open", path, &e))?;
+        let mut file =
+            OpenOptions::new().create(true).append(true).open(path).map_err(|e| Failure::io("open", path, &e))?;
         file.set_len(at).and_then(|()| file.write_all(bytes)).map_err(|e| Failure::io("write", path, &e))?;
         self.note(|| DiskCall::Append(path.to_path_buf()));
         self.sync_file(&file, path)?;

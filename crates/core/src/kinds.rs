@@ -247,7 +247,8 @@ impl Registry {
     /// # Errors
     /// Where their folder cannot be reached.
     pub fn open_rejects(&self, root: &std::path::Path, pipeline: &str) -> Outcome<Box<dyn Landing>> {
-        let open = self.rejects.ok_or_else(|| crate::failure::Failure::internal("no place for rejects is registered"))?;
+        let open =
+            self.rejects.ok_or_else(|| crate::failure::Failure::internal("no place for rejects is registered"))?;
         open(root, pipeline)
     }
 

@@ -128,12 +128,7 @@ impl Problem {
 
     /// Adds the nearest of `known` names as remedy, or lists them where none is near.
     #[must_use]
-    pub fn with_nearest<'a>(
-        self,
-        wrong: &str,
-        what: &str,
-        known: impl IntoIterator<Item = &'a str>,
-    ) -> Self {
+    pub fn with_nearest<'a>(self, wrong: &str, what: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
         let help = crate::names::remedy(wrong, what, known);
         match help {
             Some(help) => self.with_help(help),
@@ -191,14 +186,12 @@ impl Problems {
     /// The problems sorted by file and place, without repeats, and without what only follows from broken TOML on the
     /// same line.
     pub fn into_sorted(mut self) -> Vec<Problem> {
-        let line = |p: &Problem| {
-            p.place.as_ref().map(|at| (at.source.name.clone(), at.source.line_column(at.span.start).0))
-        };
+        let line =
+            |p: &Problem| p.place.as_ref().map(|at| (at.source.name.clone(), at.source.line_column(at.span.start).0));
         let broken: Vec<_> = self.list.iter().filter(|p| p.code == "syntax.toml").map(line).collect();
         self.list.retain(|p| p.code == "syntax.toml" || broken.is_empty() || !broken.contains(&line(p)));
-        let key = |p: &Problem| {
-            p.place.as_ref().map(|place| (place.source.name.clone(), place.span.start, place.span.end))
-        };
+        let key =
+            |p: &Problem| p.place.as_ref().map(|place| (place.source.name.clone(), place.span.start, place.span.end));
         self.list.sort_by_key(key);
         self.list.dedup();
         self.list

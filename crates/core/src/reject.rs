@@ -133,8 +133,16 @@ mod tests {
     #[test]
     fn every_reason_is_explained() {
         let all = [
-            Reason::NOT_JSON, Reason::NOT_UTF8, Reason::MISSING, Reason::TYPE, Reason::RANGE, Reason::FORMAT,
-            Reason::EXTRA, Reason::TWICE, Reason::TOO_LONG, Reason::EXPRESSION,
+            Reason::NOT_JSON,
+            Reason::NOT_UTF8,
+            Reason::MISSING,
+            Reason::TYPE,
+            Reason::RANGE,
+            Reason::FORMAT,
+            Reason::EXTRA,
+            Reason::TWICE,
+            Reason::TOO_LONG,
+            Reason::EXPRESSION,
         ];
         let words: Vec<&str> = all.iter().map(|r| r.word()).collect();
         assert_eq!(words, REASONS.iter().map(|(w, _)| *w).collect::<Vec<_>>());

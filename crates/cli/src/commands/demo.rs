@@ -55,10 +55,13 @@ pub(crate) fn demo(arguments: &Arguments, args: &DemoArgs) -> Outcome<Exit> {
         output::print(&as_text("weighings", &report, started.elapsed(), &program));
         output::print(&what_next(folder, &program));
     } else {
-        output::json("demo", json!({
-            "folder": folder, "files": files, "bytes": bytes, "read": report.read, "rejected": report.rejected,
-            "stations": report.counts, "batches": report.batches,
-        }));
+        output::json(
+            "demo",
+            json!({
+                "folder": folder, "files": files, "bytes": bytes, "read": report.read, "rejected": report.rejected,
+                "stations": report.counts, "batches": report.batches,
+            }),
+        );
     }
     Ok(if report.caught_up { Exit::Fine } else { Exit::Interrupted })
 }
@@ -75,8 +78,11 @@ fn is_demo(folder: &Path) -> Outcome<bool> {
             }
         }
     }
-    Err(Failure::new(FailureKind::Configuration, format!("{} holds something else; nothing was changed", folder.display()))
-        .with_help("name another folder: sluice demo DIR"))
+    Err(Failure::new(
+        FailureKind::Configuration,
+        format!("{} holds something else; nothing was changed", folder.display()),
+    )
+    .with_help("name another folder: sluice demo DIR"))
 }
 
 fn days_there(folder: &Path) -> u32 {
@@ -127,6 +133,7 @@ fn what_next(folder: &Path, program: &str) -> String {
 fn program() -> String {
     let path = std::env::current_exe().unwrap_or_else(|_| PathBuf::from("sluice"));
     let paths = std::env::var_os("PATH").unwrap_or_default();
-    let found = std::env::split_paths(&paths).any(|folder| folder.join("sluice").canonicalize().ok() == path.canonicalize().ok());
+    let found = std::env::split_paths(&paths)
+        .any(|folder| folder.join("sluice").canonicalize().ok() == path.canonicalize().ok());
     if found { "sluice".into() } else { path.display().to_string() }
 }

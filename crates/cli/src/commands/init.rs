@@ -15,7 +15,8 @@ use crate::project::PROJECT_FILE;
 
 const PROJECT: &str = include_str!("../../templates/sluice.toml");
 const PIPELINE: &str = include_str!("../../templates/weighings.toml");
-const IGNORED: &str = "# Sluice's own: ledger, staging, holds\n.sluice/\n# rejects hold the bytes of real events\nrejects/\n";
+const IGNORED: &str =
+    "# Sluice's own: ledger, staging, holds\n.sluice/\n# rejects hold the bytes of real events\nrejects/\n";
 
 pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
     let folder = &args.folder;
@@ -34,7 +35,8 @@ pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
         )
         .with_help("look at it with `sluice`, or name another folder"));
     }
-    let made = write_project(folder, &PROJECT.replace("PROJECT_NAME", &name), &[("weighings.toml", PIPELINE)], &["inbox"])?;
+    let made =
+        write_project(folder, &PROJECT.replace("PROJECT_NAME", &name), &[("weighings.toml", PIPELINE)], &["inbox"])?;
     if arguments.output == OutputKind::Json {
         output::json("init", json!({ "project": name, "folder": folder, "made": made }));
         return Ok(Exit::Fine);
@@ -60,7 +62,12 @@ fn name_of(folder: &Path) -> String {
     let full = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
     let name: String = full
         .file_name()
-        .map(|n| n.to_string_lossy().chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' || c == '_' { c } else { '-' }).collect())
+        .map(|n| {
+            n.to_string_lossy()
+                .chars()
+                .map(|c| if c.is_ascii_alphanumeric() || c == '-' || c == '_' { c } else { '-' })
+                .collect()
+        })
         .unwrap_or_default();
     if names::is_valid(&name) { name } else { "project".into() }
 }

@@ -99,7 +99,11 @@ fn list(name: &str, batches: &[BatchRecord]) -> String {
     let mut out = table.render(screen_width());
     if let Some(last) = batches.last() {
         let text = format!("sluice ledger {name} --batch {}", last.number);
-        out.push_str(&format!("\n  {}  {}\n", style::command(&text), style::dim("ranges, counts and files of one batch")));
+        out.push_str(&format!(
+            "\n  {}  {}\n",
+            style::command(&text),
+            style::dim("ranges, counts and files of one batch")
+        ));
     }
     out
 }
@@ -146,7 +150,11 @@ fn detail(batch: &BatchRecord) -> String {
         out.push_str(&format!("\n{}: {rows}, {}, {when}\n", style::bold(&landing.landing), show_size(landing.bytes)));
         for file in landing.detail["files"].as_array().into_iter().flatten() {
             let rows = file["rows"].as_u64().unwrap_or(0);
-            out.push_str(&format!("  {} {}\n", file["path"].as_str().unwrap_or_default(), style::dim(&show_many(rows, "row"))));
+            out.push_str(&format!(
+                "  {} {}\n",
+                file["path"].as_str().unwrap_or_default(),
+                style::dim(&show_many(rows, "row"))
+            ));
         }
     }
     out

@@ -112,7 +112,9 @@ impl State {
             (None, _) if unread || self.totals.unfinished > 0 => {
                 Some((format!("sluice run {name} --until-caught-up"), "read what is there"))
             }
-            (None, _) if self.totals.rejected > 0 => Some((format!("sluice rejects {name}"), "see what was rejected and why")),
+            (None, _) if self.totals.rejected > 0 => {
+                Some((format!("sluice rejects {name}"), "see what was rejected and why"))
+            }
             (None, _) => None,
         }
     }
@@ -179,8 +181,11 @@ fn as_json(project: &Project, states: &[State]) {
             })
         })
         .collect();
-    output::json("overview", json!({
-        "project": { "name": project.config.name, "root": project.root },
-        "pipelines": pipelines,
-    }));
+    output::json(
+        "overview",
+        json!({
+            "project": { "name": project.config.name, "root": project.root },
+            "pipelines": pipelines,
+        }),
+    );
 }

@@ -146,13 +146,7 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
     ]);
     for ((reason, station, field), count) in groups {
         let meaning = REASONS.iter().find(|(word, _)| word == reason).map_or("", |(_, meaning)| *meaning);
-        table.row(vec![
-            show_count(*count),
-            style::warn(reason),
-            field.clone(),
-            station.clone(),
-            style::dim(meaning),
-        ]);
+        table.row(vec![show_count(*count), style::warn(reason), field.clone(), station.clone(), style::dim(meaning)]);
     }
     out.push_str(&table.render(screen_width()));
     if args.last > 0 {
@@ -197,7 +191,10 @@ fn as_json(name: &str, found: &Found) {
             json!({ "reason": reason, "station": station, "field": (!field.is_empty()).then_some(field), "count": count })
         })
         .collect();
-    output::json("rejects", json!({
-        "pipeline": name, "total": found.total, "groups": groups, "newest": found.newest,
-    }));
+    output::json(
+        "rejects",
+        json!({
+            "pipeline": name, "total": found.total, "groups": groups, "newest": found.newest,
+        }),
+    );
 }

@@ -49,8 +49,7 @@ pub(crate) fn run_pipeline(
     let ledger: Arc<dyn Ledger> = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _hold = ledger.hold(&pipeline.plan.pipeline)?;
     let progress = RunProgress::new(&pipeline.plan.pipeline);
-    let report =
-        run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
+    let report = run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
     progress.finish();
     report
 }
@@ -149,18 +148,21 @@ fn as_json(pipeline: &str, report: &RunReport, took: Duration) {
             json!({ "station": &**station, "reason": reason, "field": field, "count": count })
         })
         .collect();
-    output::json("run", json!({
-        "pipeline": pipeline,
-        "batches": report.batches,
-        "recovered": report.recovered,
-        "read": report.read,
-        "bytes": report.bytes,
-        "rejected": report.rejected,
-        "stations": report.counts,
-        "rejects": rejects,
-        "caught_up": report.caught_up,
-        "remarks": report.remarks,
-        "over_limit": report.limit.as_ref().map(|f| &f.message),
-        "seconds": took.as_secs_f64(),
-    }));
+    output::json(
+        "run",
+        json!({
+            "pipeline": pipeline,
+            "batches": report.batches,
+            "recovered": report.recovered,
+            "read": report.read,
+            "bytes": report.bytes,
+            "rejected": report.rejected,
+            "stations": report.counts,
+            "rejects": rejects,
+            "caught_up": report.caught_up,
+            "remarks": report.remarks,
+            "over_limit": report.limit.as_ref().map(|f| &f.message),
+            "seconds": took.as_secs_f64(),
+        }),
+    );
 }

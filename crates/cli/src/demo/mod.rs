@@ -54,7 +54,9 @@ fn tickets(depot: usize, day: u32, count: u32) -> Vec<u8> {
         let line = ticket(&mut random, &DEPOTS[depot], day, number, &time::show_timestamp(at));
         match random.below(2400) {
             0 => out.extend_from_slice(&line.as_bytes()[..line.len() * 2 / 3]),
-            1 => out.extend_from_slice(line.replace("\"gross_kg\":", "\"gross_kg\":\"over ").replace(",\"tare", "\",\"tare").as_bytes()),
+            1 => out.extend_from_slice(
+                line.replace("\"gross_kg\":", "\"gross_kg\":\"over ").replace(",\"tare", "\",\"tare").as_bytes(),
+            ),
             2 => out.extend_from_slice(line.replacen("\"ticket\"", "\"tikcet\"", 1).as_bytes()),
             3 => out.extend_from_slice(line.replacen("Z\",\"vehicle", "\",\"vehicle", 1).as_bytes()),
             4 => {

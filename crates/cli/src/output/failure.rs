@@ -10,9 +10,12 @@ use crate::exit::Exit;
 pub(crate) fn show(failure: &Failure, output: OutputKind) -> Exit {
     let exit = Exit::from(failure.kind);
     if output == OutputKind::Json {
-        json("failure", serde_json::json!({
-            "exit": exit.code(), "kind": word(failure.kind), "message": failure.message, "help": failure.help,
-        }));
+        json(
+            "failure",
+            serde_json::json!({
+                "exit": exit.code(), "kind": word(failure.kind), "message": failure.message, "help": failure.help,
+            }),
+        );
     }
     note(&format!("{} {}\n", style::bad("✗"), failure.message));
     if let Some(help) = &failure.help {

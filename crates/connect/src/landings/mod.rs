@@ -2,6 +2,8 @@
 
 pub mod files;
 pub mod screen;
+#[cfg(test)]
+mod suite;
 
 use std::sync::Arc;
 

@@ -98,7 +98,10 @@ impl Sealed {
     pub fn land(self, ledger: &dyn Ledger, landings: &HashMap<String, Box<dyn Landing>>) -> Outcome<Landed> {
         for taken in self.works.iter().filter(|w| !w.landed) {
             let landing = landings.get(&taken.landing).ok_or_else(|| {
-                Failure::internal(format!("{} has work for the landing {}, which is not there", self.identity, taken.landing))
+                Failure::internal(format!(
+                    "{} has work for the landing {}, which is not there",
+                    self.identity, taken.landing
+                ))
             })?;
             landing.publish(&self.identity, &self.ranges, &taken.work)?;
             reach("land.before");

@@ -59,11 +59,7 @@ impl EmbeddedText {
 }
 
 fn leading_newline(body: &str) -> usize {
-    if body.starts_with("\r\n") {
-        2
-    } else {
-        usize::from(body.starts_with('\n'))
-    }
+    if body.starts_with("\r\n") { 2 } else { usize::from(body.starts_with('\n')) }
 }
 
 /// A backslash at the end of a line swallows the line's end and the white space that follows.

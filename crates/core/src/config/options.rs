@@ -34,12 +34,7 @@ impl OptionSpec {
     }
 
     /// An option with a default.
-    pub const fn with_default(
-        key: &'static str,
-        value: ValueKind,
-        default: &'static str,
-        help: &'static str,
-    ) -> Self {
+    pub const fn with_default(key: &'static str, value: ValueKind, default: &'static str, help: &'static str) -> Self {
         Self { key, value, default: Some(default), required: false, help }
     }
 }

@@ -60,7 +60,11 @@ pub const EVENT_OPTIONS: &[OptionSpec] = &[
         "ignore",
         "fields that the contract does not name: pass them over, keep them as json in the column `extra`, or reject the event",
     ),
-    OptionSpec::optional("fields", ValueKind::Sql, "the contract: SQL column definitions, with from 'path' and format '…'"),
+    OptionSpec::optional(
+        "fields",
+        ValueKind::Sql,
+        "the contract: SQL column definitions, with from 'path' and format '…'",
+    ),
     OptionSpec::optional("made", ValueKind::Table(MADE_OPTIONS), "for an event that is made of another"),
     OptionSpec::optional("arrives", ValueKind::Tables, "where it arrives: [event.NAME.arrives]"),
     OptionSpec::optional("lands", ValueKind::Tables, "where it lands: [event.NAME.lands.LANDING]"),
@@ -339,8 +343,12 @@ impl EventReader<'_, '_> {
         }
         let place = self.reader.place(value.span());
         self.reader.problems.add(
-            Problem::error("connection.kind", format!("events cannot {verb} `{name}`, a `{scheme}:` connection"), place)
-                .with_help("choose another connection"),
+            Problem::error(
+                "connection.kind",
+                format!("events cannot {verb} `{name}`, a `{scheme}:` connection"),
+                place,
+            )
+            .with_help("choose another connection"),
         );
     }
 }

@@ -28,8 +28,12 @@ pub fn parse_toml<'a>(source: &'a Arc<SourceText>, problems: &mut Problems) -> S
         let end = span.end.max(span.start + 1).min(source.text.len());
         let message = error.message().trim().replace('\n', ", ");
         problems.add(
-            Problem::error("syntax.toml", format!("this is not valid TOML: {message}"), place(source, span.start.min(end)..end))
-                .with_label("here"),
+            Problem::error(
+                "syntax.toml",
+                format!("this is not valid TOML: {message}"),
+                place(source, span.start.min(end)..end),
+            )
+            .with_label("here"),
         );
     }
     table
@@ -160,17 +164,25 @@ impl Wrong {
             Self::Type(found) => {
                 Problem::error("value.type", format!("`{key}` is {wanted}, not {found}"), place).with_help(spec.help)
             }
-            Self::Text(reason) => Problem::error("value.type", format!("`{key}`: {reason}"), place).with_help(spec.help),
+            Self::Text(reason) => {
+                Problem::error("value.type", format!("`{key}`: {reason}"), place).with_help(spec.help)
+            }
             Self::Word(word) => {
                 let words = if let ValueKind::Choice(words) = spec.value { words } else { &[] };
-                Problem::error("value.type", format!("`{key}` cannot be `{word}`"), place)
-                    .with_nearest(&word, "words", words.iter().copied())
+                Problem::error("value.type", format!("`{key}` cannot be `{word}`"), place).with_nearest(
+                    &word,
+                    "words",
+                    words.iter().copied(),
+                )
             }
-            Self::Range => Problem::error("value.range", format!("`{key}` must be {wanted}"), place).with_help(spec.help),
-            Self::PlainSecret => Problem::error("secret.plain", format!("`{key}` must not stand here in plain text"), place)
-                .with_help(format!(
-                    "name where it is kept: {key} = {{ env = \"VARIABLE\" }} or {{ file = \"PATH\" }}"
-                )),
+            Self::Range => {
+                Problem::error("value.range", format!("`{key}` must be {wanted}"), place).with_help(spec.help)
+            }
+            Self::PlainSecret => {
+                Problem::error("secret.plain", format!("`{key}` must not stand here in plain text"), place).with_help(
+                    format!("name where it is kept: {key} = {{ env = \"VARIABLE\" }} or {{ file = \"PATH\" }}"),
+                )
+            }
         }
     }
 }
@@ -182,9 +194,7 @@ fn parse_scalar(kind: ValueKind, value: &DeValue<'_>) -> Result<OptionValue, Wro
         ValueKind::Text => text.map(|t| OptionValue::Text(t.into())).ok_or(Wrong::Type(value.type_str())),
         ValueKind::Name => match text {
             Some(t) if names::is_valid(t) => Ok(OptionValue::Text(t.into())),
-            Some(t) => Err(Wrong::Text(format!(
-                "`{t}` is not a name (a letter first, then letters, digits, - and _)"
-            ))),
+            Some(t) => Err(Wrong::Text(format!("`{t}` is not a name (a letter first, then letters, digits, - and _)"))),
             None => Err(Wrong::Type(value.type_str())),
         },
         ValueKind::Integer { min, max } => {
@@ -215,7 +225,9 @@ fn parse_scalar(kind: ValueKind, value: &DeValue<'_>) -> Result<OptionValue, Wro
             None => Err(Wrong::Type(value.type_str())),
         },
         ValueKind::Secret => parse_secret(value),
-        ValueKind::Sql | ValueKind::Template | ValueKind::Table(_) | ValueKind::Tables => Err(Wrong::Type(value.type_str())),
+        ValueKind::Sql | ValueKind::Template | ValueKind::Table(_) | ValueKind::Tables => {
+            Err(Wrong::Type(value.type_str()))
+        }
     }
 }
 
@@ -294,7 +306,11 @@ mod tests {
     #[test]
     fn broken_toml_is_a_problem_with_a_place() {
         let (_, problems) = read("at = \"a\"\nrows = = 3\n");
+        eprintln!("{problems:#?}");
         assert_eq!(problems[0].code, "syntax.toml");
-        assert_eq!(problems[0].place.as_ref().unwrap().source.line_column(problems[0].place.as_ref().unwrap().span.start).0, 2);
+        assert_eq!(
+            problems[0].place.as_ref().unwrap().source.line_column(problems[0].place.as_ref().unwrap().span.start).0,
+            2
+        );
     }
 }

@@ -7,6 +7,7 @@ use sqlparser::tokenizer::{Token, TokenWithSpan};
 
 use super::ContractField;
 use crate::config::EmbeddedText;
+use crate::names;
 use crate::problem::{Place, Problem, Problems};
 use crate::sql::SqlText;
 use crate::types::{MAX_PRECISION, SqlType};
@@ -14,8 +15,20 @@ use crate::values::time::TimeFormat;
 
 /// Names of types for suggestions.
 const TYPE_NAMES: &[&str] = &[
-    "text", "boolean", "integer", "bigint", "double precision", "decimal", "date", "timestamptz", "json", "numeric",
-    "varchar", "int", "double", "timestamp",
+    "text",
+    "boolean",
+    "integer",
+    "bigint",
+    "double precision",
+    "decimal",
+    "date",
+    "timestamptz",
+    "json",
+    "numeric",
+    "varchar",
+    "int",
+    "double",
+    "timestamp",
 ];
 
 /// Parses the text of `fields`. Every definition with a mistake becomes a problem; the others are returned.
@@ -42,8 +55,12 @@ fn parse_field(sql: &SqlText<'_>, piece: &[TokenWithSpan], problems: &mut Proble
     let mut parser = SqlText::parser(piece);
     if is_table_constraint(piece) {
         problems.add(
-            Problem::warning("unsupported", "a constraint of the whole table has no effect here", sql.piece_place(piece))
-                .with_help("the contract of an event knows `not null` for each field"),
+            Problem::warning(
+                "unsupported",
+                "a constraint of the whole table has no effect here",
+                sql.piece_place(piece),
+            )
+            .with_help("the contract of an event knows `not null` for each field"),
         );
         return None;
     }
@@ -72,17 +89,14 @@ fn parse_field(sql: &SqlText<'_>, piece: &[TokenWithSpan], problems: &mut Proble
         }
     };
     let type_place = sql.place(type_token.span, piece);
-    let ty = match sql_type(&data_type, type_place) {
-        Ok(ty) => Some(ty),
-        Err(problem) => {
-            problems.add(*problem);
-            None
-        }
-    };
-    let mut field =
-        ContractField { path: vec![name.clone()], name, ty: ty.unwrap_or(SqlType::Text), not_null: false, format: None, place };
+    // A field with a wrong type still declares its name and the type that was probably meant: else each use of it
+    // would be one more mistake.
+    let ty = sql_type(&data_type, type_place).unwrap_or_else(|problem| {
+        problems.add(*problem);
+        probable_type(&data_type)
+    });
+    let mut field = ContractField { path: vec![name.clone()], name, ty, not_null: false, format: None, place };
     let good = parse_additions(sql, piece, &mut parser, &mut field, problems);
-    // A field with a wrong type still declares its name: else each use of it would be one more mistake.
     good.then_some(field)
 }
 
@@ -92,10 +106,12 @@ fn is_table_constraint(piece: &[TokenWithSpan]) -> bool {
         _ => Keyword::NoKeyword,
     };
     match piece {
-        [first, second, ..] => matches!(
-            (keyword(first), keyword(second)),
-            (Keyword::PRIMARY | Keyword::FOREIGN, Keyword::KEY) | (Keyword::CONSTRAINT, _)
-        ) || (matches!(keyword(first), Keyword::UNIQUE | Keyword::CHECK) && second.token == Token::LParen),
+        [first, second, ..] => {
+            matches!(
+                (keyword(first), keyword(second)),
+                (Keyword::PRIMARY | Keyword::FOREIGN, Keyword::KEY) | (Keyword::CONSTRAINT, _)
+            ) || (matches!(keyword(first), Keyword::UNIQUE | Keyword::CHECK) && second.token == Token::LParen)
+        }
         _ => false,
     }
 }
@@ -222,7 +238,9 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
             return Err(Box::new(
                 Problem::error("name.unknown", "a timestamp without a zone is no type here", place)
                     .with_label("which zone?")
-                    .with_help("write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'"),
+                    .with_help(
+                        "write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'",
+                    ),
             ));
         }
         DataType::JSON | DataType::JSONB => SqlType::Json,
@@ -236,6 +254,24 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
         }
     };
     Ok(ty)
+}
+
+/// The type that a wrong spelling probably means; null, which goes with every type, where none is near.
+fn probable_type(data_type: &DataType) -> SqlType {
+    let spelled = data_type.to_string();
+    let word = spelled.split('(').next().unwrap_or_default();
+    match names::nearest(word, TYPE_NAMES.iter().copied()) {
+        Some("text" | "varchar") => SqlType::Text,
+        Some("boolean") => SqlType::Boolean,
+        Some("integer" | "int") => SqlType::Integer,
+        Some("bigint") => SqlType::Bigint,
+        Some("double precision" | "double") => SqlType::Double,
+        Some("decimal" | "numeric") => SqlType::Decimal { precision: 12, scale: 2 },
+        Some("date") => SqlType::Date,
+        Some("timestamptz" | "timestamp") => SqlType::Timestamptz,
+        Some("json") => SqlType::Json,
+        _ => SqlType::Null,
+    }
 }
 
 fn decimal(info: ExactNumberInfo, place: Place) -> Result<SqlType, Box<Problem>> {

@@ -79,7 +79,6 @@ impl ColumnBuilder {
         self.valid.append(true);
     }
 
-
     /// Forgets all values from a row on.
     pub(super) fn truncate(&mut self, rows: usize) {
         if self.len() <= rows {

@@ -54,7 +54,14 @@ pub(super) fn result_type(op: ArithmeticOp, left: SqlType, right: SqlType) -> Op
 }
 
 /// Computes an operation whose operands already have their types: that of the result, or decimals of any scale.
-pub(super) fn compute(op: ArithmeticOp, ty: SqlType, operands: (&Expr, &Expr), left: &Column, right: &Column, rows: usize) -> Column {
+pub(super) fn compute(
+    op: ArithmeticOp,
+    ty: SqlType,
+    operands: (&Expr, &Expr),
+    left: &Column,
+    right: &Column,
+    rows: usize,
+) -> Column {
     match ty {
         SqlType::Integer => apply::<Int32Type>(left, right, rows, ty, |a, b| match op {
             ArithmeticOp::Add => a.checked_add(b).ok_or(OVERFLOW),

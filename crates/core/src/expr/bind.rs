@@ -86,7 +86,8 @@ impl Binder<'_> {
     }
 
     fn mismatch(&mut self, span: Span, message: String, help: Option<&str>) {
-        let mut problem = Problem::error("type.mismatch", message, self.place(span)).with_label("types do not go together");
+        let mut problem =
+            Problem::error("type.mismatch", message, self.place(span)).with_label("types do not go together");
         if let Some(help) = help {
             problem = problem.with_help(help);
         }
@@ -192,8 +193,11 @@ impl Binder<'_> {
                 self.coerce_literal(&text, target, typed.value.span)
             }
             ast::Expr::Substring { expr, substring_from, substring_for, .. } => {
-                let arguments: Vec<&ast::Expr> =
-                    [Some(expr), substring_from.as_ref(), substring_for.as_ref()].into_iter().flatten().map(AsRef::as_ref).collect();
+                let arguments: Vec<&ast::Expr> = [Some(expr), substring_from.as_ref(), substring_for.as_ref()]
+                    .into_iter()
+                    .flatten()
+                    .map(AsRef::as_ref)
+                    .collect();
                 self.call("substring", &arguments, syntax.span())
             }
             ast::Expr::Trim { expr, trim_where: None, trim_what: None, trim_characters: None } => {
@@ -233,14 +237,19 @@ impl Binder<'_> {
                 }
                 literal
             }
-            Value::Boolean(value) => {
-                Some(Expr::literal(std::sync::Arc::new(arrow_array::BooleanArray::from(vec![*value])), SqlType::Boolean))
-            }
+            Value::Boolean(value) => Some(Expr::literal(
+                std::sync::Arc::new(arrow_array::BooleanArray::from(vec![*value])),
+                SqlType::Boolean,
+            )),
             Value::Null => Some(Expr::null()),
             other => match text_of(other) {
                 Some(text) => Some(Expr::text_literal(&text)),
                 None => {
-                    self.unsupported(span, "this spelling of a constant is not known here", "write text in single quotes");
+                    self.unsupported(
+                        span,
+                        "this spelling of a constant is not known here",
+                        "write text in single quotes",
+                    );
                     None
                 }
             },
@@ -623,8 +632,12 @@ fn exact_literal(expr: Expr) -> Expr {
     use arrow_array::cast::AsArray as _;
     use arrow_array::types::{Int32Type, Int64Type};
     match (&expr.node, expr.ty) {
-        (Node::Literal(array), SqlType::Integer) => decimal_literal(array.as_primitive::<Int32Type>().value(0).into(), 0),
-        (Node::Literal(array), SqlType::Bigint) => decimal_literal(array.as_primitive::<Int64Type>().value(0).into(), 0),
+        (Node::Literal(array), SqlType::Integer) => {
+            decimal_literal(array.as_primitive::<Int32Type>().value(0).into(), 0)
+        }
+        (Node::Literal(array), SqlType::Bigint) => {
+            decimal_literal(array.as_primitive::<Int64Type>().value(0).into(), 0)
+        }
         _ => expr,
     }
 }

@@ -108,9 +108,7 @@ fn numbers(cast: &Cast<'_>, from: SqlType) -> Column {
             let power = number::POWERS[usize::from(s)] as f64;
             cast.map::<Decimal128Type, Float64Type>(move |v| Some(v as f64 / power))
         }
-        (Double, Integer) => {
-            cast.map::<Float64Type, Int32Type>(|v| whole(v).and_then(|v| i32::try_from(v).ok()))
-        }
+        (Double, Integer) => cast.map::<Float64Type, Int32Type>(|v| whole(v).and_then(|v| i32::try_from(v).ok())),
         (Double, Bigint) => cast.map::<Float64Type, Int64Type>(|v| whole(v).and_then(|v| i64::try_from(v).ok())),
         (Double, Decimal { precision, scale }) => cast.map::<Float64Type, Decimal128Type>(move |v| {
             // By its shortest decimal spelling: 0.1 is meant where 0.1 stands.
@@ -144,7 +142,11 @@ impl Cast<'_> {
     }
 
     /// Gathers values of which some fail.
-    fn collect<T: ArrowPrimitiveType>(&self, value: impl Fn(usize) -> Option<T::Native>, shown: impl Fn(usize) -> String) -> Column {
+    fn collect<T: ArrowPrimitiveType>(
+        &self,
+        value: impl Fn(usize) -> Option<T::Native>,
+        shown: impl Fn(usize) -> String,
+    ) -> Column {
         let len = self.len();
         let mut values = Vec::with_capacity(len);
         let mut valid = BooleanBufferBuilder::new(len);
@@ -172,7 +174,10 @@ impl Cast<'_> {
         self.collect::<T>(|row| parse(text.value(row).trim()), |row| text.value(row).to_string())
     }
 
-    fn map<A: ArrowPrimitiveType, B: ArrowPrimitiveType>(&self, convert: impl Fn(A::Native) -> Option<B::Native>) -> Column {
+    fn map<A: ArrowPrimitiveType, B: ArrowPrimitiveType>(
+        &self,
+        convert: impl Fn(A::Native) -> Option<B::Native>,
+    ) -> Column {
         let values = self.column.primitive::<A>();
         self.collect::<B>(|row| convert(values.value(row)), |row| self.shown(row))
     }

@@ -3,28 +3,73 @@
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
+use arrow_array::types::{
+    ArrowPrimitiveType, Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, TimestampMicrosecondType,
+};
 use arrow_array::{Array, ArrayRef, BooleanArray};
-use arrow_buffer::BooleanBuffer;
-use arrow_ord::cmp;
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_schema::DataType;
 use arrow_select::zip::zip;
 
 use super::CompareOp;
-use super::column::{Column, RowErrors, merged};
+use super::column::{Column, RowErrors, merged, nulls, shape};
 
 const TYPED: &str = "bind gives both sides one type";
 
+impl CompareOp {
+    /// Whether two values of this order meet the comparison; without an order (not a number) only `<>` does.
+    fn holds(self, order: Option<std::cmp::Ordering>) -> bool {
+        match self {
+            Self::Equal => order.is_some_and(|o| o.is_eq()),
+            Self::NotEqual => order.is_none_or(|o| o.is_ne()),
+            Self::Less => order.is_some_and(|o| o.is_lt()),
+            Self::LessOrEqual => order.is_some_and(|o| o.is_le()),
+            Self::Greater => order.is_some_and(|o| o.is_gt()),
+            Self::GreaterOrEqual => order.is_some_and(|o| o.is_ge()),
+        }
+    }
+}
+
 /// Compares two columns of one type.
 pub(super) fn compare(op: CompareOp, left: &Column, right: &Column, rows: usize) -> Column {
-    let result = match op {
-        CompareOp::Equal => cmp::eq(left, right),
-        CompareOp::NotEqual => cmp::neq(left, right),
-        CompareOp::Less => cmp::lt(left, right),
-        CompareOp::LessOrEqual => cmp::lt_eq(left, right),
-        CompareOp::Greater => cmp::gt(left, right),
-        CompareOp::GreaterOrEqual => cmp::gt_eq(left, right),
+    let (scalar, len) = shape(&[left, right], rows);
+    let at = |row: usize| (left.index(row), right.index(row));
+    let bits = match left.array.data_type() {
+        DataType::Int32 => primitives::<Int32Type>(op, left, right, len),
+        DataType::Int64 => primitives::<Int64Type>(op, left, right, len),
+        DataType::Float64 => primitives::<Float64Type>(op, left, right, len),
+        DataType::Decimal128(..) => primitives::<Decimal128Type>(op, left, right, len),
+        DataType::Date32 => primitives::<Date32Type>(op, left, right, len),
+        DataType::Timestamp(..) => primitives::<TimestampMicrosecondType>(op, left, right, len),
+        DataType::Boolean => {
+            let (a, b) = (left.array.as_boolean(), right.array.as_boolean());
+            BooleanBuffer::collect_bool(len, |row| {
+                let (i, j) = at(row);
+                op.holds(Some(a.value(i).cmp(&b.value(j))))
+            })
+        }
+        _ => {
+            let (a, b) = (left.text(), right.text());
+            BooleanBuffer::collect_bool(len, |row| {
+                let (i, j) = at(row);
+                op.holds(Some(a.value(i).cmp(b.value(j))))
+            })
+        }
     };
-    let array = Arc::new(result.expect(TYPED));
-    Column::computed(array, left.scalar && right.scalar, merged(&[left, right], rows))
+    let array = BooleanArray::new(bits, nulls(&[left, right], len));
+    Column::computed(Arc::new(array), scalar, merged(&[left, right], rows))
+}
+
+fn primitives<T: ArrowPrimitiveType>(op: CompareOp, left: &Column, right: &Column, len: usize) -> BooleanBuffer {
+    let (a, b) = (left.primitive::<T>(), right.primitive::<T>());
+    let of = |x: T::Native, y: T::Native| op.holds(x.partial_cmp(&y));
+    match (left.scalar, right.scalar) {
+        (false, true) => {
+            let y = b.value(0);
+            BooleanBuffer::collect_bool(len, |row| of(a.value(row), y))
+        }
+        _ => BooleanBuffer::collect_bool(len, |row| of(a.value(left.index(row)), b.value(right.index(row)))),
+    }
 }
 
 /// `and` or `or`. An error on one side does not count where the other side decides alone.
@@ -40,31 +85,46 @@ pub(super) fn logic(is_and: bool, left: Column, right: Column, rows: usize) -> C
     a.retain(|row| !decides(&right, row));
     b.retain(|row| !decides(&left, row));
     a.merge(b);
-    let (l, r) = (left.array.as_boolean(), right.array.as_boolean());
-    let array = if is_and {
-        arrow_arith::boolean::and_kleene(l, r)
-    } else {
-        arrow_arith::boolean::or_kleene(l, r)
+    let (l, r) = (certain(&left), certain(&right));
+    // Kleene's logic: true and false are certain, null is neither.
+    let (yes, no) = match is_and {
+        true => (&l.0 & &r.0, &l.1 | &r.1),
+        false => (&l.0 | &r.0, &l.1 & &r.1),
     };
-    Column::computed(Arc::new(array.expect(TYPED)), scalar, a)
+    let known = NullBuffer::new(&yes | &no);
+    let array = BooleanArray::new(yes, (known.null_count() > 0).then_some(known));
+    Column::computed(Arc::new(array), scalar, a)
+}
+
+/// The rows that are certainly true, and those that are certainly false.
+fn certain(column: &Column) -> (BooleanBuffer, BooleanBuffer) {
+    let values = column.array.as_boolean();
+    match values.nulls() {
+        Some(nulls) => (values.values() & nulls.inner(), &!values.values() & nulls.inner()),
+        None => (values.values().clone(), !values.values()),
+    }
 }
 
 /// `not`.
 pub(super) fn not(column: &Column) -> Column {
-    let array = arrow_arith::boolean::not(column.array.as_boolean()).expect(TYPED);
+    let values = column.array.as_boolean();
+    let array = BooleanArray::new(!values.values(), values.nulls().cloned());
     Column::computed(Arc::new(array), column.scalar, column.errors.clone())
 }
 
 /// `is null`.
 pub(super) fn is_null(column: &Column) -> Column {
-    let array = arrow_arith::boolean::is_null(column.array.as_ref()).expect(TYPED);
-    Column::computed(Arc::new(array), column.scalar, column.errors.clone())
+    let bits = match column.array.logical_nulls() {
+        Some(nulls) => !nulls.inner(),
+        None => BooleanBuffer::new_unset(column.array.len()),
+    };
+    Column::computed(Arc::new(BooleanArray::new(bits, None)), column.scalar, column.errors.clone())
 }
 
 /// `is true` or `is false`.
 pub(super) fn is_truth(column: &Column, wanted: bool) -> Column {
-    let values = column.array.as_boolean();
-    let bits = BooleanBuffer::collect_bool(values.len(), |i| values.is_valid(i) && values.value(i) == wanted);
+    let (yes, no) = certain(column);
+    let bits = if wanted { yes } else { no };
     Column::computed(Arc::new(BooleanArray::new(bits, None)), column.scalar, column.errors.clone())
 }
 

@@ -89,8 +89,8 @@ pub(super) fn text_as(text: &str, ty: SqlType) -> Option<Expr> {
         }
         SqlType::Date => Arc::new(Date32Array::from(vec![time::parse_date(bytes)?])),
         SqlType::Timestamptz => {
-            let value = time::parse_timestamp(bytes)
-                .or_else(|| time::parse_date(bytes).map(|d| i64::from(d) * time::DAY))?;
+            let value =
+                time::parse_timestamp(bytes).or_else(|| time::parse_date(bytes).map(|d| i64::from(d) * time::DAY))?;
             Arc::new(TimestampMicrosecondArray::from(vec![value]).with_timezone("UTC"))
         }
         SqlType::Null => return None,

@@ -2,7 +2,10 @@
 
 use std::sync::Arc;
 
-use arrow_array::{ArrayRef, BooleanArray, Decimal128Array, Float64Array, Int32Array, RecordBatch, StringArray, TimestampMicrosecondArray};
+use arrow_array::{
+    ArrayRef, BooleanArray, Decimal128Array, Float64Array, Int32Array, RecordBatch, StringArray,
+    TimestampMicrosecondArray,
+};
 use arrow_schema::Schema;
 use rstest::rstest;
 
@@ -15,14 +18,21 @@ fn sample() -> (Vec<ScopeColumn>, RecordBatch) {
     let columns: Vec<(&str, SqlType, ArrayRef)> = vec![
         ("lock_id", SqlType::Text, Arc::new(StringArray::from(vec![Some("Low"), Some("ÖST"), None]))),
         ("draught_cm", SqlType::Integer, Arc::new(Int32Array::from(vec![Some(180), Some(0), None]))),
-        ("toll", SqlType::Decimal { precision: 6, scale: 2 }, Arc::new(
-            Decimal128Array::from(vec![Some(1234), Some(-50), None]).with_precision_and_scale(6, 2).unwrap())),
+        (
+            "toll",
+            SqlType::Decimal { precision: 6, scale: 2 },
+            Arc::new(Decimal128Array::from(vec![Some(1234), Some(-50), None]).with_precision_and_scale(6, 2).unwrap()),
+        ),
         ("level", SqlType::Double, Arc::new(Float64Array::from(vec![Some(1.5), Some(2.0), None]))),
         ("open", SqlType::Boolean, Arc::new(BooleanArray::from(vec![Some(true), Some(false), None]))),
-        ("passed_at", SqlType::Timestamptz, Arc::new(
-            TimestampMicrosecondArray::from(vec![Some(0), Some(90_000_000_000), None]).with_timezone("UTC"))),
+        (
+            "passed_at",
+            SqlType::Timestamptz,
+            Arc::new(TimestampMicrosecondArray::from(vec![Some(0), Some(90_000_000_000), None]).with_timezone("UTC")),
+        ),
     ];
-    let scope = columns.iter().map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true }).collect();
+    let scope =
+        columns.iter().map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true }).collect();
     let schema = Schema::new(columns.iter().map(|(name, ty, _)| ty.field(name, true)).collect::<Vec<_>>());
     let batch = RecordBatch::try_new(Arc::new(schema), columns.into_iter().map(|c| c.2).collect()).unwrap();
     (scope, batch)

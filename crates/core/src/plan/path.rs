@@ -51,7 +51,12 @@ impl PathTemplate {
         while let Some(open) = text.text[at..].find('{').map(|i| at + i) {
             binder.literal(at..open, &mut parts);
             let Some(close) = text.text[open..].find('}').map(|i| open + i) else {
-                binder.problem("syntax.sql", "this brace is never closed", open..open + 1, "write {column} or {column:%Y/%m}");
+                binder.problem(
+                    "syntax.sql",
+                    "this brace is never closed",
+                    open..open + 1,
+                    "write {column} or {column:%Y/%m}",
+                );
                 return None;
             };
             binder.value(open + 1..close, &mut parts);
@@ -59,7 +64,9 @@ impl PathTemplate {
         }
         binder.literal(at..text.text.len(), &mut parts);
         let whole = text.text.trim_matches('/');
-        if text.text.starts_with('/') || whole.split('/').any(|s| s == ".." || s == "." || s.is_empty()) && !whole.is_empty() {
+        if text.text.starts_with('/')
+            || whole.split('/').any(|s| s == ".." || s == "." || s.is_empty()) && !whole.is_empty()
+        {
             binder.problem(
                 "value.range",
                 "a path stays inside its connection's folder",
@@ -122,7 +129,10 @@ impl Binder<'_> {
             None => (text.trim(), None),
         };
         let find = |columns: &[OutputColumn]| {
-            columns.iter().position(|c| c.name == name).or_else(|| columns.iter().position(|c| c.name.eq_ignore_ascii_case(name)))
+            columns
+                .iter()
+                .position(|c| c.name == name)
+                .or_else(|| columns.iter().position(|c| c.name.eq_ignore_ascii_case(name)))
         };
         let (place, ty) = match (find(self.output), find(self.event)) {
             (Some(i), _) => (ColumnPlace::Output(i), self.output[i].ty),
@@ -154,7 +164,12 @@ impl Binder<'_> {
                 self.problem("type.mismatch", &message, range.clone(), "add a pattern, such as {passed_at:%Y/%m/%d}");
             }
             None if matches!(ty, SqlType::Double | SqlType::Json) => {
-                self.problem("type.mismatch", &format!("a {ty} makes no folder"), range.clone(), "choose another column");
+                self.problem(
+                    "type.mismatch",
+                    &format!("a {ty} makes no folder"),
+                    range.clone(),
+                    "choose another column",
+                );
             }
             None => {}
         }
@@ -238,7 +253,11 @@ impl Groups {
         let take = |indices: Vec<u32>| {
             arrow_select::take::take_record_batch(&batch, &UInt32Array::from(indices)).expect("rows of this batch")
         };
-        self.names.iter().zip(rows).map(|(name, rows)| LandingRows { folder: folder(name), batch: take(rows) }).collect()
+        self.names
+            .iter()
+            .zip(rows)
+            .map(|(name, rows)| LandingRows { folder: folder(name), batch: take(rows) })
+            .collect()
     }
 }
 
@@ -274,7 +293,9 @@ fn folder_text(column: &ArrayRef, row: usize, pattern: Option<&str>) -> String {
         return escape(&text);
     };
     let shown = match column.data_type() {
-        DataType::Date32 => time::day(column.as_primitive::<Date32Type>().value(row)).map(|d| d.format(pattern).to_string()),
+        DataType::Date32 => {
+            time::day(column.as_primitive::<Date32Type>().value(row)).map(|d| d.format(pattern).to_string())
+        }
         _ => time::moment(column.as_primitive::<TimestampMicrosecondType>().value(row))
             .map(|m| m.format(pattern).to_string()),
     };

@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::{
-    ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit, SealedTexts, Transform,
+    ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit, SealedTexts,
+    Transform,
 };
 use crate::config::{EmbeddedText, EventConfig, ExtraFields, LandingConfig, PipelineConfig, ProjectConfig};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
@@ -14,7 +15,12 @@ use crate::problem::{Problem, Problems, SourceText};
 use crate::types::SqlType;
 
 /// Reads and resolves one pipeline. The plan runs only if no problem is an error.
-pub fn load(project: &Arc<SourceText>, pipeline: &Arc<SourceText>, registry: &Registry, problems: &mut Problems) -> Plan {
+pub fn load(
+    project: &Arc<SourceText>,
+    pipeline: &Arc<SourceText>,
+    registry: &Registry,
+    problems: &mut Problems,
+) -> Plan {
     let project_config = ProjectConfig::read(project, registry, problems);
     let config = PipelineConfig::read(pipeline, &project_config, registry, problems);
     let texts = SealedTexts { project: project.text.clone(), pipeline: pipeline.text.clone() };
@@ -57,9 +63,13 @@ fn check_overlaps_in(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Prob
                 let name = format!("{}: {}.{}", config.source.name, event.name, landing.name);
                 if let Some(other) = taken.get(&place) {
                     problems.add(
-                        Problem::error("landing.overlap", format!("this landing writes where {other} writes"), landing.place.clone())
-                            .with_label("same place")
-                            .with_help("give each landing a path of its own"),
+                        Problem::error(
+                            "landing.overlap",
+                            format!("this landing writes where {other} writes"),
+                            landing.place.clone(),
+                        )
+                        .with_label("same place")
+                        .with_help("give each landing a path of its own"),
                     );
                     continue;
                 }
@@ -102,9 +112,13 @@ impl Resolver<'_> {
             let Some(made) = &event.made else { continue };
             if self.config.events.iter().any(|e| e.name == made.of.value) {
                 self.problems.add(
-                    Problem::error("event.source", format!("`{}` is made of itself", event.name), made.of.place.clone())
-                        .with_label("leads back here")
-                        .with_help("one event of the circle must arrive"),
+                    Problem::error(
+                        "event.source",
+                        format!("`{}` is made of itself", event.name),
+                        made.of.place.clone(),
+                    )
+                    .with_label("leads back here")
+                    .with_help("one event of the circle must arrive"),
                 );
             }
         }
@@ -134,7 +148,8 @@ impl Resolver<'_> {
                         format!("there is no event `{}`", made.of.value),
                         made.of.place.clone(),
                     );
-                    let problem = problem.with_label("binds to nothing").with_nearest(&made.of.value, "events", known());
+                    let problem =
+                        problem.with_label("binds to nothing").with_nearest(&made.of.value, "events", known());
                     self.problems.add(problem);
                 }
             }
@@ -204,8 +219,12 @@ impl Resolver<'_> {
         if event.extra == ExtraFields::Keep {
             if let Some(field) = fields.iter().find(|f| f.name == EXTRA_COLUMN) {
                 self.problems.add(
-                    Problem::error("name.taken", "with extra = \"keep\" the column `extra` is already there", field.place.clone())
-                        .with_help("name the field otherwise: more text from 'extra'"),
+                    Problem::error(
+                        "name.taken",
+                        "with extra = \"keep\" the column `extra` is already there",
+                        field.place.clone(),
+                    )
+                    .with_help("name the field otherwise: more text from 'extra'"),
                 );
             }
             columns.push(OutputColumn { name: EXTRA_COLUMN.into(), ty: SqlType::Json, nullable: true });
@@ -274,7 +293,12 @@ impl Resolver<'_> {
         });
     }
 
-    fn transform(&mut self, when: Option<&EmbeddedText>, columns: Option<&EmbeddedText>, input: &[OutputColumn]) -> Transform {
+    fn transform(
+        &mut self,
+        when: Option<&EmbeddedText>,
+        columns: Option<&EmbeddedText>,
+        input: &[OutputColumn],
+    ) -> Transform {
         let scope: Vec<ScopeColumn> =
             input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect();
         let when = when.and_then(|text| bind_condition(text, &scope, self.problems));
@@ -297,4 +321,3 @@ impl LandingConfig {
         if has_path { self.options.sql("path") } else { None }
     }
 }
-

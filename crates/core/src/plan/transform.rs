@@ -91,7 +91,13 @@ impl Transform {
         Transformed { batch, source, origin, filtered: filtered as u64, faults }
     }
 
-    fn compute(&self, source: &RecordBatch, now: i64, origin: Option<&[u32]>, faults: &mut Vec<RowFault>) -> RecordBatch {
+    fn compute(
+        &self,
+        source: &RecordBatch,
+        now: i64,
+        origin: Option<&[u32]>,
+        faults: &mut Vec<RowFault>,
+    ) -> RecordBatch {
         let rows = source.num_rows();
         let columns: Vec<ArrayRef> = match self.select.is_empty() {
             true => source.columns().to_vec(),
@@ -113,7 +119,12 @@ impl Transform {
     }
 
     /// The rows of `source` without a fault, or None where all are good.
-    fn without_faults(&self, source: &RecordBatch, faults: &[RowFault], origin: Option<&[u32]>) -> Option<BooleanArray> {
+    fn without_faults(
+        &self,
+        source: &RecordBatch,
+        faults: &[RowFault],
+        origin: Option<&[u32]>,
+    ) -> Option<BooleanArray> {
         let of_columns: Vec<usize> = faults.iter().filter(|f| f.column.is_some()).map(|f| f.row).collect();
         if of_columns.is_empty() {
             return None;

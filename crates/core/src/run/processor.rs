@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use crossbeam_channel::{Receiver, Sender};
 
-use super::reader::Task;
 use super::Shared;
+use super::reader::Task;
 use crate::batch::{BatchIdentity, StationCount};
 use crate::decode::Decoder;
 use crate::event::{Chunk, EventRows, LandingRows, Position};
@@ -84,9 +84,10 @@ impl<'a> Processor<'a> {
     /// # Errors
     /// Never for a resolved plan.
     pub fn new(plan: &'a Plan, arrival: &ArrivalPlan) -> Outcome<Self> {
-        let contract = plan.events[arrival.event].contract.as_ref().ok_or_else(|| {
-            crate::failure::Failure::internal(format!("{} has no contract", arrival.label))
-        })?;
+        let contract = plan.events[arrival.event]
+            .contract
+            .as_ref()
+            .ok_or_else(|| crate::failure::Failure::internal(format!("{} has no contract", arrival.label)))?;
         Ok(Self { plan, event: arrival.event, decoder: arrival.format()?.decoder(contract) })
     }
 
@@ -180,8 +181,6 @@ fn compose(outer: Option<&[u32]>, inner: Option<&[u32]>) -> Option<Vec<u32>> {
     match (outer, inner) {
         (None, None) => None,
         (Some(rows), None) | (None, Some(rows)) => Some(rows.to_vec()),
-        (Some(outer), Some(inner)) => {
-            Some(inner.iter().map(|i| outer[usize::try_from(*i).unwrap_or(0)]).collect())
-        }
+        (Some(outer), Some(inner)) => Some(inner.iter().map(|i| outer[usize::try_from(*i).unwrap_or(0)]).collect()),
     }
 }

@@ -83,7 +83,9 @@ pub(super) fn take_lane(
             continue;
         }
         let what = match foreign {
-            true => format!("the landing {name} holds batches of another ledger (up to {} of lane {lane})", held.number),
+            true => {
+                format!("the landing {name} holds batches of another ledger (up to {} of lane {lane})", held.number)
+            }
             false => format!(
                 "the landing {name} holds batch {} of lane {lane}, but the ledger ends at {}",
                 held.number,

@@ -25,8 +25,7 @@ pub type Piece = Vec<TokenWithSpan>;
 impl<'a> SqlText<'a> {
     /// Cuts a text into tokens; a mistake becomes a problem and no tokens.
     pub fn new(text: &'a EmbeddedText, problems: &mut Problems) -> Self {
-        let line_starts =
-            std::iter::once(0).chain(text.text.match_indices('\n').map(|(i, _)| i + 1)).collect();
+        let line_starts = std::iter::once(0).chain(text.text.match_indices('\n').map(|(i, _)| i + 1)).collect();
         let mut sql = Self { text, line_starts, tokens: Vec::new() };
         match Tokenizer::new(&DIALECT, &text.text).tokenize_with_location() {
             Ok(tokens) => {
@@ -36,7 +35,8 @@ impl<'a> SqlText<'a> {
             Err(error) => {
                 let start = sql.offset(error.location);
                 problems.add(
-                    Problem::error("syntax.sql", error.message.clone(), text.place(start..start + 1)).with_label("here"),
+                    Problem::error("syntax.sql", error.message.clone(), text.place(start..start + 1))
+                        .with_label("here"),
                 );
             }
         }
@@ -64,9 +64,7 @@ impl<'a> SqlText<'a> {
     /// The place of a whole piece.
     pub fn piece_place(&self, piece: &[TokenWithSpan]) -> Place {
         match (piece.first(), piece.last()) {
-            (Some(first), Some(last)) => {
-                self.text.place(self.range(first.span).start..self.range(last.span).end)
-            }
+            (Some(first), Some(last)) => self.text.place(self.range(first.span).start..self.range(last.span).end),
             _ => self.text.whole(),
         }
     }
@@ -74,9 +72,7 @@ impl<'a> SqlText<'a> {
     /// The text of a piece as it was written.
     pub fn piece_text(&self, piece: &[TokenWithSpan]) -> &str {
         match (piece.first(), piece.last()) {
-            (Some(first), Some(last)) => {
-                &self.text.text[self.range(first.span).start..self.range(last.span).end]
-            }
+            (Some(first), Some(last)) => &self.text.text[self.range(first.span).start..self.range(last.span).end],
             _ => "",
         }
     }

@@ -76,11 +76,7 @@ fn shift_exactly(value: i128, shift: i64) -> Option<i128> {
         return Some(0);
     }
     let power = *POWERS.get(usize::try_from(shift.unsigned_abs()).ok()?)?;
-    if shift >= 0 {
-        value.checked_mul(power)
-    } else {
-        (value % power == 0).then_some(value / power)
-    }
+    if shift >= 0 { value.checked_mul(power) } else { (value % power == 0).then_some(value / power) }
 }
 
 /// Changes the scale of a decimal, rounding halves away from zero. None on overflow.

@@ -39,7 +39,9 @@ impl TimeFormat {
 pub fn check_pattern(pattern: &str) -> Result<(), String> {
     use chrono::format::{Item, StrftimeItems};
     if !pattern.contains('%') {
-        return Err(format!("`{pattern}` is neither a pattern such as '%Y-%m-%d' nor rfc3339, epoch_s, epoch_ms, epoch_us"));
+        return Err(format!(
+            "`{pattern}` is neither a pattern such as '%Y-%m-%d' nor rfc3339, epoch_s, epoch_ms, epoch_us"
+        ));
     }
     if StrftimeItems::new(pattern).any(|item| matches!(item, Item::Error)) {
         return Err(format!("`{pattern}` holds a % letter that stands for nothing"));

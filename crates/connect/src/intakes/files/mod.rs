@@ -51,7 +51,8 @@ impl IntakeKind for Files {
         if !folder.is_dir() {
             let message = format!("the folder {} is not there", folder.display());
             return vec![
-                Problem::error("place.missing", message, place).with_help(format!("make it: mkdir -p {}", folder.display())),
+                Problem::error("place.missing", message, place)
+                    .with_help(format!("make it: mkdir -p {}", folder.display())),
             ];
         }
         match scan::Scan::new(settings) {
@@ -95,7 +96,8 @@ impl FilesIntake {
 
 impl Intake for FilesIntake {
     fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
-        let reader = reader::FilesReader::new(self.scan.clone(), self.format()?, self.max_record, (lane, lanes), positions);
+        let reader =
+            reader::FilesReader::new(self.scan.clone(), self.format()?, self.max_record, (lane, lanes), positions);
         Ok(Box::new(reader?))
     }
 

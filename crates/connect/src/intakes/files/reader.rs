@@ -65,8 +65,7 @@ impl FilesReader {
         let mut progress = HashMap::new();
         for known in positions {
             check_identity(&scan, &known)?;
-            progress
-                .insert(known.partition, Progress { position: known.position.major, identity: known.identity });
+            progress.insert(known.partition, Progress { position: known.position.major, identity: known.identity });
         }
         Ok(Self {
             scan,
@@ -129,7 +128,15 @@ impl FilesReader {
             (&mut file).take(position.min(fingerprint::COVERED)).read_to_end(&mut start).map_err(io)?;
         }
         file.seek(SeekFrom::Start(position)).map_err(io)?;
-        self.open = Some(OpenFile { name: name.into(), file, start, buffer: Vec::new(), position, at_end: false, passed_over: 0 });
+        self.open = Some(OpenFile {
+            name: name.into(),
+            file,
+            start,
+            buffer: Vec::new(),
+            position,
+            at_end: false,
+            passed_over: 0,
+        });
         Ok(true)
     }
 
@@ -195,7 +202,10 @@ impl LaneReader for FilesReader {
             .take(5)
             .map(|(name, bytes)| {
                 let at = self.progress.get(*name).map_or(0, |p| p.position);
-                format!("{name} ends in an unfinished record: {} from byte {at} wait for their line end", show_size(**bytes))
+                format!(
+                    "{name} ends in an unfinished record: {} from byte {at} wait for their line end",
+                    show_size(**bytes)
+                )
             })
             .collect();
         if files.len() > 5 {
@@ -319,8 +329,13 @@ fn cut(scan: &Scan, name: &str, length: u64, read: u64) -> Failure {
 }
 
 fn replaced(scan: &Scan, name: &str) -> Failure {
-    Failure::findings(format!("{} does not begin as it did when it was read: another file under its name", scan.path(name).display()))
-        .with_help("give the new file another name; a file's name is its identity, and positions are never reset by themselves")
+    Failure::findings(format!(
+        "{} does not begin as it did when it was read: another file under its name",
+        scan.path(name).display()
+    ))
+    .with_help(
+        "give the new file another name; a file's name is its identity, and positions are never reset by themselves",
+    )
 }
 
 #[cfg(test)]

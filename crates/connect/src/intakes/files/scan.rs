@@ -44,7 +44,9 @@ impl Scan {
                 // Links count as what they lead to; one that leads nowhere is no file.
                 match std::fs::metadata(&path) {
                     Ok(data) if data.is_dir() => folders.push((format!("{name}/"), path)),
-                    Ok(data) if data.is_file() && self.pattern.matches_with(&name, MATCHING) => found.push((name, path)),
+                    Ok(data) if data.is_file() && self.pattern.matches_with(&name, MATCHING) => {
+                        found.push((name, path))
+                    }
                     _ => {}
                 }
             }

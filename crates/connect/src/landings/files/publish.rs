@@ -12,7 +12,12 @@ use super::FilesLanding;
 use super::record::LandedLine;
 use super::stage::StagedFiles;
 
-pub(super) fn publish(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()> {
+pub(super) fn publish(
+    landing: &FilesLanding,
+    batch: &BatchIdentity,
+    ranges: &Ranges,
+    work: &StagedWork,
+) -> Outcome<()> {
     let staged: StagedFiles = serde_json::from_value(work.detail.clone())
         .map_err(|e| Failure::internal(format!("{batch}: the ledger's note of its files is not understood: {e}")))?;
     let record = landing.record(&batch.lane);
@@ -22,7 +27,8 @@ pub(super) fn publish(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Ra
     }
     reach("publish.before");
     let mut folders: BTreeSet<&Path> = BTreeSet::new();
-    let finals: Vec<_> = staged.files.iter().map(|f| (landing.root.join(&f.staged), landing.root.join(&f.path))).collect();
+    let finals: Vec<_> =
+        staged.files.iter().map(|f| (landing.root.join(&f.staged), landing.root.join(&f.path))).collect();
     for (from, to) in &finals {
         if let Some(folder) = to.parent() {
             landing.disk.make_folders(folder)?;

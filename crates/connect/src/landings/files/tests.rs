@@ -1,0 +1,230 @@
+//! Files as a landing: the shared suite, and a crash after every storage call.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::sync::{Arc, Mutex};
+
+use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
+use arrow_array::cast::AsArray as _;
+use rstest::rstest;
+use sluice_core::durable::{DiskCall, Recorder};
+
+use super::*;
+use crate::landings::suite::{self, Store};
+
+const PARQUET: FileFormat = FileFormat::Parquet { row_group: 1000, compressed: true };
+
+struct FilesStore {
+    folder: tempfile::TempDir,
+    format: FileFormat,
+}
+
+impl FilesStore {
+    fn new(format: FileFormat) -> Self {
+        Self { folder: tempfile::tempdir().unwrap(), format }
+    }
+}
+
+impl Store for FilesStore {
+    fn landing(&self) -> Box<dyn Landing> {
+        Box::new(FilesLanding::new(self.folder.path().into(), "p.weighing.archive", self.format, Disk::default()))
+    }
+
+    fn visible(&self) -> Vec<String> {
+        let mut texts: Vec<String> = files(self.folder.path(), false).iter().flat_map(|f| texts(f)).collect();
+        texts.sort();
+        texts
+    }
+}
+
+/// All files below a folder, those in hidden folders only if asked.
+fn files(folder: &Path, hidden: bool) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let is_hidden = path.file_name().unwrap().to_str().unwrap().starts_with('.');
+        match path.is_dir() {
+            true if hidden || !is_hidden => found.extend(files(&path, hidden)),
+            false => found.push(path),
+            true => {}
+        }
+    }
+    found
+}
+
+/// The first column of a file, which must be whole.
+fn texts(path: &Path) -> Vec<String> {
+    if path.extension().unwrap() == "parquet" {
+        let reader = ParquetRecordBatchReaderBuilder::try_new(fs::File::open(path).unwrap()).unwrap().build().unwrap();
+        let of = |batch: arrow_array::RecordBatch| {
+            batch.column(0).as_string::<i32>().iter().flatten().map(str::to_string).collect::<Vec<_>>()
+        };
+        return reader.flat_map(|b| of(b.unwrap())).collect();
+    }
+    let text = fs::read_to_string(path).unwrap();
+    text.lines()
+        .map(|line| match serde_json::from_str::<serde_json::Value>(line) {
+            Ok(value) => value["text"].as_str().unwrap().to_string(),
+            Err(_) => line.to_string(),
+        })
+        .collect()
+}
+
+#[rstest]
+#[case::parquet(PARQUET)]
+#[case::json_lines(FileFormat::JsonLines)]
+#[case::lines(FileFormat::Lines)]
+fn the_shared_suite(
+    #[case] format: FileFormat,
+    #[values(
+        suite::rows_appear_when_published,
+        suite::publishing_twice_lands_once,
+        suite::unsealed_work_is_forgotten,
+        suite::an_empty_batch_lands
+    )]
+    test: fn(&dyn Store),
+) {
+    test(&FilesStore::new(format));
+}
+
+#[test]
+fn many_folders_do_not_need_many_open_files() {
+    let store = FilesStore::new(PARQUET);
+    let names: Vec<String> = (0..300).map(|i| format!("d{i}")).collect();
+    let landing = store.landing();
+    let mut stage = landing.stage(&suite::identity(1)).unwrap();
+    for round in ["a", "b"] {
+        for name in &names {
+            stage.write(suite::rows(name, &[round])).unwrap();
+        }
+    }
+    let work = stage.finish().unwrap();
+    suite::publish(landing.as_ref(), 1, &work).unwrap();
+    assert_eq!(store.visible().len(), 600);
+}
+
+#[test]
+fn a_torn_record_is_mended_by_the_next_batch() {
+    let store = FilesStore::new(FileFormat::JsonLines);
+    let landing = store.landing();
+    for number in 1..=2 {
+        let work = suite::stage(landing.as_ref(), number, &[("", &["a"])]);
+        suite::publish(landing.as_ref(), number, &work).unwrap();
+    }
+    let record = store.folder.path().join(".sluice/landed/p.weighing.archive/weighing.0.0.jsonl");
+    let text = fs::read_to_string(&record).unwrap();
+    fs::write(&record, &text[..text.len() - 9]).unwrap();
+    assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 1);
+    let work = suite::stage(landing.as_ref(), 3, &[("", &["c"])]);
+    suite::publish(landing.as_ref(), 3, &work).unwrap();
+    assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 3);
+}
+
+#[test]
+fn a_staged_file_that_is_gone_is_a_finding() {
+    let store = FilesStore::new(FileFormat::JsonLines);
+    let landing = store.landing();
+    let work = suite::stage(landing.as_ref(), 1, &[("", &["a"])]);
+    fs::remove_dir_all(store.folder.path().join(".sluice/staging")).unwrap();
+    let failure = suite::publish(landing.as_ref(), 1, &work).unwrap_err();
+    assert_eq!(failure.kind, sluice_core::failure::FailureKind::Findings);
+}
+
+/// What a disk holds for sure: synced bytes under synced names. Everything else may be lost in a crash.
+#[derive(Clone, Default)]
+struct SafeDisk {
+    /// Synced contents by the name that the file has now, durable or not.
+    synced: BTreeMap<PathBuf, Vec<u8>>,
+    /// Names as the folders hold them now.
+    names: BTreeMap<PathBuf, PathBuf>,
+    /// Names as the disk holds them: what a crash leaves.
+    durable: BTreeMap<PathBuf, PathBuf>,
+}
+
+struct Crashes {
+    root: PathBuf,
+    disk: Mutex<SafeDisk>,
+    /// The durable files after each call.
+    after: Mutex<Vec<BTreeMap<PathBuf, Vec<u8>>>>,
+}
+
+impl Recorder for Crashes {
+    fn record(&self, call: DiskCall) {
+        let mut disk = self.disk.lock().unwrap();
+        match call {
+            DiskCall::SyncFile(path) => {
+                let bytes = fs::read(&path).unwrap();
+                disk.synced.insert(path.clone(), bytes);
+                disk.names.insert(path.clone(), path);
+            }
+            DiskCall::Append(path) => {
+                disk.names.entry(path.clone()).or_insert(path);
+            }
+            DiskCall::Rename(from, to) => {
+                if let Some(bytes) = disk.synced.remove(&from) {
+                    disk.synced.insert(to.clone(), bytes);
+                }
+                disk.names.remove(&from);
+                disk.names.insert(to.clone(), to.clone());
+                // The bytes stay reachable under the old name until the folder is synced.
+                let stale = disk.durable.contains_key(&from);
+                if stale {
+                    disk.durable.insert(from, to);
+                }
+            }
+            DiskCall::SyncFolder(folder) => {
+                let here = |p: &PathBuf| p.parent() == Some(folder.as_path());
+                disk.durable.retain(|p, _| !here(p));
+                let now: Vec<_> =
+                    disk.names.iter().filter(|(p, _)| here(p)).map(|(a, b)| (a.clone(), b.clone())).collect();
+                disk.durable.extend(now);
+            }
+            DiskCall::Remove(path) => {
+                disk.names.retain(|p, _| !p.starts_with(&path));
+            }
+            DiskCall::MakeFolder(_) => {}
+        }
+        let files = disk.durable.iter().filter_map(|(name, file)| {
+            Some((name.strip_prefix(&self.root).unwrap().into(), disk.synced.get(file)?.clone()))
+        });
+        self.after.lock().unwrap().push(files.collect());
+    }
+}
+
+/// Publishes a batch while every storage call is recorded; then, for each prefix of the calls, lays out what a crash
+/// would have left on the disk, publishes again, and looks.
+#[rstest]
+#[case::parquet(PARQUET)]
+#[case::json_lines(FileFormat::JsonLines)]
+fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: FileFormat) {
+    let real = tempfile::tempdir().unwrap();
+    let crashes = Arc::new(Crashes { root: real.path().into(), disk: Mutex::default(), after: Mutex::default() });
+    let disk = Disk::recorded(Arc::clone(&crashes) as Arc<dyn Recorder>);
+    let landing = FilesLanding::new(real.path().into(), "p.weighing.archive", format, disk);
+    let parts: &[(&str, &[&str])] = &[("x", &["a", "b"]), ("y/z", &["c"]), ("", &["d"])];
+    let first = suite::stage(&landing, 1, &[("x", &["0"])]);
+    suite::publish(&landing, 1, &first).unwrap();
+    let work = suite::stage(&landing, 2, parts);
+    // Sealing comes here: whatever is lost from now on must not matter.
+    let sealed_at = crashes.after.lock().unwrap().len();
+    suite::publish(&landing, 2, &work).unwrap();
+    let states = crashes.after.lock().unwrap().clone();
+    assert!(states.len() - sealed_at >= 8, "staging and publishing make many calls");
+    for (i, state) in states.iter().enumerate().skip(sealed_at - 1) {
+        let folder = tempfile::tempdir().unwrap();
+        for (name, bytes) in state {
+            let path = folder.path().join(name);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, bytes).unwrap();
+        }
+        let store = FilesStore { folder, format };
+        let before = store.visible();
+        assert!(
+            before.iter().all(|t| ["0", "a", "b", "c", "d"].contains(&t.as_str())),
+            "only whole files, after call {i}"
+        );
+        suite::publish(store.landing().as_ref(), 2, &work).unwrap_or_else(|e| panic!("after call {i}: {e}"));
+        assert_eq!(store.visible(), ["0", "a", "b", "c", "d"], "after call {i}");
+        assert_eq!(store.landing().held(&suite::lane()).unwrap().unwrap().number, 2);
+    }
+}

@@ -25,8 +25,7 @@ pub(super) fn take(ledger: &Path, pipeline: &str) -> Outcome<Box<dyn Hold>> {
     if let Some(folder) = path.parent() {
         std::fs::create_dir_all(folder).map_err(io)?;
     }
-    let mut file =
-        File::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(io)?;
+    let mut file = File::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(io)?;
     match file.try_lock() {
         Ok(()) => {}
         Err(TryLockError::WouldBlock) => return Err(held(pipeline, read(&mut file))),

@@ -32,7 +32,8 @@ impl SqliteLedger {
         if let Some(folder) = path.parent() {
             std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
         }
-        let failed = |e: &rusqlite::Error| Failure::unreachable(format!("cannot open the ledger {}: {e}", path.display()));
+        let failed =
+            |e: &rusqlite::Error| Failure::unreachable(format!("cannot open the ledger {}: {e}", path.display()));
         let mut connection = Connection::open(path).map_err(|e| failed(&e))?;
         // Another process of this project may be writing: its transactions are short.
         connection.busy_timeout(Duration::from_secs(30)).map_err(|e| failed(&e))?;
@@ -115,7 +116,8 @@ impl Ledger for SqliteLedger {
     }
 
     fn adopt(&self, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Outcome<()> {
-        write::adopt(&mut self.connection(), pipeline, arrival, lane, held).map_err(|e| self.failed("adopt a batch", &e))
+        write::adopt(&mut self.connection(), pipeline, arrival, lane, held)
+            .map_err(|e| self.failed("adopt a batch", &e))
     }
 
     fn batches(&self, pipeline: &str, which: BatchQuery) -> Outcome<Vec<BatchRecord>> {

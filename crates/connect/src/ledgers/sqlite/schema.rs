@@ -14,10 +14,8 @@ pub(super) fn migrate(connection: &mut Connection, path: &Path) -> Outcome<Strin
         Failure::unreachable(format!("cannot bring the ledger {} up to date: {e}", path.display()))
     };
     // Two processes may open a new ledger at once: the first one makes it.
-    let transaction =
-        connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| failed(&e))?;
-    let version: usize =
-        transaction.query_row("pragma user_version", [], |r| r.get(0)).map_err(|e| failed(&e))?;
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| failed(&e))?;
+    let version: usize = transaction.query_row("pragma user_version", [], |r| r.get(0)).map_err(|e| failed(&e))?;
     if version > MIGRATIONS.len() {
         return Err(Failure::new(
             FailureKind::Configuration,

@@ -45,10 +45,8 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         "update batch set state = 'sealed', sealed_at = {NOW}, read = ?4, bytes = ?5, rejected = ?6, text = ?7
          where pipeline = ?1 and lane = ?2 and number = ?3 and state = 'open'"
     );
-    let changed = transaction.execute(
-        &sql,
-        params![pipeline, lane, number, staged.read, staged.bytes, staged.rejected, digest],
-    )?;
+    let changed = transaction
+        .execute(&sql, params![pipeline, lane, number, staged.read, staged.bytes, staged.rejected, digest])?;
     if changed != 1 {
         return Ok(false);
     }
@@ -68,7 +66,14 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         let sql = "insert into batch_landing values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, null)";
         let work = taken.work.detail.to_string();
         transaction.prepare_cached(sql)?.execute(params![
-            pipeline, lane, number, place, taken.landing, taken.work.rows, taken.work.bytes, work
+            pipeline,
+            lane,
+            number,
+            place,
+            taken.landing,
+            taken.work.rows,
+            taken.work.bytes,
+            work
         ])?;
     }
     transaction.commit()?;
@@ -85,8 +90,16 @@ fn insert_ranges(connection: &Connection, id: &BatchIdentity, ranges: &[Range]) 
     let mut insert = connection.prepare_cached(sql)?;
     for (place, r) in ranges.iter().enumerate() {
         insert.execute(params![
-            id.pipeline, id.lane.as_str(), id.number, place, &*r.partition,
-            r.from.major, r.from.minor, r.to.major, r.to.minor, r.identity
+            id.pipeline,
+            id.lane.as_str(),
+            id.number,
+            place,
+            &*r.partition,
+            r.from.major,
+            r.from.minor,
+            r.to.major,
+            r.to.minor,
+            r.identity
         ])?;
     }
     Ok(())
@@ -96,7 +109,12 @@ fn move_position(connection: &Connection, pipeline: &str, arrival: &str, range: 
     let sql = "insert into position values (?1, ?2, ?3, ?4, ?5, ?6) on conflict do update
                set major = excluded.major, minor = excluded.minor, identity = excluded.identity";
     connection.prepare_cached(sql)?.execute(params![
-        pipeline, arrival, &*range.partition, range.to.major, range.to.minor, range.identity
+        pipeline,
+        arrival,
+        &*range.partition,
+        range.to.major,
+        range.to.minor,
+        range.identity
     ])?;
     Ok(())
 }
@@ -121,7 +139,13 @@ pub(super) fn settle(connection: &Connection, batch: &BatchIdentity) -> Sql<()> 
     Ok(())
 }
 
-pub(super) fn adopt(connection: &mut Connection, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Sql<()> {
+pub(super) fn adopt(
+    connection: &mut Connection,
+    pipeline: &str,
+    arrival: &str,
+    lane: &LaneId,
+    held: &HeldBatch,
+) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
     let sql = "update lane set sealed = max(sealed, ?3) where pipeline = ?1 and lane = ?2";
     transaction.execute(sql, params![pipeline, lane.as_str(), held.number])?;

@@ -15,8 +15,8 @@ use crate::event::{Chunk, EventRows, Position, RecordSpan};
 use crate::reject::{CONTRACT, Reason, Reject};
 use crate::types::SqlType;
 use crate::values::json::write_string;
-use crate::values::time::{self, TimeFormat};
 use crate::values::number;
+use crate::values::time::{self, TimeFormat};
 
 struct Field {
     name: String,
@@ -34,7 +34,11 @@ struct Bad {
 
 impl From<Broken> for Bad {
     fn from(broken: Broken) -> Self {
-        Self { reason: Reason::NOT_JSON, field: None, message: format!("{} is due at byte {}", broken.wanted, broken.at) }
+        Self {
+            reason: Reason::NOT_JSON,
+            field: None,
+            message: format!("{} is due at byte {}", broken.wanted, broken.at),
+        }
     }
 }
 
@@ -89,7 +93,14 @@ impl JsonDecoder {
         self.fill_missing(row)
     }
 
-    fn object(&mut self, scanner: &mut Scanner<'_>, object: usize, row: usize, prefix: &str, depth: usize) -> Result<(), Bad> {
+    fn object(
+        &mut self,
+        scanner: &mut Scanner<'_>,
+        object: usize,
+        row: usize,
+        prefix: &str,
+        depth: usize,
+    ) -> Result<(), Bad> {
         scanner.expect(b'{', "an object")?;
         let mut place = 0;
         scanner.skip_blanks();
@@ -374,7 +385,9 @@ impl JsonDecoder {
                 };
                 self.bad(index, Reason::FORMAT, format!("`{shown}` is not {due}"))
             }
-            ty if !quoted || scan::is_number(text) => self.bad(index, Reason::RANGE, format!("{shown} does not fit {ty}")),
+            ty if !quoted || scan::is_number(text) => {
+                self.bad(index, Reason::RANGE, format!("{shown} does not fit {ty}"))
+            }
             ty => self.bad(index, Reason::TYPE, format!("the text `{shown}` where {ty} is due")),
         }
     }
@@ -427,11 +440,9 @@ impl Decoder for JsonDecoder {
             if !super::is_blank(line) {
                 let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
                     true => self.record(line, spans.len()),
-                    false => Err(Bad {
-                        reason: Reason::NOT_UTF8,
-                        field: None,
-                        message: "the record is not UTF-8".into(),
-                    }),
+                    false => {
+                        Err(Bad { reason: Reason::NOT_UTF8, field: None, message: "the record is not UTF-8".into() })
+                    }
                 };
                 match result {
                     Ok(()) => spans.push(span),

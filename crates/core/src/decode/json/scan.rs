@@ -83,7 +83,9 @@ impl<'a> Scanner<'a> {
     fn skip_escape(&mut self) -> Result<(), Broken> {
         match self.bytes.get(self.at + 1) {
             Some(b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't') => self.at += 2,
-            Some(b'u') if self.bytes.get(self.at + 2..self.at + 6).is_some_and(|h| h.iter().all(u8::is_ascii_hexdigit)) => {
+            Some(b'u')
+                if self.bytes.get(self.at + 2..self.at + 6).is_some_and(|h| h.iter().all(u8::is_ascii_hexdigit)) =>
+            {
                 self.at += 6;
             }
             _ => return self.broken("a valid escape after \\"),

@@ -152,7 +152,9 @@ fn extra_fields(#[case] extra: ExtraFields, #[case] expected: Option<&str>) {
     let contract = contract("a text, e text from 'c.e'", extra);
     let decoded = decode(&contract, br#"{"a":"x","b":[1, 2],"c":{"d":"y"}}"#);
     match expected {
-        Some(text) => assert_eq!(lines(&contract, &decoded).replace("\"e\":null,", "").replace(",\"e\":null", ""), text),
+        Some(text) => {
+            assert_eq!(lines(&contract, &decoded).replace("\"e\":null,", "").replace(",\"e\":null", ""), text)
+        }
         None => assert_eq!(decoded.rejects[0].field.as_deref(), Some("b")),
     }
 }

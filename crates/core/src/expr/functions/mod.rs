@@ -8,8 +8,8 @@ mod text;
 mod time;
 
 use super::column::Column;
-pub(super) use text::join;
 use crate::types::SqlType;
+pub(super) use text::join;
 
 /// What a parameter takes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

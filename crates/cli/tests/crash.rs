@@ -1,0 +1,125 @@
+//! Kills the real program, with SIGKILL, at every named point of the commit path and at random, and looks.
+//!
+//! Needs the feature `failpoints`, which `scripts/test` sets.
+#![cfg(feature = "failpoints")]
+
+mod common;
+
+use std::os::unix::process::ExitStatusExt as _;
+use std::time::Duration;
+
+use common::{Expected, PIPELINE, TestProject};
+use rstest::rstest;
+use sluice_core::fail_points::ALL;
+
+const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
+
+/// How many kills left a batch open, sealed, or landed in part.
+#[derive(Debug, Default)]
+struct Seen {
+    open: u32,
+    sealed: u32,
+    partly: u32,
+}
+
+impl Seen {
+    fn note(&mut self, project: &TestProject) {
+        let batches = project.json(&["ledger", "weighings"])["batches"].clone();
+        for batch in batches.as_array().unwrap() {
+            let landed = batch["landings"].as_array().unwrap().iter().filter(|l| !l["landed_at"].is_null()).count();
+            match (batch["state"].as_str().unwrap(), landed) {
+                ("open", _) => self.open += 1,
+                ("sealed", 0) => self.sealed += 1,
+                ("sealed" | "landed", _) => self.partly += 1,
+                _ => {}
+            }
+        }
+    }
+}
+
+/// Runs until the point is reached for the `count`-th time, where the program kills itself.
+fn kill_at(project: &TestProject, point: &str, count: u32) {
+    let status = project.command(RUN).env("SLUICE_KILL_AT", format!("{point}:{count}")).output().unwrap();
+    assert_eq!(status.status.signal(), Some(9), "{point}:{count} was not reached: {status:?}");
+}
+
+#[test]
+fn killed_at_every_point_every_event_lands_exactly_once() {
+    let mut seen = Seen::default();
+    for point in ALL {
+        let project = TestProject::new(PIPELINE);
+        let mut expected = Expected::default();
+        let mut from = 0;
+        for count in 1..=4 {
+            project.append("depots/a.jsonl", expected.lines(from, 300));
+            project.write(&format!("depots/b{count}.jsonl"), expected.lines(from + 300, 250));
+            from += 550;
+            // Recovery has something to do only after a kill that left sealed work, and reaches its points once.
+            let once = point.starts_with("recover.") || *point == "stage.first_rows";
+            if point.starts_with("recover.") {
+                kill_at(&project, "seal.after", 1);
+            }
+            kill_at(&project, point, if once { 1 } else { count });
+            seen.note(&project);
+        }
+        project.expect(0, RUN);
+        expected.check(&project);
+    }
+    println!("kills by what they left: {seen:?}");
+    assert!(seen.open >= 10 && seen.sealed >= 10 && seen.partly >= 10, "{seen:?}");
+}
+
+#[rstest]
+#[case(11)]
+#[case(12)]
+fn killed_at_random_every_event_lands_exactly_once(#[case] seed: u64) {
+    let project = TestProject::new(PIPELINE);
+    let mut expected = Expected::default();
+    let mut random = seed;
+    let mut killed = 0;
+    for round in 0..25 {
+        project.append("depots/a.jsonl", expected.lines(round * 1000, 700));
+        project.write(&format!("depots/b{round}.jsonl"), expected.lines(round * 1000 + 700, 300));
+        let mut child = project
+            .command(RUN)
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        random = random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        std::thread::sleep(Duration::from_millis(5 + (random >> 33) % 220));
+        let _ = child.kill();
+        killed += u32::from(child.wait().unwrap().signal() == Some(9));
+    }
+    assert!(killed >= 10, "only {killed} of 25 were killed while they worked");
+    project.expect(0, RUN);
+    expected.check(&project);
+}
+
+#[test]
+fn a_sealed_batch_finishes_under_the_text_that_it_was_sealed_with() {
+    let project = TestProject::new(PIPELINE);
+    let mut expected = Expected::default();
+    project.write("depots/a.jsonl", expected.lines(0, 80));
+    kill_at(&project, "seal.after", 1);
+    // The landing moves elsewhere: only later batches follow it.
+    project.write("pipelines/weighings.toml", PIPELINE.replace("path    = \"heavy\"", "path    = \"other\""));
+    let mut later = Expected::default();
+    project.write("depots/b.jsonl", later.lines(700, 80));
+    project.expect(0, RUN);
+    assert_eq!(project.heavy(), expected.heavy);
+    assert_eq!(common::visible_files(&project.path("archive/other")).len(), 1);
+    expected.archive.append(&mut later.archive);
+    assert_eq!(project.archived(), expected.archive);
+}
+
+#[test]
+fn finishing_an_earlier_batch_is_said_in_one_line() {
+    let project = TestProject::new(PIPELINE);
+    project.write("depots/a.jsonl", Expected::default().lines(0, 80));
+    kill_at(&project, "land.after", 1);
+    let (_, err) = project.expect(0, RUN);
+    assert_eq!(err, "finished 1 batch that an earlier run had sealed\n");
+    let (_, err) = project.expect(0, RUN);
+    assert_eq!(err, "");
+}

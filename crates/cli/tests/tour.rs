@@ -1,0 +1,104 @@
+//! From an empty folder to landed data: demo, init, and what the commands say on the way.
+
+mod common;
+
+use common::TestProject;
+
+#[test]
+fn the_demo_lands_its_data_and_says_what_next() {
+    let project = TestProject::empty();
+    let (out, _) = project.expect(0, &["demo"]);
+    for text in ["60,000 events read", "155 rejects", "rejects weighings", "archive/weighings", "look around"] {
+        assert!(out.contains(text), "no `{text}` in\n{out}");
+    }
+    let landed = common::visible_files(&project.path("tarrow/archive/weighings"));
+    let rows: usize = landed.iter().map(|p| common::parquet_texts(p).len()).sum();
+    assert_eq!(rows, 58_621);
+    assert!(landed[0].to_str().unwrap().contains("2026/04/01/"));
+    // One more day, and the same project goes on.
+    let (out, _) = project.expect(0, &["demo"]);
+    assert!(out.contains("one more day") && out.contains("12,000 events read"), "{out}");
+    let overview = project.json(&["--project", "tarrow"]);
+    assert_eq!(overview["pipelines"][0]["totals"]["read"], 72_000);
+    assert_eq!(overview["pipelines"][0]["behind"]["bytes"], 0);
+}
+
+#[test]
+fn the_demo_leaves_other_folders_alone() {
+    let project = TestProject::empty();
+    project.write("tarrow/own.txt", "mine");
+    let (_, err) = project.expect(3, &["demo"]);
+    assert!(err.contains("nothing was changed"), "{err}");
+    assert_eq!(std::fs::read_dir(project.path("tarrow")).unwrap().count(), 1);
+}
+
+#[test]
+fn by_hand_from_an_empty_folder() {
+    let project = TestProject::empty();
+    let (out, _) = project.expect(0, &[]);
+    assert!(out.contains("sluice init") && out.contains("sluice demo"), "{out}");
+    project.expect(0, &["init", ".", "--name", "tolls"]);
+    let (_, err) = project.expect(3, &["init"]);
+    assert!(err.contains("nothing was changed"), "{err}");
+    let (_, err) = project.expect(0, &["check"]);
+    assert!(err.contains("no file in") && err.contains("1 warning"), "{err}");
+    let ticket = |n: u32| {
+        format!(
+            "{{\"ticket\":\"A{n}\",\"depot\":\"Arlen\",\"weighed_at\":\"2026-04-01T08:00:00Z\",\"gross_kg\":{}}}\n",
+            n * 100
+        )
+    };
+    project.write("inbox/a.jsonl", (0..4).map(ticket).collect::<String>() + "broken\n");
+    let (out, _) = project.expect(0, &[]);
+    assert!(out.contains("never ran") && out.contains("sluice run weighings --until-caught-up"), "{out}");
+    project.expect(0, &["run", "weighings", "--until-caught-up"]);
+    let (out, _) = project.expect(0, &[]);
+    assert!(out.contains("at rest") && out.contains("caught up") && out.contains("sluice rejects weighings"), "{out}");
+    let (out, _) = project.expect(0, &["rejects", "weighings"]);
+    assert!(out.contains("not_json") && out.contains("a.jsonl") && out.contains("broken"), "{out}");
+    let (out, _) = project.expect(0, &["rejects", "weighings", "--raw"]);
+    assert_eq!(out, "broken\n");
+    let (out, _) = project.expect(0, &["ledger", "weighings"]);
+    assert!(out.contains("settled") && out.contains("weighing.0.0"), "{out}");
+    let (out, _) = project.expect(0, &["ledger", "weighings", "--batch", "1"]);
+    assert!(out.contains("weighings/2026/04/01/") && out.contains("a.jsonl"), "{out}");
+}
+
+#[test]
+fn json_output_is_versioned() {
+    let project = TestProject::empty();
+    project.expect(0, &["init"]);
+    for (arguments, kind) in [
+        (vec![], "overview"),
+        (vec!["check"], "check"),
+        (vec!["run", "weighings", "--until-caught-up"], "run"),
+        (vec!["ledger", "weighings"], "ledger"),
+        (vec!["rejects", "weighings"], "rejects"),
+    ] {
+        let found = project.json(&arguments);
+        assert_eq!((&found["sluice"], &found["version"]), (&kind.into(), &1.into()));
+    }
+    let output = project.run(&["run", "nothing", "--output", "json"]);
+    let found: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!((&found["kind"], &found["exit"]), (&"configuration".into(), &3.into()));
+}
+
+#[test]
+fn without_a_project_commands_say_how_to_make_one() {
+    let (_, err) = TestProject::empty().expect(3, &["run", "x"]);
+    assert!(err.contains("no sluice.toml") && err.contains("sluice init"), "{err}");
+}
+
+#[test]
+fn wrong_usage_has_its_own_code() {
+    let (_, err) = TestProject::empty().expect(2, &["chekc"]);
+    assert!(err.contains("'check'"), "{err}");
+}
+
+#[test]
+fn completions_are_made_for_each_shell() {
+    for shell in ["bash", "zsh", "fish"] {
+        let (out, _) = TestProject::empty().expect(0, &["completions", shell]);
+        assert!(out.contains("until-caught-up"), "{shell}");
+    }
+}

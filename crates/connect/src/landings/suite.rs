@@ -1,0 +1,116 @@
+//! What every landing must do. Each kind runs these on its own stores.
+
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, Int32Array, RecordBatch, StringArray};
+use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges};
+use sluice_core::event::{LandingRows, Position};
+use sluice_core::failure::Outcome;
+use sluice_core::kinds::{Landing, StagedWork};
+use sluice_core::plan::OutputColumn;
+use sluice_core::plan::transform::schema_of;
+use sluice_core::types::SqlType;
+
+/// A store with a landing in it, and a way to read what a reader of the store would see.
+pub(crate) trait Store {
+    /// Opens the landing anew, as after a restart.
+    fn landing(&self) -> Box<dyn Landing>;
+    /// The visible rows' texts, sorted.
+    fn visible(&self) -> Vec<String>;
+    /// Whether the store keeps a record of what it holds.
+    fn has_record(&self) -> bool {
+        true
+    }
+}
+
+pub(crate) fn lane() -> LaneId {
+    LaneId::new("weighing.0", 0)
+}
+
+pub(crate) fn identity(number: u64) -> BatchIdentity {
+    BatchIdentity { ledger: "3f9a2c1b-1".into(), pipeline: "p".into(), lane: lane(), number }
+}
+
+pub(crate) fn ranges(number: u64) -> Ranges {
+    let (from, to) = (Position::at(number * 10), Position::at(number * 10 + 10));
+    Ranges(vec![Range { partition: "a".into(), from, to, identity: String::new() }])
+}
+
+/// Rows of the texts, all in one folder.
+pub(crate) fn rows(folder: &str, texts: &[&str]) -> LandingRows {
+    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: false };
+    let text: ArrayRef = Arc::new(StringArray::from(texts.to_vec()));
+    let number: ArrayRef = Arc::new(Int32Array::from(vec![1; texts.len()]));
+    let schema = schema_of(&[column("text", SqlType::Text), column("n", SqlType::Integer)]);
+    LandingRows { folder: folder.into(), batch: RecordBatch::try_new(schema, vec![text, number]).unwrap() }
+}
+
+pub(crate) fn stage(landing: &dyn Landing, number: u64, parts: &[(&str, &[&str])]) -> StagedWork {
+    let mut stage = landing.stage(&identity(number)).unwrap();
+    for (folder, texts) in parts {
+        stage.write(rows(folder, texts)).unwrap();
+    }
+    stage.finish().unwrap()
+}
+
+pub(crate) fn publish(landing: &dyn Landing, number: u64, work: &StagedWork) -> Outcome<()> {
+    landing.publish(&identity(number), &ranges(number), work)
+}
+
+/// Staged rows are out of sight until they are published, and then all there, once.
+pub(crate) fn rows_appear_when_published(store: &dyn Store) {
+    let landing = store.landing();
+    assert_eq!(landing.held(&lane()).unwrap(), None);
+    let work = stage(landing.as_ref(), 1, &[("x", &["a", "b"]), ("y/z", &["c"]), ("x", &["d"])]);
+    assert_eq!(work.rows, 4);
+    assert!(store.visible().is_empty());
+    // What the ledger stores is all that publishing needs.
+    let work: StagedWork = serde_json::from_str(&serde_json::to_string(&work).unwrap()).unwrap();
+    publish(store.landing().as_ref(), 1, &work).unwrap();
+    assert_eq!(store.visible(), ["a", "b", "c", "d"]);
+    let held = store.landing().held(&lane()).unwrap();
+    match store.has_record() {
+        true => {
+            let held = held.unwrap();
+            assert_eq!((held.number, held.ledger.as_str(), held.ranges), (1, "3f9a2c1b-1", ranges(1)));
+        }
+        false => assert_eq!(held, None),
+    }
+}
+
+/// Publishing again, at once or after later batches, changes nothing.
+pub(crate) fn publishing_twice_lands_once(store: &dyn Store) {
+    let landing = store.landing();
+    let first = stage(landing.as_ref(), 1, &[("x", &["a"])]);
+    let second = stage(landing.as_ref(), 2, &[("x", &["b"])]);
+    publish(landing.as_ref(), 1, &first).unwrap();
+    publish(landing.as_ref(), 1, &first).unwrap();
+    publish(landing.as_ref(), 2, &second).unwrap();
+    publish(store.landing().as_ref(), 2, &second).unwrap();
+    publish(store.landing().as_ref(), 1, &first).unwrap();
+    assert_eq!(store.visible(), ["a", "b"]);
+}
+
+/// What was never sealed is forgotten; sealed numbers are kept; a number can be staged again.
+pub(crate) fn unsealed_work_is_forgotten(store: &dyn Store) {
+    let landing = store.landing();
+    let sealed = stage(landing.as_ref(), 1, &[("x", &["a"])]);
+    stage(landing.as_ref(), 2, &[("x", &["lost"])]);
+    drop(landing.stage(&identity(3)).unwrap());
+    let landing = store.landing();
+    landing.discard(&lane(), &[1]).unwrap();
+    publish(landing.as_ref(), 1, &sealed).unwrap();
+    let again = stage(landing.as_ref(), 2, &[("x", &["b"])]);
+    publish(landing.as_ref(), 2, &again).unwrap();
+    assert_eq!(store.visible(), ["a", "b"]);
+    landing.discard(&LaneId::new("weighing.0", 7), &[]).unwrap();
+}
+
+/// A batch without rows lands too, so that the landing's record has no gap.
+pub(crate) fn an_empty_batch_lands(store: &dyn Store) {
+    let landing = store.landing();
+    let work = stage(landing.as_ref(), 1, &[]);
+    publish(landing.as_ref(), 1, &work).unwrap();
+    assert!(store.visible().is_empty());
+    assert_eq!(landing.held(&lane()).unwrap().is_some(), store.has_record());
+}
