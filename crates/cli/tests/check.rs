@@ -1,5 +1,7 @@
 //! Mistakes in project and pipeline files.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use common::{PIPELINE, PROJECT, TestProject};

@@ -2,6 +2,7 @@
 //!
 //! Needs the feature `failpoints`, which `scripts/test` sets.
 #![cfg(feature = "failpoints")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod common;
 

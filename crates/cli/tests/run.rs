@@ -1,5 +1,7 @@
 //! Running: reading on, limits, holds, signals.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::process::Stdio;
@@ -101,7 +103,7 @@ fn a_second_run_says_who_holds_the_pipeline() {
     let project = TestProject::new(PIPELINE);
     let mut child = project.command(&["run", "weighings"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     let pid = child.id().to_string();
-    wait_for("the hold", || project.json(&[])["pipelines"][0]["holder"]["pid"].to_string() == pid);
+    wait_for("the hold", || project.json(&[])["pipelines"][0]["holder"]["pid"] == child.id());
     let (_, err) = project.expect(7, RUN);
     assert!(err.contains(&format!("held by process {pid}")), "{err}");
     interrupt(&child, "-INT");
@@ -148,6 +150,16 @@ fn events_are_made_of_events() {
     let reject = &project.json(&["rejects", "weighings", "--reason", "expression"])["newest"][0];
     assert_eq!((&reject["event"], &reject["field"]), (&"load".into(), &"x".into()));
     assert!(reject["bytes"].as_str().unwrap().contains("T000950"));
+}
+
+#[test]
+fn a_field_that_is_never_filled_is_named() {
+    let project = TestProject::new(
+        &PIPELINE.replace("ticket text not null,", "ticket text not null, bridge integer from 'brigde',"),
+    );
+    project.write("depots/a.jsonl", Expected::default().lines(0, 40));
+    let (out, _) = project.expect(0, RUN);
+    assert!(out.contains("weighing.bridge had no value in any event: is `brigde` the right name?"), "{out}");
 }
 
 #[test]

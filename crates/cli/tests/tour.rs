@@ -1,5 +1,7 @@
 //! From an empty folder to landed data: demo, init, and what the commands say on the way.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use common::TestProject;

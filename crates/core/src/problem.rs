@@ -188,8 +188,20 @@ impl Problems {
     pub fn into_sorted(mut self) -> Vec<Problem> {
         let line =
             |p: &Problem| p.place.as_ref().map(|at| (at.source.name.clone(), at.source.line_column(at.span.start).0));
-        let broken: Vec<_> = self.list.iter().filter(|p| p.code == "syntax.toml").map(line).collect();
-        self.list.retain(|p| p.code == "syntax.toml" || broken.is_empty() || !broken.contains(&line(p)));
+        let is_syntax = |p: &Problem| p.code == "syntax.toml";
+        let broken: Vec<_> = self.list.iter().filter(|p| is_syntax(p)).map(line).collect();
+        if !broken.is_empty() {
+            let mut said = Vec::new();
+            self.list.retain(|p| match is_syntax(p) {
+                true => {
+                    let is_first = !said.contains(&line(p));
+                    said.push(line(p));
+                    is_first
+                }
+                // A value that could not be read has no place of its own.
+                false => !broken.contains(&line(p)) && p.place.as_ref().is_none_or(|at| !at.span.is_empty()),
+            });
+        }
         let key =
             |p: &Problem| p.place.as_ref().map(|place| (place.source.name.clone(), place.span.start, place.span.end));
         self.list.sort_by_key(key);
@@ -223,9 +235,9 @@ mod tests {
     fn problems_sort_by_place_and_lose_repeats() {
         let source = SourceText::new("x.toml", "abcdef");
         let mut problems = Problems::new();
-        problems.add(Problem::error("syntax.toml", "b", Place::new(&source, 3..4)));
-        problems.add(Problem::error("syntax.toml", "a", Place::new(&source, 1..2)));
-        problems.add(Problem::error("syntax.toml", "a", Place::new(&source, 1..2)));
+        problems.add(Problem::error("syntax.sql", "b", Place::new(&source, 3..4)));
+        problems.add(Problem::error("syntax.sql", "a", Place::new(&source, 1..2)));
+        problems.add(Problem::error("syntax.sql", "a", Place::new(&source, 1..2)));
         let sorted: Vec<_> = problems.into_sorted().into_iter().map(|p| p.message).collect();
         assert_eq!(sorted, ["a", "b"]);
     }

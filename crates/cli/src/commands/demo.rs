@@ -52,7 +52,7 @@ pub(crate) fn demo(arguments: &Arguments, args: &DemoArgs) -> Outcome<Exit> {
     let started = Instant::now();
     let report = run_pipeline(&project, &pipeline, Until { caught_up: true, ..Until::default() }, &stop)?;
     if text {
-        output::print(&as_text("weighings", &report, started.elapsed(), &program));
+        output::print(&as_text(&pipeline.plan, &report, started.elapsed(), &program));
         output::print(&what_next(folder, &program));
     } else {
         output::json(

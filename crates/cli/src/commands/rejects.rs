@@ -118,15 +118,21 @@ fn read(path: &Path, args: &RejectsArgs, found: &mut Found) -> Outcome<()> {
     Ok(())
 }
 
+impl RejectLine {
+    /// The event's bytes as they were.
+    fn bytes(&self) -> Vec<u8> {
+        use base64::Engine as _;
+        match (&self.bytes, &self.base64) {
+            (Some(text), _) => text.clone().into_bytes(),
+            (None, Some(text)) => base64::engine::general_purpose::STANDARD.decode(text).unwrap_or_default(),
+            (None, None) => Vec::new(),
+        }
+    }
+}
+
 fn write_raw(reject: &RejectLine) {
-    use base64::Engine as _;
-    let bytes = match (&reject.bytes, &reject.base64) {
-        (Some(text), _) => text.clone().into_bytes(),
-        (None, Some(text)) => base64::engine::general_purpose::STANDARD.decode(text).unwrap_or_default(),
-        (None, None) => Vec::new(),
-    };
     let mut out = std::io::stdout().lock();
-    let _ = out.write_all(&bytes).and_then(|()| out.write_all(b"\n"));
+    let _ = out.write_all(&reject.bytes()).and_then(|()| out.write_all(b"\n"));
 }
 
 fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
@@ -168,11 +174,8 @@ fn one(reject: &RejectLine) -> String {
         Some(field) => format!("{field}: {}", reject.message),
         None => reject.message.clone(),
     };
-    let bytes = match (&reject.bytes, &reject.base64) {
-        (Some(text), _) => cut(text, 3 * screen_width()),
-        (None, Some(text)) => format!("base64 {}", cut(text, 3 * screen_width())),
-        (None, None) => String::new(),
-    };
+    // Bytes that are not UTF-8 show as �; --raw and --output json give them exactly.
+    let bytes = cut(&String::from_utf8_lossy(&reject.bytes()), 3 * screen_width());
     format!(
         "\n  {} {} byte {} {}\n  {} {what}\n  {bytes}\n",
         style::bold(&reject.partition),

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::Ledger;
+use sluice_core::plan::Plan;
 use sluice_core::problem::Severity;
 use sluice_core::run::{self, RunReport, Stop, Until};
 use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
@@ -28,8 +29,8 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
     let report = run_pipeline(&project, &pipeline, until, &stop)?;
     let took = started.elapsed();
     match arguments.output {
-        OutputKind::Json => as_json(&pipeline.plan.pipeline, &report, took),
-        OutputKind::Text => output::print(&as_text(&pipeline.plan.pipeline, &report, took, "sluice")),
+        OutputKind::Json => as_json(&pipeline.plan, &report, took),
+        OutputKind::Text => output::print(&as_text(&pipeline.plan, &report, took, "sluice")),
     }
     if let Some(failure) = &report.limit {
         return Ok(output::failure::show(failure, OutputKind::Text));
@@ -67,7 +68,8 @@ fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> 
 }
 
 /// The report for people. `program` is how the reader can call this program.
-pub(crate) fn as_text(pipeline: &str, report: &RunReport, took: Duration, program: &str) -> String {
+pub(crate) fn as_text(plan: &Plan, report: &RunReport, took: Duration, program: &str) -> String {
+    let pipeline = &plan.pipeline;
     if report.batches == 0 {
         let mut out = match report.caught_up {
             true => format!("{}: nothing new to read\n", style::bold(pipeline)),
@@ -106,6 +108,12 @@ pub(crate) fn as_text(pipeline: &str, report: &RunReport, took: Duration, progra
     if report.rejected > 0 {
         out.push_str(&rejects(pipeline, report, program));
     }
+    for (event, field, path) in report.never_filled(plan) {
+        out.push_str(&format!(
+            "{} {event}.{field} had no value in any event: is `{path}` the right name?\n",
+            style::warn("!")
+        ));
+    }
     remarks(&mut out, report);
     out
 }
@@ -140,7 +148,12 @@ fn remarks(out: &mut String, report: &RunReport) {
     }
 }
 
-fn as_json(pipeline: &str, report: &RunReport, took: Duration) {
+fn as_json(plan: &Plan, report: &RunReport, took: Duration) {
+    let never_filled: Vec<_> = report
+        .never_filled(plan)
+        .into_iter()
+        .map(|(event, field, path)| json!({ "event": event, "field": field, "path": path }))
+        .collect();
     let rejects: Vec<_> = report
         .rejects
         .iter()
@@ -151,7 +164,7 @@ fn as_json(pipeline: &str, report: &RunReport, took: Duration) {
     output::json(
         "run",
         json!({
-            "pipeline": pipeline,
+            "pipeline": plan.pipeline,
             "batches": report.batches,
             "recovered": report.recovered,
             "read": report.read,
@@ -161,6 +174,7 @@ fn as_json(pipeline: &str, report: &RunReport, took: Duration) {
             "rejects": rejects,
             "caught_up": report.caught_up,
             "remarks": report.remarks,
+            "never_filled": never_filled,
             "over_limit": report.limit.as_ref().map(|f| &f.message),
             "seconds": took.as_secs_f64(),
         }),

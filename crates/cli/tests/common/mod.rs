@@ -1,5 +1,5 @@
 //! A project in a temporary folder, and the built program run on it with a clean environment.
-#![allow(dead_code, reason = "each test file uses a part")]
+#![allow(dead_code, unreachable_pub, reason = "each test file uses a part")]
 
 use std::collections::BTreeMap;
 use std::fs;

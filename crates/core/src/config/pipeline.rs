@@ -207,12 +207,12 @@ impl PipelineConfig {
         let table = parse_toml(source, problems);
         let mut reader = TableReader { source, problems };
         let top = reader.place(0..0);
-        let options = reader.options(table.get_ref(), top.clone(), vec![FILE_OPTIONS], "the pipeline");
+        let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "the pipeline");
         let (batch, rejects) = (options.table("batch"), options.table("rejects"));
         let mut events = Vec::new();
         for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "event", "event") {
             let mut context = EventReader { reader: &mut reader, project, registry };
-            events.push(context.event(name, name_place, body, place));
+            events.push(context.event(name, name_place, body, &place));
         }
         Self {
             source: Arc::clone(source),
@@ -236,8 +236,8 @@ struct EventReader<'r, 'a> {
 }
 
 impl EventReader<'_, '_> {
-    fn event(&mut self, name: String, name_place: Place, body: &DeTable<'_>, place: Place) -> EventConfig {
-        let options = self.reader.options(body, place, vec![EVENT_OPTIONS], &format!("event `{name}`"));
+    fn event(&mut self, name: String, name_place: Place, body: &DeTable<'_>, place: &Place) -> EventConfig {
+        let options = self.reader.options(body, place, &[EVENT_OPTIONS], &format!("event `{name}`"));
         let made = options.is_set("made").then(|| options.table("made")).and_then(|made| {
             Some(MadeConfig {
                 of: made.located_text("of")?,
@@ -279,10 +279,10 @@ impl EventReader<'_, '_> {
                     .with_help(format!("write [event.{event}.arrives], or [[event.{event}.arrives]] for several")),
             );
         }
-        tables.into_iter().map(|(table, place)| self.arrival(table, place)).collect()
+        tables.into_iter().map(|(table, place)| self.arrival(table, &place)).collect()
     }
 
-    fn arrival(&mut self, table: &DeTable<'_>, place: Place) -> ArrivalConfig {
+    fn arrival(&mut self, table: &DeTable<'_>, place: &Place) -> ArrivalConfig {
         let (connection, meant) = self.connection(table);
         let kind = meant.as_ref().and_then(|c| self.registry.intake(&c.scheme));
         if let (Some(connection), None) = (&connection, &kind) {
@@ -293,7 +293,7 @@ impl EventReader<'_, '_> {
             Some(kind) => specs.push(kind.options()),
             None => specs.extend(self.registry.intakes().map(|k| k.options())),
         }
-        let options = self.reader.options(table, place, specs, "the arrival");
+        let options = self.reader.options(table, place, &specs, "the arrival");
         ArrivalConfig { connection, kind, options }
     }
 
@@ -310,7 +310,7 @@ impl EventReader<'_, '_> {
                 Some(kind) => specs.push(kind.options()),
                 None => specs.extend(self.registry.landings().map(|k| k.options())),
             }
-            let options = self.reader.options(table, place, specs, &format!("landing `{event}.{name}`"));
+            let options = self.reader.options(table, &place, &specs, &format!("landing `{event}.{name}`"));
             landings.push(LandingConfig { name, connection, kind, options, place: name_place });
         }
         landings

@@ -63,11 +63,11 @@ impl ProjectConfig {
         let table = parse_toml(source, problems);
         let mut reader = TableReader { source, problems };
         let top = reader.place(0..0);
-        let options = reader.options(table.get_ref(), top, vec![FILE_OPTIONS], "sluice.toml");
+        let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "sluice.toml");
         let project = options.table("project");
         let mut connections = Vec::new();
         for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "connection", "connection") {
-            if let Some(connection) = read_connection(&mut reader, registry, name, name_place, body, place) {
+            if let Some(connection) = read_connection(&mut reader, registry, name, name_place, body, &place) {
                 connections.push(connection);
             }
         }
@@ -102,7 +102,7 @@ fn read_connection(
     name: String,
     name_place: Place,
     body: &toml::de::DeTable<'_>,
-    place: Place,
+    place: &Place,
 ) -> Option<ConnectionConfig> {
     if name == "screen" {
         reader.problems.add(
@@ -118,7 +118,7 @@ fn read_connection(
     specs.extend(kind.map(|k| k.options));
     let what = format!("connection `{name}`");
     let options = match kind {
-        Some(_) => reader.options(body, place, specs, &what),
+        Some(_) => reader.options(body, place, &specs, &what),
         // Without a kind nobody knows its keys: only the URL is to be mended first.
         None => {
             let mut options = Options::empty(specs.clone(), place.clone());
@@ -134,7 +134,7 @@ fn read_connection(
                     options.set("url", super::OptionValue::Text(url.clone()), at);
                 }
                 None => {
-                    reader.options(body, place, specs, &what);
+                    reader.options(body, place, &specs, &what);
                 }
             }
             options

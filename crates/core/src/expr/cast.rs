@@ -70,8 +70,8 @@ pub(super) fn compute(column: Column, from: SqlType, to: SqlType, lenient: bool,
             time::parse_timestamp(t.as_bytes())
                 .or_else(|| time::parse_date(t.as_bytes()).map(|d| i64::from(d) * time::DAY))
         }),
-        (Boolean, Integer) => cast.from_boolean::<Int32Type>(),
-        (Boolean, Bigint) => cast.from_boolean::<Int64Type>(),
+        (Boolean, Integer) => cast.boolean_to_whole::<Int32Type>(),
+        (Boolean, Bigint) => cast.boolean_to_whole::<Int64Type>(),
         (Integer, Boolean) => cast.whole_to_boolean::<Int32Type>(),
         (Bigint, Boolean) => cast.whole_to_boolean::<Int64Type>(),
         (Date, Timestamptz) => cast.map::<Date32Type, TimestampMicrosecondType>(|d| Some(i64::from(d) * time::DAY)),
@@ -126,7 +126,7 @@ fn exact(value: i128, from: u8, precision: u8, scale: u8) -> Option<i128> {
 #[expect(clippy::cast_possible_truncation, reason = "bounds are checked just before")]
 fn whole(value: f64) -> Option<i128> {
     let rounded = value.round();
-    (rounded.is_finite() && rounded.abs() < 1e37).then(|| rounded as i128)
+    if rounded.is_finite() && rounded.abs() < 1e37 { Some(rounded as i128) } else { None }
 }
 
 struct Cast<'a> {
@@ -188,7 +188,7 @@ impl Cast<'_> {
         text
     }
 
-    fn from_boolean<T: ArrowPrimitiveType>(&self) -> Column
+    fn boolean_to_whole<T: ArrowPrimitiveType>(&self) -> Column
     where
         T::Native: From<bool>,
     {

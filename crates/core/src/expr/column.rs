@@ -10,7 +10,7 @@ use arrow_buffer::NullBuffer;
 
 /// Errors of single rows: row number to reason. Empty in all but rare batches.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct RowErrors(Option<Box<BTreeMap<usize, String>>>);
+pub struct RowErrors(Option<BTreeMap<usize, String>>);
 
 impl RowErrors {
     /// No errors.

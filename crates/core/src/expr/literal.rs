@@ -43,13 +43,13 @@ impl Expr {
 /// A constant number: the smallest whole type that holds it, else a decimal with its digits, else a double.
 pub(super) fn number_literal(spelled: &str) -> Option<Expr> {
     let bytes = spelled.as_bytes();
-    if !spelled.contains(['e', 'E', '.']) {
-        if let Some(value) = number::parse_whole(bytes) {
-            return Some(match i32::try_from(value) {
-                Ok(value) => Expr::literal(Arc::new(Int32Array::from(vec![value])), SqlType::Integer),
-                Err(_) => Expr::literal(Arc::new(Int64Array::from(vec![value])), SqlType::Bigint),
-            });
-        }
+    if !spelled.contains(['e', 'E', '.'])
+        && let Some(value) = number::parse_whole(bytes)
+    {
+        return Some(match i32::try_from(value) {
+            Ok(value) => Expr::literal(Arc::new(Int32Array::from(vec![value])), SqlType::Integer),
+            Err(_) => Expr::literal(Arc::new(Int64Array::from(vec![value])), SqlType::Bigint),
+        });
     }
     if spelled.contains(['e', 'E']) {
         let value = number::parse_double(bytes)?;

@@ -23,7 +23,7 @@ pub(super) fn commit_all(shared: &Shared<'_>, lane: &LaneId, staged: &Receiver<H
 }
 
 fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()> {
-    let Handover { staged, rejects } = handover;
+    let Handover { staged, rejects, nulls } = handover;
     let (read, bytes, rejected, opened_at) = (staged.read, staged.bytes, staged.rejected, staged.opened_at);
     let counts = staged.counts.clone();
     let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
@@ -42,6 +42,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
                 None => report.counts.push(count.clone()),
             }
         }
+        report.nulls.add(nulls.0, &nulls.1);
         for (key, count) in rejects {
             *report.rejects.entry(key).or_default() += count;
         }

@@ -59,6 +59,8 @@ pub struct RunReport {
     pub counts: Vec<StationCount>,
     /// Rejects by station, reason and field.
     pub rejects: BTreeMap<RejectKey, u64>,
+    /// How often fields had no value.
+    pub nulls: NullCounts,
     /// Whether every lane read to its present end.
     pub caught_up: bool,
     /// What stays unread although the run has caught up, in words.
@@ -67,11 +69,43 @@ pub struct RunReport {
     pub limit: Option<Failure>,
 }
 
+/// For each event that was read, by its place in the plan: how many good events had no value in each field.
+#[derive(Clone, Debug, Default)]
+pub struct NullCounts(BTreeMap<usize, Vec<u64>>);
+
+impl NullCounts {
+    fn add(&mut self, event: usize, nulls: &[u64]) {
+        let sums = self.0.entry(event).or_default();
+        sums.resize(nulls.len(), 0);
+        sums.iter_mut().zip(nulls).for_each(|(sum, n)| *sum += n);
+    }
+}
+
+impl RunReport {
+    /// Fields of contracts that had no value in any of the events: probably names that bind to nothing. Each comes as
+    /// event, field and the path where it was looked for. A few events prove nothing and give no field.
+    pub fn never_filled(&self, plan: &Plan) -> Vec<(String, String, String)> {
+        const ENOUGH: u64 = 20;
+        let mut found = Vec::new();
+        for (event, nulls) in &self.nulls.0 {
+            let event = &plan.events[*event];
+            let good = self.counts.iter().find(|c| c.station == event.name).map_or(0, |c| c.output);
+            let Some(contract) = event.contract.as_ref().filter(|_| good >= ENOUGH) else { continue };
+            for (field, nulls) in contract.fields.iter().zip(nulls) {
+                if *nulls == good {
+                    found.push((event.name.clone(), field.name.clone(), field.path.join(".")));
+                }
+            }
+        }
+        found
+    }
+}
+
 /// Everything that the threads of a run share.
 struct Shared<'a> {
     plan: &'a Plan,
     ledger: &'a dyn Ledger,
-    landings: HashMap<String, Box<dyn Landing>>,
+    landings: Landings,
     observer: &'a dyn Observer,
     stop: &'a Stop,
     until: Until,
@@ -159,8 +193,11 @@ pub fn run(
     Ok(report)
 }
 
+/// Opened landings by their names in the ledger.
+type Landings = HashMap<String, Box<dyn Landing>>;
+
 /// Opens every landing of a plan, and that of its rejects.
-fn open_landings(plan: &Plan, around: &Surroundings) -> Outcome<HashMap<String, Box<dyn Landing>>> {
+fn open_landings(plan: &Plan, around: &Surroundings) -> Outcome<Landings> {
     let mut landings = HashMap::new();
     for landing in &plan.landings {
         landings.insert(landing.label.clone(), landing.open(around, &plan.pipeline)?);

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use arrow_array::Array as _;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::Shared;
@@ -22,6 +23,8 @@ pub struct Processed {
     pub bytes: u64,
     /// What each station did.
     pub counts: Vec<StationCount>,
+    /// For each field of the contract, how many good events had no value.
+    pub nulls: Vec<u64>,
     /// Rows for each landing, by its place in the plan.
     pub rows: Vec<(usize, Vec<LandingRows>)>,
     /// Rejects, each with the name of its event.
@@ -107,11 +110,12 @@ impl<'a> Processor<'a> {
             rejects: decoded.rejects.into_iter().map(|r| (name.clone(), r)).collect(),
         };
         let batch = gathered.rows.batch.clone();
+        let nulls = batch.columns().iter().map(|c| c.null_count() as u64).collect();
         gathered.event(self.plan, self.event, &batch, None);
         let Gathered { counts, landings, rejects, .. } = gathered;
         let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
         chunk.bytes = Vec::new();
-        Processed { chunk, bytes, counts, rows: landings, rejects }
+        Processed { chunk, bytes, counts, nulls, rows: landings, rejects }
     }
 }
 

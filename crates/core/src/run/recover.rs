@@ -1,13 +1,10 @@
 //! What happens before a run reads anything: sealed batches are finished, lanes are taken over, and each landing's own
 //! record is compared with the ledger.
 
-use std::collections::HashMap;
-
-use super::{Observer, RunEvent, open_landings};
+use super::{Landings, Observer, RunEvent, open_landings};
 use crate::batch::LaneId;
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::kinds::Landing;
 use crate::ledger::{BatchQuery, BatchState, LaneHold, Ledger};
 use crate::plan::{Plan, SealedTexts, Surroundings, load};
 use crate::problem::{Problems, SourceText};
@@ -24,7 +21,7 @@ pub(super) fn finish_sealed(
         return Ok(0);
     }
     reach("recover.before");
-    let mut opened: Vec<(SealedTexts, HashMap<String, Box<dyn Landing>>)> = Vec::new();
+    let mut opened: Vec<(SealedTexts, Landings)> = Vec::new();
     let count = unfinished.len() as u64;
     for (sealed, texts) in unfinished {
         if !opened.iter().any(|(t, _)| *t == texts) {
@@ -61,7 +58,7 @@ fn sealed_plan(texts: &SealedTexts, around: &Surroundings) -> Outcome<Plan> {
 pub(super) fn take_lane(
     plan: &Plan,
     ledger: &dyn Ledger,
-    landings: &HashMap<String, Box<dyn Landing>>,
+    landings: &Landings,
     arrival: &str,
     lane: &LaneId,
     adopt: bool,

@@ -21,6 +21,8 @@ use crate::types::SqlType;
 pub(super) struct Handover {
     pub staged: Staged,
     pub rejects: BTreeMap<RejectKey, u64>,
+    /// The event that was read, and for each field of its contract how many good events had no value.
+    pub nulls: (usize, Vec<u64>),
 }
 
 struct OpenBatch {
@@ -31,6 +33,7 @@ struct OpenBatch {
     read: u64,
     bytes: u64,
     rejects: BTreeMap<RejectKey, u64>,
+    nulls: Vec<u64>,
     /// In the order of the plan, the rejects' last.
     stages: Vec<(String, Box<dyn Stage>)>,
 }
@@ -101,6 +104,7 @@ impl<'a> Stager<'a> {
             read: 0,
             bytes: 0,
             rejects: BTreeMap::new(),
+            nulls: Vec::new(),
             stages,
         });
         Ok(())
@@ -118,6 +122,8 @@ impl<'a> Stager<'a> {
                 None => batch.counts.push(count.clone()),
             }
         }
+        batch.nulls.resize(processed.nulls.len(), 0);
+        batch.nulls.iter_mut().zip(&processed.nulls).for_each(|(sum, n)| *sum += n);
         for (landing, parts) in processed.rows {
             let label = plan.landings[landing].label.as_str();
             let stage = batch.stages.iter_mut().find(|(l, _)| l == label);
@@ -165,7 +171,7 @@ impl<'a> Stager<'a> {
             texts: self.shared.plan.texts.clone(),
         };
         // Where the committer has gone, a failure is on its way.
-        let _ = self.staged.send(Handover { staged, rejects: batch.rejects });
+        let _ = self.staged.send(Handover { staged, rejects: batch.rejects, nulls: (self.event, batch.nulls) });
         Ok(())
     }
 }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_buffer::BooleanBufferBuilder;
 use arrow_schema::SchemaRef;
 
 use super::keys::{Keys, Target};
@@ -82,13 +83,13 @@ impl JsonDecoder {
         let mut scanner = Scanner::new(line);
         scanner.skip_blanks();
         if scanner.peek() != b'{' {
-            return Err(scanner.broken::<()>("a JSON object").unwrap_err().into());
+            return Err(scanner.fault("a JSON object").into());
         }
         self.extra_text.clear();
         self.object(&mut scanner, 0, row, "", 0)?;
         scanner.skip_blanks();
         if scanner.at < line.len() {
-            return Err(scanner.broken::<()>("the end of the record").unwrap_err().into());
+            return Err(scanner.fault("the end of the record").into());
         }
         self.fill_missing(row)
     }
@@ -125,7 +126,7 @@ impl JsonDecoder {
                     scanner.at += 1;
                     return Ok(());
                 }
-                _ => return Err(scanner.broken::<()>("a comma or }").unwrap_err().into()),
+                _ => return Err(scanner.fault("a comma or }").into()),
             }
         }
     }
@@ -234,7 +235,7 @@ impl JsonDecoder {
                 let token = scanner.token();
                 self.token(index, token).unwrap_or_else(|| {
                     scanner.at = start;
-                    Err(scanner.broken::<()>("a value").unwrap_err().into())
+                    Err(scanner.fault("a value").into())
                 })
             }
         }
@@ -276,8 +277,8 @@ impl JsonDecoder {
             (Values::Timestamptz(values), _) => push(values, parse_timestamp(text, field.format.as_ref())),
             (Values::Date(values), _) => push(values, parse_date(text, field.format.as_ref())),
             (Values::Boolean(values), _) => match text {
-                b"true" => Some(values.append(true)),
-                b"false" => Some(values.append(false)),
+                b"true" => push_bit(values, true),
+                b"false" => push_bit(values, false),
                 _ => None,
             },
             (values, ty) => push_number(values, ty, text),
@@ -493,6 +494,11 @@ fn add_path(objects: &mut Vec<Keys>, path: &[String], field: usize) {
 
 fn push<T>(values: &mut Vec<T>, value: Option<T>) -> Option<()> {
     values.push(value?);
+    Some(())
+}
+
+fn push_bit(values: &mut BooleanBufferBuilder, value: bool) -> Option<()> {
+    values.append(value);
     Some(())
 }
 

@@ -44,8 +44,13 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    pub(super) fn broken<T>(&self, wanted: &'static str) -> Result<T, Broken> {
-        Err(Broken { at: self.at, wanted })
+    /// What is wrong at this place.
+    pub(super) fn fault(&self, wanted: &'static str) -> Broken {
+        Broken { at: self.at, wanted }
+    }
+
+    fn broken<T>(&self, wanted: &'static str) -> Result<T, Broken> {
+        Err(self.fault(wanted))
     }
 
     #[inline]
