@@ -111,8 +111,8 @@ def verify(project, data):
 
     c = duckdb.connect(config={"threads": 2})
     c.execute("set timezone = 'UTC'")
-    sums = """select count(*) n, sum(hash(passage_id)) id, sum(hash(lock_id)) lock, sum(epoch_us(passed_at)::hugeint) at,
-      sum(draught_cm) draught, sum(toll) toll, sum(hash(cargo_kind)) cargo, sum(hash(skipper)) skipper, sum(hash(note)) note"""
+    sums = """select count(*) s_n, sum(hash(passage_id)) s_id, sum(hash(lock_id)) s_lock, sum(epoch_us(passed_at)::hugeint) s_at,
+      sum(draught_cm) s_draught, sum(toll) s_toll, sum(hash(cargo_kind)) s_cargo, sum(hash(skipper)) s_skipper, sum(hash(note)) s_note"""
     theirs = c.execute(f"{sums} from ({DUCKDB_SELECT.format(data=data)})").fetchone()
     ours = c.execute(f"{sums} from read_parquet('{project}/archive/**/*.parquet')").fetchone()
     print("source by duckdb:", theirs)

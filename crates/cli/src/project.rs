@@ -169,5 +169,7 @@ fn read_source(root: &Path, path: &Path) -> Outcome<Arc<SourceText>> {
         Failure::new(FailureKind::Configuration, format!("{name} is not UTF-8, in line {line}"))
             .with_help("save the file as UTF-8")
     })?;
+    // Some editors begin a file with a mark of its byte order.
+    let text = text.strip_prefix('\u{feff}').map(str::to_string).unwrap_or(text);
     Ok(SourceText::new(name, text))
 }

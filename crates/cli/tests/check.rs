@@ -80,8 +80,10 @@ fn a_good_project_is_shown_as_it_will_land() {
     insta::assert_snapshot!(out, @r"
     ✓ weighings
       weighing 3 fields, from depots (files)
-        → archive (files): ticket text, day date, gross_kg integer
-        → heavy (files): ticket text, gross_kg integer
+        → archive (files):
+          ticket text, day date, gross_kg integer
+        → heavy (files):
+          ticket text, gross_kg integer
     ");
 }
 

@@ -8,6 +8,7 @@ use sluice_core::units::show_many;
 
 use crate::args::{Arguments, CheckArgs, OutputKind};
 use crate::exit::Exit;
+use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
 use crate::project::{LoadedPipeline, Project, no_pipeline};
 
@@ -82,18 +83,33 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem]) {
             let fields = show_many(event.columns.len() as u64, "field");
             output::print(&format!("  {} {fields}, {origin}\n", event.name));
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
-                let columns: Vec<String> =
-                    landing.columns().iter().map(|c| format!("{} {}", c.name, style::dim(&c.ty.to_string()))).collect();
-                output::print(&format!(
-                    "    {} {} ({}): {}\n",
-                    style::dim("→"),
-                    landing.name,
-                    landing.kind.name(),
-                    columns.join(", ")
-                ));
+                let columns: Vec<(String, String)> =
+                    landing.columns().iter().map(|c| (c.name.clone(), c.ty.to_string())).collect();
+                output::print(&format!("    {} {} ({}):\n", style::dim("→"), landing.name, landing.kind.name()));
+                output::print(&in_lines(&columns, screen_width()));
             }
         }
     }
+}
+
+/// Columns with their types, as many on a line as fit.
+fn in_lines(columns: &[(String, String)], width: usize) -> String {
+    const INDENT: &str = "      ";
+    let mut out = String::from(INDENT);
+    let mut used = INDENT.len();
+    for (i, (name, ty)) in columns.iter().enumerate() {
+        let length = name.chars().count() + ty.len() + 3;
+        if used + length > width && used > INDENT.len() {
+            out.push('\n');
+            out.push_str(INDENT);
+            used = INDENT.len();
+        }
+        let comma = if i + 1 == columns.len() { "" } else { ", " };
+        out.push_str(&format!("{name} {}{comma}", style::dim(ty)));
+        used += length;
+    }
+    out.push('\n');
+    out
 }
 
 fn as_json(chosen: &[&LoadedPipeline], found: &[Problem]) {

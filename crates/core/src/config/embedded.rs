@@ -99,6 +99,7 @@ mod tests {
     #[case::literal_lines("k = '''\nid, naem\n'''")]
     #[case::escapes("k = \"\\\"ü\\\" = \\u00e9 and naem\"")]
     #[case::folded("k = \"\"\"\nid, \\\n   naem\"\"\"")]
+    #[case::windows_line_ends("k = \"\"\"\r\nid,\r\nlower(naem)\r\n\"\"\"")]
     #[case::other_script("k = \"'閘門', naem\"")]
     fn a_range_leads_back_to_the_file(#[case] toml: &str) {
         let text = embedded(toml);

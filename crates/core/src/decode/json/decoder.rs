@@ -13,6 +13,7 @@ use crate::contract::Contract;
 use crate::decode::builders::{ColumnBuilder, Values};
 use crate::decode::{Decoded, Decoder};
 use crate::event::{Chunk, EventRows, Position, RecordSpan};
+use crate::names;
 use crate::reject::{CONTRACT, Reason, Reject};
 use crate::types::SqlType;
 use crate::values::json::write_string;
@@ -91,7 +92,19 @@ impl JsonDecoder {
         if scanner.at < line.len() {
             return Err(scanner.fault("the end of the record").into());
         }
-        self.fill_missing(row)
+        self.fill_missing(row).map_err(|bad| self.with_near_key(bad, line))
+    }
+
+    /// Says which key of the record comes near to the field that is missing: most often a name was mistyped.
+    #[cold]
+    fn with_near_key(&self, mut bad: Bad, line: &[u8]) -> Bad {
+        let unknown: Vec<String> =
+            scan::keys(line).into_iter().filter(|k| self.objects[0].get(k.as_bytes()) == Target::Extra).collect();
+        let near = bad.field.as_ref().and_then(|f| names::nearest(f, unknown.iter().map(String::as_str)));
+        if let Some(near) = near {
+            bad.message.push_str(&format!("; the record has `{near}`"));
+        }
+        bad
     }
 
     fn object(

@@ -171,6 +171,25 @@ impl<'a> Scanner<'a> {
     }
 }
 
+/// The keys of a whole object, as they are spelled.
+pub(super) fn keys(record: &[u8]) -> Vec<String> {
+    let mut found = Vec::new();
+    let mut scanner = Scanner::new(record);
+    scanner.skip_blanks();
+    if scanner.expect(b'{', "an object").is_ok() {
+        // The record was walked over before, so it is whole.
+        let _ = scanner.members(b'}', |scanner| {
+            let key = scanner.string()?;
+            found.push(String::from_utf8_lossy(key.bytes).into_owned());
+            scanner.skip_blanks();
+            scanner.expect(b':', "a colon")?;
+            scanner.skip_blanks();
+            scanner.skip_value(0).map(|_| ())
+        });
+    }
+    found
+}
+
 /// The place of the next quote or backslash, eight bytes at a time.
 #[inline]
 fn next_special(bytes: &[u8], mut at: usize) -> usize {

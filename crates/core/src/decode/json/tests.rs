@@ -138,6 +138,14 @@ fn what_must_be_there_is_asked_for(#[case] record: &str, #[case] word: &str) {
 }
 
 #[test]
+fn a_missing_field_is_led_to_the_key_that_is_probably_meant() {
+    let contract = contract("ticket text not null, depot text", ExtraFields::Ignore);
+    let message = |record: &str| decode(&contract, record.as_bytes()).rejects[0].message.clone();
+    assert_eq!(message(r#"{"depot":"x","tikcet":"y"}"#), "the field is missing; the record has `tikcet`");
+    assert_eq!(message(r#"{"depot":"x","zzz":"y"}"#), "the field is missing");
+}
+
+#[test]
 fn only_the_record_that_is_not_utf8_is_rejected() {
     let decoded = decode(&contract("a text", ExtraFields::Ignore), b"{\"a\":\"x\"}\n{\"a\":\"\xff\"}\n{\"a\":\"y\"}\n");
     assert_eq!(decoded.rows.spans.len(), 2);
