@@ -44,6 +44,8 @@ pub(crate) enum Command {
     Ledger(LedgerArgs),
     /// Mend: which events were rejected, and why
     Rejects(RejectsArgs),
+    /// Write: what is each kind, option, type, function, reason and code?
+    Manual(ManualArgs),
     /// Try out: the whole thing on sample data
     Demo(DemoArgs),
     /// Completions for a shell, on standard output
@@ -127,6 +129,17 @@ pub(crate) struct RejectsArgs {
     /// Write the rejected bytes as they were, a line each, and nothing else
     #[arg(long)]
     pub raw: bool,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct ManualArgs {
+    /// A chapter, a name, or any word; without it, the chapters
+    #[arg(value_name = "WORD")]
+    pub words: Vec<String>,
+
+    /// Write the manual as pages of Markdown into a folder
+    #[arg(long, value_name = "DIR", conflicts_with = "words")]
+    pub pages: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]

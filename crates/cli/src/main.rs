@@ -6,6 +6,7 @@ mod demo;
 mod exit;
 #[cfg(feature = "failpoints")]
 mod kill;
+mod manual;
 mod output;
 mod progress;
 mod project;

@@ -7,7 +7,7 @@
 mod common;
 
 use std::os::unix::process::ExitStatusExt as _;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use common::{Expected, PIPELINE, TestProject};
 use rstest::rstest;
@@ -78,7 +78,12 @@ fn killed_at_random_every_event_lands_exactly_once(#[case] seed: u64) {
     let mut expected = Expected::default();
     let mut random = seed;
     let mut killed = 0;
-    for round in 0..25 {
+    // How long a whole run takes here tells when to kill.
+    project.append("depots/a.jsonl", expected.lines(0, 1000));
+    let started = Instant::now();
+    project.expect(0, RUN);
+    let whole = u64::try_from(started.elapsed().as_micros()).unwrap();
+    for round in 1..=25 {
         project.append("depots/a.jsonl", expected.lines(round * 1000, 700));
         project.write(&format!("depots/b{round}.jsonl"), expected.lines(round * 1000 + 700, 300));
         let mut child = project
@@ -88,7 +93,7 @@ fn killed_at_random_every_event_lands_exactly_once(#[case] seed: u64) {
             .spawn()
             .unwrap();
         random = random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        std::thread::sleep(Duration::from_millis(5 + (random >> 33) % 220));
+        std::thread::sleep(Duration::from_micros((random >> 33) % whole));
         let _ = child.kill();
         killed += u32::from(child.wait().unwrap().signal() == Some(9));
     }
@@ -123,4 +128,22 @@ fn finishing_an_earlier_batch_is_said_in_one_line() {
     assert_eq!(err, "finished 1 batch that an earlier run had sealed\n");
     let (_, err) = project.expect(0, RUN);
     assert_eq!(err, "");
+}
+
+#[test]
+fn what_was_open_in_a_lane_that_is_no_more_is_cleared() {
+    let pipeline = PIPELINE.replace("match = \"*.jsonl\"", "match = \"*.jsonl\"\nlanes = 3");
+    let project = TestProject::new(&pipeline);
+    let mut expected = Expected::default();
+    for i in 0..9 {
+        project.write(&format!("depots/{i}.jsonl"), expected.lines(i * 100, 60));
+    }
+    kill_at(&project, "seal.before", 1);
+    assert!(!project.staged_files().is_empty());
+    project.write("pipelines/weighings.toml", PIPELINE);
+    project.expect(0, RUN);
+    assert_eq!(project.archived(), expected.archive);
+    assert_eq!(project.staged_files(), Vec::<std::path::PathBuf>::new());
+    let batches = project.json(&["ledger", "weighings"])["batches"].clone();
+    assert!(batches.as_array().unwrap().iter().all(|b| b["state"] == "settled"), "{batches}");
 }

@@ -12,9 +12,9 @@ use rstest::rstest;
 
 const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
 
-/// Waits until something holds, for ten seconds at most.
+/// Waits until something holds, for a minute at most.
 fn wait_for(what: &str, mut holds: impl FnMut() -> bool) {
-    let end = Instant::now() + Duration::from_secs(10);
+    let end = Instant::now() + Duration::from_secs(60);
     while !holds() {
         assert!(Instant::now() < end, "waited in vain for {what}");
         std::thread::sleep(Duration::from_millis(20));
@@ -230,6 +230,31 @@ when = "gross_kg > 10"
     assert!(out.contains("∅") && out.contains("ticket"), "{out}");
     // Nothing is left of what was shown.
     assert!(common::visible_files(&project.path(".sluice/spool")).is_empty());
+}
+
+#[test]
+fn a_second_ctrl_c_leaves_at_once_and_loses_nothing() {
+    let pipeline =
+        PIPELINE.replace("path = \"all/{day:%Y/%m/%d}\"", "path = \"all\"").replace("rows = 100", "rows = 10_000")
+            + "[event.weighing.lands.look]\nat = \"screen\"\n";
+    let project = TestProject::new(&pipeline);
+    let mut expected = Expected::default();
+    project.write("depots/a.jsonl", expected.lines(0, 9_000));
+    // Nobody reads the pipe: once it is full, the batch cannot settle.
+    let mut child = project.command(RUN).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    wait_for("the batch to be sealed", || {
+        project.path(".sluice/ledger.db").exists()
+            && project.json(&["ledger", "weighings"])["batches"][0]["state"] == "sealed"
+    });
+    interrupt(&child, "-INT");
+    std::thread::sleep(Duration::from_millis(300));
+    assert!(child.try_wait().unwrap().is_none(), "the first one waits for the batch");
+    interrupt(&child, "-INT");
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+    let (_, err) = project.expect(0, RUN);
+    assert!(err.contains("finished 1 batch"), "{err}");
+    assert_eq!(project.archived(), expected.archive);
+    assert_eq!(project.heavy(), expected.heavy);
 }
 
 #[test]

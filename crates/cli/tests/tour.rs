@@ -40,6 +40,12 @@ fn by_hand_from_an_empty_folder() {
     let (out, _) = project.expect(0, &[]);
     assert!(out.contains("sluice init") && out.contains("sluice demo"), "{out}");
     project.expect(0, &["init", ".", "--name", "tolls"]);
+    for name in ["sluice.toml", "pipelines/weighings.toml"] {
+        let text = std::fs::read_to_string(project.path(name)).unwrap();
+        let schema = text.lines().next().unwrap().strip_prefix("#:schema ").unwrap();
+        let place = project.path(name).parent().unwrap().join(schema);
+        serde_json::from_str::<serde_json::Value>(&std::fs::read_to_string(place).unwrap()).unwrap();
+    }
     let (_, err) = project.expect(3, &["init"]);
     assert!(err.contains("nothing was changed"), "{err}");
     let (_, err) = project.expect(0, &["check"]);
@@ -103,4 +109,32 @@ fn completions_are_made_for_each_shell() {
         let (out, _) = TestProject::empty().expect(0, &["completions", shell]);
         assert!(out.contains("until-caught-up"), "{shell}");
     }
+}
+
+#[test]
+fn the_reference_pages_are_those_of_the_code() {
+    let project = TestProject::empty();
+    project.expect(0, &["manual", "--pages", "pages"]);
+    let kept = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference");
+    let names = |folder: &std::path::Path| {
+        let mut names: Vec<_> = std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().file_name()).collect();
+        names.sort();
+        names
+    };
+    let made = project.path("pages");
+    assert_eq!(names(&kept), names(&made));
+    for name in names(&made) {
+        let (kept, made) = (std::fs::read_to_string(kept.join(&name)), std::fs::read_to_string(made.join(&name)));
+        assert!(kept.unwrap() == made.unwrap(), "{name:?} is old: run sluice manual --pages docs/reference");
+    }
+}
+
+#[test]
+fn the_manual_answers_also_to_mistyped_words() {
+    let project = TestProject::empty();
+    let (out, _) = project.expect(0, &["manual", "date_trnc"]);
+    assert!(out.contains("date_trunc(unit, timestamptz)") && out.contains("gives 2026-04-01T08:00:00Z"), "{out}");
+    let (_, err) = project.expect(3, &["manual", "qqqqqqqqqq"]);
+    assert!(err.contains("knows nothing of"), "{err}");
+    assert!(project.json(&["manual"])["entries"].as_array().unwrap().len() > 60);
 }

@@ -35,6 +35,7 @@ pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
         )
         .with_help("look at it with `sluice`, or name another folder"));
     }
+    write_schemas(folder)?;
     let made =
         write_project(folder, &PROJECT.replace("PROJECT_NAME", &name), &[("weighings.toml", PIPELINE)], &["inbox"])?;
     if arguments.output == OutputKind::Json {
@@ -56,6 +57,17 @@ pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
     ));
     output::print(&out);
     Ok(Exit::Fine)
+}
+
+/// Lays the JSON Schemas into the project, where the first line of each file points editors to.
+fn write_schemas(folder: &Path) -> Outcome<()> {
+    let place = folder.join(".sluice").join("schema");
+    fs::create_dir_all(&place).map_err(|e| Failure::io("make the folder", &place, &e))?;
+    for (name, text) in crate::manual::schemas() {
+        let path = place.join(name);
+        fs::write(&path, text).map_err(|e| Failure::io("write", &path, &e))?;
+    }
+    Ok(())
 }
 
 fn name_of(folder: &Path) -> String {

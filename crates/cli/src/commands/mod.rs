@@ -5,6 +5,7 @@ mod completions;
 mod demo;
 mod init;
 mod ledger;
+mod manual;
 mod overview;
 mod rejects;
 mod run;
@@ -23,6 +24,7 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Run(args)) => run::run(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),
+        Some(Command::Manual(args)) => manual::manual(arguments, args),
         Some(Command::Demo(args)) => demo::demo(arguments, args),
         Some(Command::Completions(args)) => completions::completions(args),
     }

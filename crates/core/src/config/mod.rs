@@ -7,6 +7,7 @@ pub mod options;
 pub mod pipeline;
 pub mod project;
 pub mod reader;
+pub mod schema;
 
 pub use embedded::EmbeddedText;
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};

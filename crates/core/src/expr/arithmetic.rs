@@ -6,8 +6,8 @@
 
 use std::sync::Arc;
 
-use arrow_array::PrimitiveArray;
 use arrow_array::types::{ArrowPrimitiveType, Decimal128Type, Float64Type, Int32Type, Int64Type};
+use arrow_array::{ArrowNativeTypeOp, PrimitiveArray};
 
 use super::column::{Column, zip_checked};
 use super::{ArithmeticOp, Expr};
@@ -63,22 +63,8 @@ pub(super) fn compute(
     rows: usize,
 ) -> Column {
     match ty {
-        SqlType::Integer => apply::<Int32Type>(left, right, rows, ty, |a, b| match op {
-            ArithmeticOp::Add => a.checked_add(b).ok_or(OVERFLOW),
-            ArithmeticOp::Subtract => a.checked_sub(b).ok_or(OVERFLOW),
-            ArithmeticOp::Multiply => a.checked_mul(b).ok_or(OVERFLOW),
-            _ if b == 0 => Err(ZERO),
-            ArithmeticOp::Divide => a.checked_div(b).ok_or(OVERFLOW),
-            ArithmeticOp::Remainder => Ok(a.checked_rem(b).unwrap_or(0)),
-        }),
-        SqlType::Bigint => apply::<Int64Type>(left, right, rows, ty, |a, b| match op {
-            ArithmeticOp::Add => a.checked_add(b).ok_or(OVERFLOW),
-            ArithmeticOp::Subtract => a.checked_sub(b).ok_or(OVERFLOW),
-            ArithmeticOp::Multiply => a.checked_mul(b).ok_or(OVERFLOW),
-            _ if b == 0 => Err(ZERO),
-            ArithmeticOp::Divide => a.checked_div(b).ok_or(OVERFLOW),
-            ArithmeticOp::Remainder => Ok(a.checked_rem(b).unwrap_or(0)),
-        }),
+        SqlType::Integer => whole::<Int32Type>(op, ty, left, right, rows),
+        SqlType::Bigint => whole::<Int64Type>(op, ty, left, right, rows),
         SqlType::Double => apply::<Float64Type>(left, right, rows, ty, |a, b| {
             let value = match op {
                 ArithmeticOp::Add => a + b,
@@ -101,6 +87,25 @@ pub(super) fn compute(
         }
         other => unreachable!("bind gives arithmetic a numeric type, not {other}"),
     }
+}
+
+/// Whole numbers of either width.
+fn whole<T: ArrowPrimitiveType>(op: ArithmeticOp, ty: SqlType, left: &Column, right: &Column, rows: usize) -> Column
+where
+    T::Native: ArrowNativeTypeOp,
+{
+    apply::<T>(left, right, rows, ty, |a, b| {
+        match op {
+            ArithmeticOp::Add => a.add_checked(b),
+            ArithmeticOp::Subtract => a.sub_checked(b),
+            ArithmeticOp::Multiply => a.mul_checked(b),
+            _ if b.is_zero() => return Err(ZERO),
+            ArithmeticOp::Divide => a.div_checked(b),
+            // The remainder by -1 is 0, also of the least number, where the check would see an overflow.
+            ArithmeticOp::Remainder => Ok(a.mod_wrapping(b)),
+        }
+        .map_err(|_| OVERFLOW)
+    })
 }
 
 fn scale_of(expr: &Expr) -> u8 {

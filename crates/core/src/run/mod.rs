@@ -124,6 +124,15 @@ impl Shared<'_> {
         self.stop.abort();
     }
 
+    /// Does the work of one thread. Where it breaks down, every other thread leaves too: none waits for ever.
+    fn guarded(&self, work: impl FnOnce()) {
+        if std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).is_err() {
+            self.fail(Failure::internal("a thread of the run broke down; its message stands above").with_help(
+                "this is a fault of the program, please report it; what was sealed is finished by the next run",
+            ));
+        }
+    }
+
     fn epoch(&self, lane: &LaneId) -> Outcome<u64> {
         self.epochs.get(lane).copied().ok_or_else(|| Failure::internal(format!("lane {lane} was never taken")))
     }
@@ -147,6 +156,7 @@ pub fn run(
 ) -> Outcome<RunReport> {
     let landings = open_landings(plan, around)?;
     let recovered = recover::finish_sealed(plan, around, ledger, observer)?;
+    recover::leave_old_lanes(plan, ledger, &landings)?;
     let mut holds = Vec::new();
     for arrival in &plan.arrivals {
         for number in 0..arrival.lanes {
@@ -218,15 +228,17 @@ fn run_lane(
     let (staged_in, staged_out) = bounded(1);
     let lane = hold.lane.clone();
     std::thread::scope(|scope| {
-        scope.spawn(move || reader::Reader::new(shared, hold.clone(), source, task_in).run());
+        scope.spawn(move || shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in).run()));
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());
-            scope.spawn(move || processor::work(shared, arrival, &tasks, &done));
+            scope.spawn(move || shared.guarded(|| processor::work(shared, arrival, &tasks, &done)));
         }
         drop((task_out, done_in));
         let event = arrival.event;
         let (stager_lane, committer_lane) = (lane.clone(), lane);
-        scope.spawn(move || stager::Stager::new(shared, event, stager_lane, staged_in).run(&done_out));
-        scope.spawn(move || committer::commit_all(shared, &committer_lane, &staged_out));
+        scope.spawn(move || {
+            shared.guarded(|| stager::Stager::new(shared, event, stager_lane, staged_in).run(&done_out));
+        });
+        scope.spawn(move || shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out)));
     });
 }

@@ -54,6 +54,19 @@ fn sealed_plan(texts: &SealedTexts, around: &Surroundings) -> Outcome<Plan> {
     Ok(plan)
 }
 
+/// Clears what was left open in lanes that the pipeline had once and has no more.
+pub(super) fn leave_old_lanes(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
+    let is_present =
+        |lane: &LaneId| plan.arrivals.iter().any(|a| (0..a.lanes).any(|number| LaneId::new(&a.label, number) == *lane));
+    for lane in ledger.lanes(&plan.pipeline)?.iter().filter(|l| !is_present(l)) {
+        ledger.take_lane(&plan.pipeline, lane)?;
+        for landing in landings.values() {
+            landing.discard(lane, &[])?;
+        }
+    }
+    Ok(())
+}
+
 /// Takes a lane over, clears what was staged and never sealed, and compares the landings' records.
 pub(super) fn take_lane(
     plan: &Plan,

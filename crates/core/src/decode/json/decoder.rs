@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
-use arrow_buffer::BooleanBufferBuilder;
 use arrow_schema::SchemaRef;
 
-use super::keys::{Keys, Target};
+use super::keys::{Keys, Target, add_path};
 use super::scan::{self, Broken, RawString, Scanner};
+use super::values::{parse_date, parse_epoch, parse_timestamp, push, push_bit, push_number};
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::decode::builders::{ColumnBuilder, Values};
@@ -17,8 +17,7 @@ use crate::names;
 use crate::reject::{CONTRACT, Reason, Reject};
 use crate::types::SqlType;
 use crate::values::json::write_string;
-use crate::values::number;
-use crate::values::time::{self, TimeFormat};
+use crate::values::time::TimeFormat;
 
 struct Field {
     name: String,
@@ -475,81 +474,6 @@ impl Decoder for JsonDecoder {
 /// Chunks stay below 2 GiB: `max_record` is bounded.
 fn offset(n: usize) -> u32 {
     u32::try_from(n).unwrap_or(u32::MAX)
-}
-
-fn add_path(objects: &mut Vec<Keys>, path: &[String], field: usize) {
-    let mut object = 0;
-    for (depth, name) in path.iter().enumerate() {
-        let known = objects[object].get(name.as_bytes());
-        if depth + 1 == path.len() {
-            let target = match known {
-                Target::Object(inner) => Target::Both(field, inner),
-                _ => Target::Field(field),
-            };
-            objects[object].set(name.as_bytes(), target);
-            return;
-        }
-        let inner = match known {
-            Target::Object(inner) | Target::Both(_, inner) => inner,
-            _ => {
-                objects.push(Keys::default());
-                objects.len() - 1
-            }
-        };
-        let target = match known {
-            Target::Field(field) | Target::Both(field, _) => Target::Both(field, inner),
-            _ => Target::Object(inner),
-        };
-        objects[object].set(name.as_bytes(), target);
-        object = inner;
-    }
-}
-
-fn push<T>(values: &mut Vec<T>, value: Option<T>) -> Option<()> {
-    values.push(value?);
-    Some(())
-}
-
-fn push_bit(values: &mut BooleanBufferBuilder, value: bool) -> Option<()> {
-    values.append(value);
-    Some(())
-}
-
-#[inline]
-fn push_number(values: &mut Values, ty: SqlType, text: &[u8]) -> Option<()> {
-    match (values, ty) {
-        (Values::Integer(values), _) => push(values, number::parse_whole(text).and_then(|v| i32::try_from(v).ok())),
-        (Values::Bigint(values), _) => push(values, number::parse_whole(text)),
-        (Values::Double(values), _) => push(values, number::parse_double(text)),
-        (Values::Decimal(values), SqlType::Decimal { precision, scale }) => {
-            push(values, number::parse_decimal(text, scale).filter(|v| number::fits_precision(*v, precision)))
-        }
-        _ => None,
-    }
-}
-
-fn parse_timestamp(text: &[u8], format: Option<&TimeFormat>) -> Option<i64> {
-    match format {
-        None | Some(TimeFormat::Rfc3339) => time::parse_timestamp(text),
-        Some(TimeFormat::Epoch(unit)) => parse_epoch(text, *unit),
-        Some(TimeFormat::Pattern(pattern)) => time::parse_timestamp_pattern(std::str::from_utf8(text).ok()?, pattern),
-    }
-}
-
-fn parse_date(text: &[u8], format: Option<&TimeFormat>) -> Option<i32> {
-    match format {
-        Some(TimeFormat::Pattern(pattern)) => time::parse_date_pattern(std::str::from_utf8(text).ok()?, pattern),
-        _ => time::parse_date(text),
-    }
-}
-
-/// A count of units since 1970; digits after the point are kept to the microsecond.
-fn parse_epoch(text: &[u8], unit: i64) -> Option<i64> {
-    if let Some(whole) = number::parse_whole(text) {
-        return whole.checked_mul(unit);
-    }
-    let micros = number::parse_decimal(text, 9)?.checked_mul(i128::from(unit))? / 1_000_000_000;
-    i64::try_from(micros).ok()
 }
 
 fn kind_of(byte: u8) -> &'static str {

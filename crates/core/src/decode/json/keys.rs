@@ -57,3 +57,32 @@ impl Keys {
         target
     }
 }
+
+/// Makes the path of a field lead to it, through the objects that hold it; the first object is the record.
+pub(super) fn add_path(objects: &mut Vec<Keys>, path: &[String], field: usize) {
+    let mut object = 0;
+    for (depth, name) in path.iter().enumerate() {
+        let known = objects[object].get(name.as_bytes());
+        if depth + 1 == path.len() {
+            let target = match known {
+                Target::Object(inner) => Target::Both(field, inner),
+                _ => Target::Field(field),
+            };
+            objects[object].set(name.as_bytes(), target);
+            return;
+        }
+        let inner = match known {
+            Target::Object(inner) | Target::Both(_, inner) => inner,
+            _ => {
+                objects.push(Keys::default());
+                objects.len() - 1
+            }
+        };
+        let target = match known {
+            Target::Field(field) | Target::Both(field, _) => Target::Both(field, inner),
+            _ => Target::Object(inner),
+        };
+        objects[object].set(name.as_bytes(), target);
+        object = inner;
+    }
+}

@@ -3,6 +3,7 @@
 mod decoder;
 mod keys;
 mod scan;
+mod values;
 
 use super::{Cut, Decoder, Format};
 use crate::contract::Contract;

@@ -1,0 +1,147 @@
+//! The manual: every kind, option, type, function, reason and code, gathered from the tables in the code.
+//!
+//! The terminal, the JSON output and the pages under docs/reference all show these entries.
+
+mod pages;
+mod search;
+
+use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
+use sluice_core::expr::FUNCTIONS;
+use sluice_core::problem::CODES;
+use sluice_core::reject::REASONS;
+use sluice_core::types::TYPES;
+
+use crate::exit;
+
+pub(crate) use pages::{pages, schemas};
+pub(crate) use search::{Found, search};
+
+/// The chapters, in the order of the manual: name and what it holds.
+pub(crate) const CHAPTERS: &[(&str, &str)] = &[
+    ("files", "the keys of sluice.toml and of pipeline files"),
+    ("kinds", "intakes and landings: what each is, guarantees and takes"),
+    ("types", "the types of contracts and expressions"),
+    ("functions", "what columns and conditions can compute"),
+    ("rejects", "why an event is rejected"),
+    ("problems", "what check finds in files"),
+    ("exits", "exit codes"),
+];
+
+/// One entry of the manual.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Entry {
+    /// Its chapter, one of [`CHAPTERS`].
+    pub chapter: &'static str,
+    /// What stands before it, such as the table of a key: `[event.NAME]`.
+    pub context: String,
+    /// The word that is looked up.
+    pub name: String,
+    /// How it is written.
+    pub form: String,
+    /// What it is.
+    pub about: String,
+    /// More lines.
+    pub notes: Vec<String>,
+}
+
+/// All entries, in the order of the chapters.
+pub(crate) fn entries() -> Vec<Entry> {
+    let mut all = Vec::new();
+    option_tables(&mut all);
+    kinds(&mut all);
+    let entry = |chapter, name: &str, about: &str| Entry {
+        chapter,
+        context: String::new(),
+        name: name.into(),
+        form: name.into(),
+        about: about.into(),
+        notes: Vec::new(),
+    };
+    all.extend(TYPES.iter().map(|(name, about)| entry("types", name, about)));
+    all.extend(FUNCTIONS.iter().map(|f| Entry {
+        form: f.signature.into(),
+        notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],
+        ..entry("functions", f.name, f.about)
+    }));
+    all.extend(REASONS.iter().map(|(name, about)| entry("rejects", name, about)));
+    all.extend(CODES.iter().map(|(name, about)| entry("problems", name, about)));
+    all.extend(exit::CODES.iter().map(|(code, about)| entry("exits", &code.to_string(), about)));
+    all
+}
+
+fn option_tables(all: &mut Vec<Entry>) {
+    options(all, "files", "sluice.toml", project::FILE_OPTIONS);
+    options(all, "files", "[connection.NAME]", project::CONNECTION_OPTIONS);
+    options(all, "files", "pipelines/NAME.toml", pipeline::FILE_OPTIONS);
+    options(all, "files", "[event.NAME]", pipeline::EVENT_OPTIONS);
+    options(all, "files", "[event.NAME.arrives]", pipeline::ARRIVAL_OPTIONS);
+    options(all, "files", "[event.NAME.lands.LANDING]", pipeline::LANDING_OPTIONS);
+}
+
+fn options(all: &mut Vec<Entry>, chapter: &'static str, context: &str, specs: &'static [OptionSpec]) {
+    for spec in specs {
+        let mut notes = Vec::new();
+        match spec.default {
+            Some(default) => notes.push(format!("default: {default}")),
+            None if spec.required => notes.push("needed".into()),
+            None => {}
+        }
+        all.push(Entry {
+            chapter,
+            context: context.into(),
+            name: spec.key.into(),
+            form: format!("{} = {}", spec.key, spec.value.describe()),
+            about: spec.help.into(),
+            notes,
+        });
+    }
+    for spec in specs {
+        if let ValueKind::Table(inner) = spec.value {
+            options(all, chapter, &format!("{context} {}", spec.key), inner);
+        }
+    }
+}
+
+fn kinds(all: &mut Vec<Entry>) {
+    let registry = sluice_connect::registry();
+    let kind = |name: &str, what: &str, scheme: &str, about: &str, notes: Vec<String>| Entry {
+        chapter: "kinds",
+        context: what.into(),
+        name: name.into(),
+        form: format!("{what} {name}, for connections with url = \"{scheme}:…\""),
+        about: about.into(),
+        notes,
+    };
+    for intake in registry.intakes() {
+        all.push(kind(intake.name(), "intake", intake.scheme(), intake.about(), Vec::new()));
+        options(all, "kinds", &format!("[event.NAME.arrives] of intake {}", intake.name()), intake.options());
+    }
+    for landing in registry.landings() {
+        let guarantee = vec![format!("guarantee: {}", landing.guarantee())];
+        all.push(kind(landing.name(), "landing", landing.scheme(), landing.about(), guarantee));
+        options(all, "kinds", &format!("[event.NAME.lands.LANDING] of landing {}", landing.name()), landing.options());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_chapter_has_entries_and_every_entry_a_chapter() {
+        let all = entries();
+        for (chapter, _) in CHAPTERS {
+            assert!(all.iter().any(|e| e.chapter == *chapter), "{chapter} is empty");
+        }
+        assert!(all.iter().all(|e| CHAPTERS.iter().any(|(c, _)| *c == e.chapter)));
+        assert!(all.iter().all(|e| !e.about.is_empty() && !e.name.is_empty()));
+    }
+
+    #[test]
+    fn nested_keys_are_there() {
+        let all = entries();
+        let every = all.iter().find(|e| e.name == "every").unwrap();
+        assert_eq!(every.context, "pipelines/NAME.toml batch");
+        assert!(every.notes.contains(&"default: 10s".to_string()));
+    }
+}
