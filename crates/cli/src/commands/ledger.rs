@@ -5,7 +5,7 @@ use std::time::Duration;
 use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use sluice_core::run::REJECTS;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
@@ -55,46 +55,44 @@ fn took(batch: &BatchRecord) -> String {
     show_duration(Duration::from_micros(u64::try_from(end - batch.opened_at).unwrap_or(0)))
 }
 
+/// A table that needs at least this many columns says more of each batch.
+const WIDE: usize = 110;
+
 fn list(name: &str, batches: &[BatchRecord]) -> String {
-    // One column for each landing that any of the batches has.
-    let mut landings: Vec<&str> = Vec::new();
-    for landing in batches.iter().flat_map(|b| &b.landings).filter(|l| l.landing != REJECTS) {
-        if !landings.contains(&landing.landing.as_str()) {
-            landings.push(&landing.landing);
-        }
-    }
-    let mut table = Table::new(&[
+    let is_wide = screen_width() >= WIDE;
+    let mut headings = vec![
         ("lane", Align::Left),
         ("batch", Align::Right),
         ("state", Align::Left),
         ("opened (UTC)", Align::Left),
         ("took", Align::Right),
         ("read", Align::Right),
-        ("bytes", Align::Right),
-        ("rejected", Align::Right),
-        ("landed", Align::Left),
-    ]);
+    ];
+    if is_wide {
+        headings.push(("bytes", Align::Right));
+    }
+    headings.extend([("rejected", Align::Right), ("landed", Align::Left)]);
+    let mut table = Table::new(&headings);
     for batch in batches {
-        let rows = |name: &&str| {
-            let landing = batch.landings.iter().find(|l| l.landing == **name)?;
-            Some(format!("{} {}", show_count(landing.rows), style::dim(name)))
-        };
-        let landed: Vec<String> = landings.iter().filter_map(rows).collect();
         let rejected = match batch.rejected {
             0 => "0".to_string(),
             n => style::warn(&show_count(n)),
         };
-        table.row(vec![
+        let opened = times::second(batch.opened_at);
+        let mut cells = vec![
             batch.lane.to_string(),
             batch.number.to_string(),
             state(batch),
-            times::second(batch.opened_at),
+            // Where room is short, the month, day and time tell batches apart.
+            if is_wide { opened } else { opened[5..].to_string() },
             took(batch),
             show_count(batch.read),
-            show_size(batch.bytes),
-            rejected,
-            landed.join(" · "),
-        ]);
+        ];
+        if is_wide {
+            cells.push(show_size(batch.bytes));
+        }
+        cells.extend([rejected, landed(batch, is_wide)]);
+        table.row(cells);
     }
     let mut out = table.render(screen_width());
     if let Some(last) = batches.last() {
@@ -106,6 +104,16 @@ fn list(name: &str, batches: &[BatchRecord]) -> String {
         ));
     }
     out
+}
+
+/// Rows in each landing; without room for their names, all together.
+fn landed(batch: &BatchRecord, with_names: bool) -> String {
+    let landings = || batch.landings.iter().filter(|l| l.landing != REJECTS);
+    if !with_names {
+        return show_count(landings().map(|l| l.rows).sum());
+    }
+    let one = |l: &LandingRecord| format!("{} {}", show_count(l.rows), style::dim(&l.landing));
+    landings().map(one).collect::<Vec<_>>().join(" · ")
 }
 
 fn detail(batch: &BatchRecord) -> String {

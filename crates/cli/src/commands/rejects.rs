@@ -164,7 +164,7 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
     out.push_str(&format!(
         "\n  {}  {}\n",
         style::command(&format!("sluice rejects {name} --raw")),
-        style::dim("their bytes as they were, to mend and send again"),
+        style::dim("their bytes as they were"),
     ));
     output::print(&out);
 }

@@ -26,20 +26,25 @@ struct Field {
     format: Option<TimeFormat>,
 }
 
-/// Why a record is bad.
-struct Bad {
+/// Why a record is bad. Boxed: nearly every call returns a result, and nearly none is bad.
+struct Bad(Box<Fault>);
+
+struct Fault {
     reason: Reason,
     field: Option<String>,
     message: String,
 }
 
+impl Bad {
+    #[cold]
+    fn new(reason: Reason, field: Option<String>, message: impl Into<String>) -> Self {
+        Self(Box::new(Fault { reason, field, message: message.into() }))
+    }
+}
+
 impl From<Broken> for Bad {
     fn from(broken: Broken) -> Self {
-        Self {
-            reason: Reason::NOT_JSON,
-            field: None,
-            message: format!("{} is due at byte {}", broken.wanted, broken.at),
-        }
+        Self::new(Reason::NOT_JSON, None, format!("{} is due at byte {}", broken.wanted, broken.at))
     }
 }
 
@@ -99,9 +104,9 @@ impl JsonDecoder {
     fn with_near_key(&self, mut bad: Bad, line: &[u8]) -> Bad {
         let unknown: Vec<String> =
             scan::keys(line).into_iter().filter(|k| self.objects[0].get(k.as_bytes()) == Target::Extra).collect();
-        let near = bad.field.as_ref().and_then(|f| names::nearest(f, unknown.iter().map(String::as_str)));
+        let near = bad.0.field.as_ref().and_then(|f| names::nearest(f, unknown.iter().map(String::as_str)));
         if let Some(near) = near {
-            bad.message.push_str(&format!("; the record has `{near}`"));
+            bad.0.message.push_str(&format!("; the record has `{near}`"));
         }
         bad
     }
@@ -193,11 +198,9 @@ impl JsonDecoder {
             b'{' if self.extra == ExtraFields::Ignore => self.object(scanner, object, row, "", depth + 1),
             b'{' => self.object(scanner, object, row, &format!("{prefix}{}.", name()), depth + 1),
             b'n' if scanner.token() == b"null" => Ok(()),
-            _ => Err(Bad {
-                reason: Reason::TYPE,
-                message: format!("an object is due, not {}", kind_of(scanner.peek())),
-                field: Some(name()),
-            }),
+            _ => {
+                Err(Bad::new(Reason::TYPE, Some(name()), format!("an object is due, not {}", kind_of(scanner.peek()))))
+            }
         }
     }
 
@@ -209,12 +212,12 @@ impl JsonDecoder {
         }
         let mut name = prefix.as_bytes().to_vec();
         if !scan::unescape(key.bytes, &mut name) {
-            return Err(Bad { reason: Reason::NOT_JSON, field: None, message: "a key holds half a character".into() });
+            return Err(Bad::new(Reason::NOT_JSON, None, "a key holds half a character"));
         }
         let name = String::from_utf8_lossy(&name).into_owned();
         if self.extra == ExtraFields::Reject {
-            let message = "the contract does not name this field".into();
-            return Err(Bad { reason: Reason::EXTRA, field: Some(name), message });
+            let message = "the contract does not name this field";
+            return Err(Bad::new(Reason::EXTRA, Some(name), message));
         }
         self.extra_text.push(if self.extra_text.is_empty() { '{' } else { ',' });
         write_string(&mut self.extra_text, &name);
@@ -376,7 +379,7 @@ impl JsonDecoder {
     }
 
     fn bad(&self, index: usize, reason: Reason, message: String) -> Bad {
-        Bad { reason, field: Some(self.fields[index].name.clone()), message }
+        Bad::new(reason, Some(self.fields[index].name.clone()), message)
     }
 
     fn wrong_type(&self, index: usize, found: &str) -> Bad {
@@ -420,15 +423,16 @@ impl JsonDecoder {
     }
 
     fn reject(&self, chunk: &Chunk, span: RecordSpan, bad: Bad) -> Reject {
+        let fault = *bad.0;
         let bytes = span.of(&chunk.bytes);
         Reject {
             partition: Arc::clone(&chunk.partition),
             position: Position::at(chunk.from.major + u64::from(span.start)),
             length: chunk.too_long.unwrap_or(bytes.len() as u64),
             station: Arc::clone(&self.station),
-            field: bad.field,
-            reason: bad.reason,
-            message: bad.message,
+            field: fault.field,
+            reason: fault.reason,
+            message: fault.message,
             bytes: bytes.to_vec(),
         }
     }
@@ -439,7 +443,7 @@ impl Decoder for JsonDecoder {
         let mut spans = Vec::with_capacity(usize::try_from(chunk.records).unwrap_or(0));
         let mut rejects = Vec::new();
         if let Some(length) = chunk.too_long {
-            let bad = Bad { reason: Reason::TOO_LONG, field: None, message: format!("the record has {length} bytes") };
+            let bad = Bad::new(Reason::TOO_LONG, None, format!("the record has {length} bytes"));
             let span = RecordSpan { start: 0, end: offset(chunk.bytes.len()) };
             rejects.push(self.reject(chunk, span, bad));
             return Decoded { rows: EventRows { batch: self.finish(0), spans }, rejects };
@@ -453,9 +457,7 @@ impl Decoder for JsonDecoder {
             if !super::is_blank(line) {
                 let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
                     true => self.record(line, spans.len()),
-                    false => {
-                        Err(Bad { reason: Reason::NOT_UTF8, field: None, message: "the record is not UTF-8".into() })
-                    }
+                    false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
                 };
                 match result {
                     Ok(()) => spans.push(span),
