@@ -28,6 +28,11 @@ impl RowErrors {
         self.0.get_or_insert_default().entry(row).or_insert_with(|| reason.into());
     }
 
+    /// Whether a row has one.
+    pub fn has(&self, row: usize) -> bool {
+        self.0.as_ref().is_some_and(|errors| errors.contains_key(&row))
+    }
+
     /// Adds all errors of others.
     pub fn merge(&mut self, others: RowErrors) {
         for (row, reason) in others.into_iter() {

@@ -66,8 +66,7 @@ fn coalesce(items: &[Expr], context: &EvalContext<'_>) -> Column {
         let mut mask = condition::present(&column, rows);
         if !column.errors.is_empty() {
             // A value that could not be computed is not null: its error stands.
-            let failed: Vec<bool> =
-                (0..rows).map(|row| mask.value(row) || column.errors.iter().any(|(r, _)| r == row)).collect();
+            let failed: Vec<bool> = (0..rows).map(|row| mask.value(row) || column.errors.has(row)).collect();
             mask = failed.into();
         }
         result = condition::choose(&mask, column, result);

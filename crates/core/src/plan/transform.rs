@@ -5,6 +5,7 @@ use std::sync::Arc;
 use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions};
 use arrow_schema::{Schema, SchemaRef};
 use arrow_select::filter::FilterBuilder;
+use rustc_hash::FxHashSet;
 
 use super::OutputColumn;
 use crate::expr::{EvalContext, Expr, RowErrors, SelectItem, evaluate};
@@ -125,7 +126,7 @@ impl Transform {
         faults: &[RowFault],
         origin: Option<&[u32]>,
     ) -> Option<BooleanArray> {
-        let of_columns: Vec<usize> = faults.iter().filter(|f| f.column.is_some()).map(|f| f.row).collect();
+        let of_columns: FxHashSet<usize> = faults.iter().filter(|f| f.column.is_some()).map(|f| f.row).collect();
         if of_columns.is_empty() {
             return None;
         }
@@ -145,9 +146,13 @@ fn nullable(schema: &SchemaRef) -> SchemaRef {
 
 /// Adds the faults of one column; a row is at fault once.
 fn add_faults(faults: &mut Vec<RowFault>, errors: RowErrors, column: Option<&str>, origin: Option<&[u32]>) {
+    if errors.is_empty() {
+        return;
+    }
+    let known: FxHashSet<usize> = faults.iter().map(|f| f.row).collect();
     for (row, message) in errors.into_iter() {
         let row = origin.map_or(row, |o| usize::try_from(o[row]).unwrap_or(0));
-        if !faults.iter().any(|f| f.row == row) {
+        if !known.contains(&row) {
             faults.push(RowFault { row, column: column.map(str::to_string), message });
         }
     }
@@ -163,8 +168,7 @@ fn keep_mask(condition: &ArrayRef, errors: &RowErrors) -> BooleanArray {
     if errors.is_empty() {
         return mask;
     }
-    let faulty: Vec<usize> = errors.iter().map(|(row, _)| row).collect();
-    mask.iter().enumerate().map(|(i, v)| v.map(|v| v && !faulty.contains(&i))).collect()
+    mask.iter().enumerate().map(|(i, v)| v.map(|v| v && !errors.has(i))).collect()
 }
 
 fn indices(mask: &BooleanArray) -> Vec<u32> {
@@ -236,6 +240,14 @@ mod tests {
         assert_eq!(result.faults.iter().map(|f| f.row).collect::<Vec<_>>(), rows);
         assert_eq!(result.faults[0].column.as_deref(), column);
         assert_eq!(result.source.num_rows(), result.batch.num_rows());
+    }
+
+    #[test]
+    fn rows_that_all_fail_are_each_at_fault_once() {
+        let values = vec![Some(0); 100_000];
+        let result = apply(&values, "n < 1", "10 / n as m, 5 / n as k");
+        assert_eq!((result.faults.len(), result.batch.num_rows()), (100_000, 0));
+        assert!(result.faults.iter().all(|f| f.column.as_deref() == Some("m")));
     }
 
     #[test]

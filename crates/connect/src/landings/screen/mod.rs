@@ -5,7 +5,9 @@
 mod publish;
 mod stage;
 
+use std::io::Write;
 use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
@@ -64,6 +66,7 @@ impl LandingKind for Screen {
             as_table: settings.options.text("format").as_deref() != Some("jsonl"),
             cut: (cut > 0).then_some(cut),
             disk: Disk::default(),
+            out: Arc::new(Mutex::new(std::io::stdout())),
         }))
     }
 }
@@ -73,6 +76,8 @@ struct ScreenLanding {
     as_table: bool,
     cut: Option<usize>,
     disk: Disk,
+    /// Standard output, but for tests.
+    out: Arc<Mutex<dyn Write + Send>>,
 }
 
 impl ScreenLanding {
@@ -104,6 +109,63 @@ impl Landing for ScreenLanding {
     }
 
     fn publish(&self, batch: &BatchIdentity, _: &Ranges, work: &StagedWork) -> Outcome<()> {
-        publish::print(&self.path(&batch.lane, batch.number), work)
+        let mut out = self.out.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        publish::print(&self.path(&batch.lane, batch.number), work, &mut *out)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::landings::suite::{self, Store};
+
+    struct ScreenStore {
+        folder: tempfile::TempDir,
+        shown: Arc<Mutex<Vec<u8>>>,
+        as_table: bool,
+    }
+
+    impl Store for ScreenStore {
+        fn landing(&self) -> Box<dyn Landing> {
+            Box::new(ScreenLanding {
+                spool: self.folder.path().into(),
+                as_table: self.as_table,
+                cut: None,
+                disk: Disk::default(),
+                out: self.shown.clone(),
+            })
+        }
+
+        fn visible(&self) -> Vec<String> {
+            let shown = String::from_utf8(self.shown.lock().unwrap().clone()).unwrap();
+            let text = |line: &str| match serde_json::from_str::<serde_json::Value>(line) {
+                Ok(value) => value["text"].as_str().unwrap().to_string(),
+                Err(_) => line.split(' ').next().unwrap().to_string(),
+            };
+            let is_row = |text: &String| text != "text" && !text.starts_with('─');
+            let mut rows: Vec<String> = shown.lines().map(text).filter(is_row).collect();
+            rows.sort();
+            rows
+        }
+
+        fn has_record(&self) -> bool {
+            false
+        }
+    }
+
+    #[rstest]
+    fn the_shared_suite(
+        #[values(true, false)] as_table: bool,
+        #[values(
+            suite::rows_appear_when_published,
+            suite::publishing_twice_lands_once,
+            suite::unsealed_work_is_forgotten,
+            suite::an_empty_batch_lands
+        )]
+        test: fn(&dyn Store),
+    ) {
+        test(&ScreenStore { folder: tempfile::tempdir().unwrap(), shown: Arc::default(), as_table });
     }
 }
