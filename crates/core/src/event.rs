@@ -51,6 +51,9 @@ pub struct Chunk {
     pub identity: String,
     /// The records' bytes.
     pub bytes: Vec<u8>,
+    /// The partition's first record, for formats that begin with one: the names of the columns, say. It is no event;
+    /// the first chunk holds it within its bytes.
+    pub head: Option<Arc<[u8]>>,
     /// How many records the reader counted. The decoder counts again, and both must agree.
     pub records: u64,
     /// Set where the one record is longer than allowed: its length in bytes. `bytes` then holds its beginning.

@@ -90,6 +90,13 @@ pub trait Intake: Send + Sync {
     /// Where a partition is not the one that its position was taken from, or cannot be reached.
     fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>>;
 
+    /// Opens a reader for looking: about `events` events from all over the intake, or all for `u64::MAX`, each
+    /// partition from its beginning. It moves no position and joins nothing.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>>;
+
     /// What is left to read beyond the given positions, without reading it.
     ///
     /// # Errors

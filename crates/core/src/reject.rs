@@ -11,6 +11,7 @@ use crate::values::json::write_string;
 /// Why an event was rejected: a stable word, and what it means.
 pub const REASONS: &[(&str, &str)] = &[
     ("not_json", "the record is not a JSON object, or is broken"),
+    ("not_csv", "the record is broken CSV: a quote in the wrong place, or more or fewer values than the head names"),
     ("not_utf8", "the record is not UTF-8"),
     ("missing", "a field that is `not null` is missing or null"),
     ("type", "a value has another type than the contract says"),
@@ -29,6 +30,7 @@ pub struct Reason(&'static str);
 #[expect(missing_docs, reason = "REASONS explains each")]
 impl Reason {
     pub const NOT_JSON: Self = Self("not_json");
+    pub const NOT_CSV: Self = Self("not_csv");
     pub const NOT_UTF8: Self = Self("not_utf8");
     pub const MISSING: Self = Self("missing");
     pub const TYPE: Self = Self("type");
@@ -134,6 +136,7 @@ mod tests {
     fn every_reason_is_explained() {
         let all = [
             Reason::NOT_JSON,
+            Reason::NOT_CSV,
             Reason::NOT_UTF8,
             Reason::MISSING,
             Reason::TYPE,

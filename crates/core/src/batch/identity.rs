@@ -116,6 +116,7 @@ mod tests {
             to: Position::at(to),
             identity: to.to_string(),
             bytes: Vec::new(),
+            head: None,
             records: 0,
             too_long: None,
         }

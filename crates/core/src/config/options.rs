@@ -44,6 +44,10 @@ impl OptionSpec {
 pub enum ValueKind {
     /// Any text.
     Text,
+    /// One text, or a list of them.
+    Texts,
+    /// One ASCII character.
+    Character,
     /// A name: letters, digits, `-` and `_`.
     Name,
     /// A whole number within bounds, both included.
@@ -80,6 +84,8 @@ impl ValueKind {
     pub fn describe(&self) -> String {
         match self {
             Self::Text => "text".into(),
+            Self::Texts => "a text, or a list of texts".into(),
+            Self::Character => "one ASCII character".into(),
             Self::Name => "a name".into(),
             Self::Integer { min, max } if *max == u64::MAX => format!("a whole number from {min}"),
             Self::Integer { min, max } => format!("a whole number from {min} to {max}"),
@@ -110,7 +116,8 @@ impl OptionSpec {
             ValueKind::Flag => matches!(text, "true" | "false"),
             ValueKind::Choice(words) => words.contains(&text),
             ValueKind::Name => crate::names::is_valid(text),
-            ValueKind::Text => true,
+            ValueKind::Text | ValueKind::Texts => true,
+            ValueKind::Character => text.len() == 1,
             ValueKind::Sql | ValueKind::Template | ValueKind::Secret | ValueKind::Table(_) | ValueKind::Tables => false,
         }
     }
@@ -130,6 +137,8 @@ pub struct Located<T> {
 pub enum OptionValue {
     /// Text, a name or a choice.
     Text(String),
+    /// Texts.
+    Texts(Vec<String>),
     /// A whole number.
     Integer(u64),
     /// Bytes.
@@ -146,6 +155,16 @@ pub enum OptionValue {
     Secret(SecretRef),
     /// A table with keys of its own.
     Table(Options),
+}
+
+impl OptionValue {
+    fn signature(&self) -> String {
+        match self {
+            Self::Sql(sql) => sql.text.clone(),
+            Self::Table(table) => format!("{{{}}}", table.signature()),
+            other => format!("{other:?}"),
+        }
+    }
 }
 
 /// The options of one table, checked against their declarations.
@@ -207,6 +226,27 @@ impl Options {
             }
             _ => None,
         }
+    }
+
+    /// Texts, or the default as the only one, or none.
+    pub fn texts(&self, key: &str) -> Vec<String> {
+        match self.get(key).map(|v| &v.value) {
+            Some(OptionValue::Texts(texts)) => texts.clone(),
+            _ => self.spec(key).and_then(|s| s.default).map(str::to_string).into_iter().collect(),
+        }
+    }
+
+    /// One ASCII character, or its default, or 0.
+    pub fn character(&self, key: &str) -> u8 {
+        self.text(key).and_then(|t| t.bytes().next()).unwrap_or(0)
+    }
+
+    /// The keys that are set with their values, without their places: equal for two files that say the same.
+    pub fn signature(&self) -> String {
+        let mut parts: Vec<String> =
+            self.values.iter().map(|(key, v)| format!("{key}={}", v.value.signature())).collect();
+        parts.sort();
+        parts.join("\n")
     }
 
     /// A whole number, or its default, or 0.

@@ -54,6 +54,11 @@ pub const REJECT_OPTIONS: &[OptionSpec] = &[
 pub const EVENT_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("about", ValueKind::Text, "what the event is, in one line"),
     OptionSpec::optional("time", ValueKind::Text, "the field that holds the event time"),
+    OptionSpec::optional(
+        "key",
+        ValueKind::Texts,
+        "the fields that tell one event from every other; check looks in its sample whether they do",
+    ),
     OptionSpec::with_default(
         "extra",
         ValueKind::Choice(&["ignore", "keep", "reject"]),
@@ -80,7 +85,13 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
 /// Keys that every arrival has, before those of its kind.
 pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required("at", ValueKind::Name, "the connection where it arrives"),
-    OptionSpec::with_default("format", ValueKind::Choice(&["jsonl"]), "jsonl", "how an event is written in bytes"),
+    OptionSpec::with_default(
+        "format",
+        ValueKind::Choice(crate::decode::FORMATS),
+        "jsonl",
+        "how an event is written in bytes",
+    ),
+    OptionSpec::optional("csv", ValueKind::Table(crate::decode::csv::OPTIONS), "how CSV is spelled"),
     OptionSpec::with_default(
         "max_record",
         ValueKind::Size,

@@ -192,6 +192,12 @@ fn parse_scalar(kind: ValueKind, value: &DeValue<'_>) -> Result<OptionValue, Wro
     let number = || value.as_integer().map(|n| n.as_str().replace('_', ""));
     match kind {
         ValueKind::Text => text.map(|t| OptionValue::Text(t.into())).ok_or(Wrong::Type(value.type_str())),
+        ValueKind::Texts => parse_texts(value),
+        ValueKind::Character => match text {
+            Some(t) if t.len() == 1 && !matches!(t, "\n" | "\r") => Ok(OptionValue::Text(t.into())),
+            Some(t) => Err(Wrong::Text(format!("`{}` is not one ASCII character", t.escape_debug()))),
+            None => Err(Wrong::Type(value.type_str())),
+        },
         ValueKind::Name => match text {
             Some(t) if names::is_valid(t) => Ok(OptionValue::Text(t.into())),
             Some(t) => Err(Wrong::Text(format!("`{t}` is not a name (a letter first, then letters, digits, - and _)"))),
@@ -229,6 +235,15 @@ fn parse_scalar(kind: ValueKind, value: &DeValue<'_>) -> Result<OptionValue, Wro
             Err(Wrong::Type(value.type_str()))
         }
     }
+}
+
+fn parse_texts(value: &DeValue<'_>) -> Result<OptionValue, Wrong> {
+    if let Some(text) = value.as_str() {
+        return Ok(OptionValue::Texts(vec![text.into()]));
+    }
+    let list = value.as_array().ok_or(Wrong::Type(value.type_str()))?;
+    let texts: Option<Vec<String>> = list.iter().map(|v| v.get_ref().as_str().map(str::to_string)).collect();
+    texts.map(OptionValue::Texts).ok_or(Wrong::Text("every item of the list must be a text".into()))
 }
 
 fn parse_secret(value: &DeValue<'_>) -> Result<OptionValue, Wrong> {

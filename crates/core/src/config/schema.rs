@@ -79,6 +79,10 @@ fn table(specs: &[&'static [OptionSpec]]) -> Value {
 fn property(spec: &OptionSpec) -> Value {
     let mut form = match spec.value {
         ValueKind::Text | ValueKind::Sql | ValueKind::Template | ValueKind::Duration => json!({ "type": "string" }),
+        ValueKind::Texts => {
+            json!({ "anyOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" } }] })
+        }
+        ValueKind::Character => json!({ "type": "string", "minLength": 1, "maxLength": 1 }),
         ValueKind::Name => json!({ "type": "string", "pattern": NAME }),
         ValueKind::Integer { min, max: u64::MAX } => json!({ "type": "integer", "minimum": min }),
         ValueKind::Integer { min, max } => json!({ "type": "integer", "minimum": min, "maximum": max }),

@@ -11,7 +11,7 @@ use crate::problem::Place;
 use crate::types::SqlType;
 use crate::values::time::TimeFormat;
 
-pub use parse::{parse_fields, sql_type};
+pub use parse::{join_path, parse_fields, split_path, sql_type};
 
 /// The column that holds fields which the contract does not name, with `extra = "keep"`.
 pub const EXTRA_COLUMN: &str = "extra";

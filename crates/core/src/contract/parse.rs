@@ -137,7 +137,7 @@ fn parse_additions(
             Keyword::NOT if parser.parse_keyword(Keyword::NULL) => field.not_null = true,
             Keyword::NULL => {}
             Keyword::FROM => match text_after(parser) {
-                Some((path, _)) if !path.is_empty() => field.path = path.split('.').map(str::to_string).collect(),
+                Some((path, _)) if !path.is_empty() => field.path = split_path(&path),
                 _ => return missing_text(sql, &token, piece, "from 'path.to.field'", problems),
             },
             Keyword::FORMAT => match text_after(parser) {
@@ -167,6 +167,29 @@ fn parse_additions(
             }
         }
     }
+}
+
+/// The names of a path such as `cargo.kind`. A name that holds a point stands in double quotes: `"cargo.kind".code`.
+pub fn split_path(path: &str) -> Vec<String> {
+    let mut names = Vec::new();
+    let mut rest = path;
+    loop {
+        let (name, after) = match rest.strip_prefix('"').and_then(|r| r.split_once('"')) {
+            Some((name, after)) if after.is_empty() || after.starts_with('.') => (name, after),
+            _ => rest.split_at(rest.find('.').unwrap_or(rest.len())),
+        };
+        names.push(name.to_string());
+        match after.strip_prefix('.') {
+            Some(next) => rest = next,
+            None => return names,
+        }
+    }
+}
+
+/// The path that [`split_path`] splits into these names.
+pub fn join_path(names: &[String]) -> String {
+    let part = |n: &String| if n.contains('.') || n.is_empty() { format!("\"{n}\"") } else { n.clone() };
+    names.iter().map(part).collect::<Vec<_>>().join(".")
 }
 
 fn text_after(parser: &mut Parser<'_>) -> Option<(String, TokenWithSpan)> {
@@ -320,6 +343,18 @@ mod tests {
         assert!(fields[0].not_null && !fields[2].not_null);
         assert_eq!(fields[1].format, Some(TimeFormat::Epoch(1000)));
         assert_eq!(fields[4].path, ["cargo", "kind"]);
+    }
+
+    #[rstest]
+    #[case("a", &["a"])]
+    #[case("cargo.kind", &["cargo", "kind"])]
+    #[case("\"a.b\".c", &["a.b", "c"])]
+    #[case("a.\"\".c", &["a", "", "c"])]
+    #[case("\"open.c", &["\"open", "c"])]
+    fn paths_split_and_join(#[case] path: &str, #[case] names: &[&str]) {
+        let names: Vec<String> = names.iter().map(|n| (*n).to_string()).collect();
+        assert_eq!(split_path(path), names);
+        assert_eq!(split_path(&join_path(&names)), names);
     }
 
     #[test]

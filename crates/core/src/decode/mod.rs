@@ -1,13 +1,24 @@
 //! From bytes to columns under a contract. One bad event never spoils its neighbours: it becomes a reject.
 
 mod builders;
+pub mod csv;
 mod json;
+mod rows;
+mod values;
 
+use crate::config::Options;
 use crate::contract::Contract;
 use crate::event::{Chunk, EventRows};
 use crate::reject::Reject;
 
+pub use csv::Csv;
 pub use json::JsonLines;
+
+/// Some programs begin a file with this mark of its byte order; it belongs to no record.
+pub const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
+
+/// The names of the formats, as an arrival's `format` takes them.
+pub const FORMATS: &[&str] = &["jsonl", "csv"];
 
 /// What decoding a chunk gave. `rows` and `rejects` together are all records of the chunk.
 #[derive(Debug)]
@@ -41,17 +52,42 @@ pub trait Format: Send + Sync {
     /// Finds the whole records at the start of a buffer, `limit` at most.
     fn cut(&self, bytes: &[u8], limit: u64) -> Cut;
 
-    /// Whether an unfinished last record is whole all the same, so that nothing that follows can change it.
-    fn is_whole(&self, tail: &[u8]) -> bool;
+    /// Whether the first record of a partition is no event but the head that tells how to read the others. The head
+    /// is part of the first chunk, and stands beside every chunk as [`Chunk::head`].
+    fn has_head(&self) -> bool {
+        false
+    }
+
+    /// Whether an unfinished last record is whole all the same.
+    fn is_whole(&self, tail: &[u8], head: Option<&[u8]>) -> Tail;
+
+    /// How many bytes at the start of a buffer to give up as one bad record, where no record ends within the longest
+    /// length that is allowed. None where only the end of the line can tell.
+    fn give_up(&self, bytes: &[u8]) -> Option<usize> {
+        let _ = bytes;
+        None
+    }
 
     /// A decoder for events of a contract.
     fn decoder(&self, contract: &Contract) -> Box<dyn Decoder>;
 }
 
-/// The format of a name.
-pub fn format(name: &str) -> Option<Box<dyn Format>> {
-    match name {
-        "jsonl" => Some(Box::new(JsonLines)),
+/// What the bytes after the last whole record are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tail {
+    /// A part of a record; more must come.
+    Part,
+    /// It could be a whole record, or the beginning of a longer one.
+    Perhaps,
+    /// A whole record: nothing that follows can change it.
+    Whole,
+}
+
+/// The format that the options of an arrival or of a file name.
+pub fn format(options: &Options) -> Option<Box<dyn Format>> {
+    match options.text("format").as_deref() {
+        Some("jsonl") => Some(Box::new(JsonLines)),
+        Some("csv") => Some(Box::new(Csv::new(csv::Dialect::read(&options.table("csv"))))),
         _ => None,
     }
 }

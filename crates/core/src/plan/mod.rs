@@ -126,8 +126,6 @@ pub struct ArrivalPlan {
     pub connection: ConnectionConfig,
     /// The checked keys.
     pub options: Options,
-    /// The name of the format.
-    pub format: String,
     /// How many lanes its partitions are spread over.
     pub lanes: u32,
 }
@@ -192,8 +190,8 @@ impl ArrivalPlan {
     /// # Errors
     /// Never for a resolved plan.
     pub fn format(&self) -> Outcome<Box<dyn Format>> {
-        crate::decode::format(&self.format)
-            .ok_or_else(|| crate::failure::Failure::internal(format!("no format {}", self.format)))
+        crate::decode::format(&self.options)
+            .ok_or_else(|| crate::failure::Failure::internal(format!("no format for {}", self.label)))
     }
 }
 

@@ -264,7 +264,6 @@ impl Resolver<'_> {
                 kind: Arc::clone(kind),
                 connection: connection.clone(),
                 options: arrival.options.clone(),
-                format: arrival.options.text("format").unwrap_or_default(),
                 lanes: u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
             });
         }

@@ -13,6 +13,33 @@ pub const POWERS: [i128; 39] = {
     powers
 };
 
+/// Whether a text is a number by JSON's grammar, after RFC 8259.
+pub fn is_number(token: &[u8]) -> bool {
+    let digits = |rest: &[u8]| rest.iter().take_while(|b| b.is_ascii_digit()).count();
+    let mut rest = token.strip_prefix(b"-").unwrap_or(token);
+    let whole = digits(rest);
+    if whole == 0 || (whole > 1 && rest[0] == b'0') {
+        return false;
+    }
+    rest = &rest[whole..];
+    if let Some(fraction) = rest.strip_prefix(b".") {
+        let count = digits(fraction);
+        if count == 0 {
+            return false;
+        }
+        rest = &fraction[count..];
+    }
+    if let [b'e' | b'E', exponent @ ..] = rest {
+        let exponent = match exponent {
+            [b'+' | b'-', unsigned @ ..] => unsigned,
+            _ => exponent,
+        };
+        let count = digits(exponent);
+        return count > 0 && count == exponent.len();
+    }
+    rest.is_empty()
+}
+
 /// Parses a whole number. Spellings with a point or exponent count where their value is whole: `12.0`, `1.2e1`.
 pub fn parse_whole(text: &[u8]) -> Option<i64> {
     let (negative, digits) = sign(text);

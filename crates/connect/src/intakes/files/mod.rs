@@ -1,16 +1,20 @@
 //! Intake kind `files`: files of a folder, one partition each. A position is a byte of a file.
 //!
+//! Files may be packed with gzip or zstd; positions then count the bytes of what was packed.
+//!
 //! New files are picked up while running; a file that grows is read on from its last whole record. A file's name
 //! below the connection's folder is its identity, and a digest of its beginning guards it: another file under the same
 //! name, or one that was cut, stops the run.
 
 mod fingerprint;
+mod open;
 mod reader;
+mod sample;
 mod scan;
 
 use std::path::PathBuf;
 
-use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::config::{OptionSpec, Options, ValueKind};
 use sluice_core::decode::{self, Format};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, PartitionPosition, Settings};
@@ -77,20 +81,20 @@ impl IntakeKind for Files {
                 .with_help(format!("make it, or mend [connection.{}] in sluice.toml", settings.connection.name)));
         }
         let scan = scan::Scan::new(settings).map_err(Failure::unreachable)?;
-        let format = settings.options.text("format").unwrap_or_default();
-        Ok(Box::new(FilesIntake { scan, format, max_record: settings.options.size("max_record").clamp(1, 1 << 30) }))
+        let options = settings.options.clone();
+        Ok(Box::new(FilesIntake { scan, options, max_record: settings.options.size("max_record").clamp(1, 1 << 30) }))
     }
 }
 
 struct FilesIntake {
     scan: scan::Scan,
-    format: String,
+    options: Options,
     max_record: u64,
 }
 
 impl FilesIntake {
     fn format(&self) -> Outcome<Box<dyn Format>> {
-        decode::format(&self.format).ok_or_else(|| Failure::internal(format!("no format {}", self.format)))
+        decode::format(&self.options).ok_or_else(|| Failure::internal("an arrival without a format"))
     }
 }
 
@@ -101,11 +105,20 @@ impl Intake for FilesIntake {
         Ok(Box::new(reader?))
     }
 
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        sample::reader(&self.scan, events, || self.format(), self.max_record)
+    }
+
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let mut behind = Behind::default();
         for (name, path) in self.scan.files()? {
             let length = file_length(&path)?;
-            let read = positions.iter().find(|p| *p.partition == *name).map_or(0, |p| p.position.major);
+            let read = match positions.iter().find(|p| *p.partition == *name) {
+                // Of a packed file only its length on the disk is known without reading it.
+                Some(p) if fingerprint::is_packed(&p.identity) => fingerprint::packed_length(&p.identity).unwrap_or(0),
+                Some(p) => p.position.major,
+                None => 0,
+            };
             behind.partitions += 1;
             behind.bytes += length.saturating_sub(read);
             behind.unread_partitions += u64::from(length > read);

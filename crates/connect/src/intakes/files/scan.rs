@@ -17,6 +17,8 @@ const MATCHING: MatchOptions =
 pub(super) struct Scan {
     folder: PathBuf,
     pattern: Pattern,
+    /// The only file to find, for looking at it alone.
+    only: Option<String>,
 }
 
 impl Scan {
@@ -24,11 +26,19 @@ impl Scan {
     pub(super) fn new(settings: &Settings) -> Result<Self, String> {
         let text = settings.options.text("match").unwrap_or_default();
         let pattern = Pattern::new(&text).map_err(|e| format!("`match` is not understood: {}", e.msg))?;
-        Ok(Self { folder: local::folder(&settings.root, &settings.connection), pattern })
+        Ok(Self { folder: local::folder(&settings.root, &settings.connection), pattern, only: None })
+    }
+
+    /// The same, for one of its files.
+    pub(super) fn only(&self, name: &str) -> Self {
+        Self { only: Some(name.into()), ..self.clone() }
     }
 
     /// The files that match, by name, each with its path. Hidden files and folders are passed over.
     pub(super) fn files(&self) -> Outcome<Vec<(String, PathBuf)>> {
+        if let Some(name) = &self.only {
+            return Ok(vec![(name.clone(), self.path(name))]);
+        }
         let mut found = Vec::new();
         let mut folders = vec![(String::new(), self.folder.clone())];
         while let Some((prefix, folder)) = folders.pop() {

@@ -1,4 +1,4 @@
-//! Landing kind `files`: Parquet or JSON Lines in a folder, exactly once.
+//! Landing kind `files`: Parquet, JSON Lines or CSV in a folder, exactly once.
 //!
 //! A batch is staged under the hidden folder `.sluice/staging`, sealed, and then each file gets its final name by one
 //! rename. What has landed is noted in `.sluice/landed`, one line a batch, so that a landing can tell what it holds.
@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
+use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork};
@@ -27,7 +28,13 @@ const OPTIONS: &[OptionSpec] = &[
         ValueKind::Template,
         "the folder of each row below the connection's: text, and columns in braces, timestamps with a pattern",
     ),
-    OptionSpec::with_default("format", ValueKind::Choice(&["parquet", "jsonl"]), "parquet", "how rows are written"),
+    OptionSpec::with_default(
+        "format",
+        ValueKind::Choice(&["parquet", "jsonl", "csv"]),
+        "parquet",
+        "how rows are written",
+    ),
+    OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled"),
     OptionSpec::with_default(
         "row_group",
         ValueKind::Integer { min: 1_000, max: 10_000_000 },
@@ -55,7 +62,7 @@ impl LandingKind for Files {
     }
 
     fn about(&self) -> &'static str {
-        "Parquet or JSON Lines files in a folder; each file appears at once"
+        "Parquet, JSON Lines or CSV files in a folder; each file appears at once"
     }
 
     fn guarantee(&self) -> &'static str {
@@ -89,33 +96,41 @@ impl LandingKind for Files {
     }
 
     fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {
-        let format = match settings.options.text("format").as_deref() {
-            Some("jsonl") => FileFormat::JsonLines,
-            _ => FileFormat::Parquet {
-                row_group: usize::try_from(settings.options.integer("row_group")).unwrap_or(250_000),
-                compressed: settings.options.text("compression").as_deref() != Some("none"),
-            },
-        };
+        let format = FileFormat::read(&settings.options);
         let root = local::folder(&settings.root, &settings.connection);
         Ok(Box::new(FilesLanding::new(root, label, format, Disk::default())))
     }
 }
 
 /// How rows are written.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub(crate) enum FileFormat {
     Parquet {
         row_group: usize,
         compressed: bool,
     },
     JsonLines,
+    Csv(Dialect),
     /// One column of lines that are written as they are.
     Lines,
 }
 
 impl FileFormat {
-    fn extension(self) -> &'static str {
+    /// The format that a landing's keys name.
+    pub(crate) fn read(options: &Options) -> Self {
+        match options.text("format").as_deref() {
+            Some("jsonl") => Self::JsonLines,
+            Some("csv") => Self::Csv(Dialect::read_landing(&options.table("csv"))),
+            _ => Self::Parquet {
+                row_group: usize::try_from(options.integer("row_group")).unwrap_or(250_000),
+                compressed: options.text("compression").as_deref() != Some("none"),
+            },
+        }
+    }
+
+    pub(crate) fn extension(&self) -> &'static str {
         match self {
+            Self::Csv(_) => "csv",
             Self::Parquet { .. } => "parquet",
             Self::JsonLines | Self::Lines => "jsonl",
         }

@@ -15,7 +15,7 @@ use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Stage, StagedWork};
 
-use super::lines::LinesFile;
+use super::lines::{Lines, LinesFile};
 use super::parquet::ParquetFile;
 use super::{FileFormat, FilesLanding};
 
@@ -75,7 +75,7 @@ impl FilesStage {
         Self {
             root: landing.root.clone(),
             folder,
-            format: landing.format,
+            format: landing.format.clone(),
             disk: landing.disk.clone(),
             batch: batch.clone(),
             open: HashMap::new(),
@@ -117,13 +117,19 @@ impl FilesStage {
         let suffix = if *part == 0 { String::new() } else { format!("-{part}") };
         *part += 1;
         let name = format!("{}{suffix}.{}", self.batch.file_stem(), self.format.extension());
-        let writer = match self.format {
+        let columns = crate::landings::columns_of(schema);
+        let lines = |file, form| {
+            let lines = LinesFile::new(file, form, &columns).map_err(|e| Failure::io("write", &full, &e))?;
+            Ok::<Writer, Failure>(Writer::Lines(lines))
+        };
+        let writer = match &self.format {
             FileFormat::Parquet { row_group, compressed } => {
-                let file = ParquetFile::new(file, Arc::clone(schema), &self.batch, row_group, compressed);
+                let file = ParquetFile::new(file, Arc::clone(schema), &self.batch, *row_group, *compressed);
                 Writer::Parquet(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
-            FileFormat::JsonLines => Writer::Lines(LinesFile::new(file, Some(crate::landings::columns_of(schema)))),
-            FileFormat::Lines => Writer::Lines(LinesFile::new(file, None)),
+            FileFormat::JsonLines => lines(file, Lines::Json(columns.clone()))?,
+            FileFormat::Csv(dialect) => lines(file, Lines::Csv(dialect.clone()))?,
+            FileFormat::Lines => lines(file, Lines::Ready)?,
         };
         let path = Path::new(&**folder).join(name);
         Ok(OpenFile { writer, staged: text(&staged), path: text(&path), rows: 0, used: 0 })

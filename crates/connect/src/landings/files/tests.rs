@@ -27,7 +27,12 @@ impl FilesStore {
 
 impl Store for FilesStore {
     fn landing(&self) -> Box<dyn Landing> {
-        Box::new(FilesLanding::new(self.folder.path().into(), "p.weighing.archive", self.format, Disk::default()))
+        Box::new(FilesLanding::new(
+            self.folder.path().into(),
+            "p.weighing.archive",
+            self.format.clone(),
+            Disk::default(),
+        ))
     }
 
     fn visible(&self) -> Vec<String> {
@@ -62,6 +67,11 @@ fn texts(path: &Path) -> Vec<String> {
         return reader.flat_map(|b| of(b.unwrap())).collect();
     }
     let text = fs::read_to_string(path).unwrap();
+    if path.extension().unwrap() == "csv" {
+        let mut records = text.lines().map(|l| l.split(',').next().unwrap().to_string());
+        assert_eq!(records.next().unwrap(), "text", "the head comes first");
+        return records.collect();
+    }
     text.lines()
         .map(|line| match serde_json::from_str::<serde_json::Value>(line) {
             Ok(value) => value["text"].as_str().unwrap().to_string(),
@@ -73,6 +83,7 @@ fn texts(path: &Path) -> Vec<String> {
 #[rstest]
 #[case::parquet(PARQUET)]
 #[case::json_lines(FileFormat::JsonLines)]
+#[case::csv(FileFormat::Csv(Dialect::default()))]
 #[case::lines(FileFormat::Lines)]
 fn the_shared_suite(
     #[case] format: FileFormat,
@@ -196,11 +207,12 @@ impl Recorder for Crashes {
 #[rstest]
 #[case::parquet(PARQUET)]
 #[case::json_lines(FileFormat::JsonLines)]
+#[case::csv(FileFormat::Csv(Dialect::default()))]
 fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: FileFormat) {
     let real = tempfile::tempdir().unwrap();
     let crashes = Arc::new(Crashes { root: real.path().into(), disk: Mutex::default(), after: Mutex::default() });
     let disk = Disk::recorded(Arc::clone(&crashes) as Arc<dyn Recorder>);
-    let landing = FilesLanding::new(real.path().into(), "p.weighing.archive", format, disk);
+    let landing = FilesLanding::new(real.path().into(), "p.weighing.archive", format.clone(), disk);
     let parts: &[(&str, &[&str])] = &[("x", &["a", "b"]), ("y/z", &["c"]), ("", &["d"])];
     let first = suite::stage(&landing, 1, &[("x", &["0"])]);
     suite::publish(&landing, 1, &first).unwrap();
@@ -217,7 +229,7 @@ fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: File
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, bytes).unwrap();
         }
-        let store = FilesStore { folder, format };
+        let store = FilesStore { folder, format: format.clone() };
         let before = store.visible();
         assert!(
             before.iter().all(|t| ["0", "a", "b", "c", "d"].contains(&t.as_str())),

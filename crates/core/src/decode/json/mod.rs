@@ -3,10 +3,10 @@
 mod decoder;
 mod keys;
 mod scan;
-mod values;
 
-use super::{Cut, Decoder, Format};
+use super::{Cut, Decoder, Format, Tail};
 use crate::contract::Contract;
+use crate::event::Chunk;
 
 /// The format `jsonl`.
 pub struct JsonLines;
@@ -28,15 +28,29 @@ impl Format for JsonLines {
         cut
     }
 
-    fn is_whole(&self, tail: &[u8]) -> bool {
+    fn is_whole(&self, tail: &[u8], _: Option<&[u8]>) -> Tail {
         // Only an object ends by itself: `12` may yet become `123`.
-        let tail = tail.trim_ascii();
-        tail.first() == Some(&b'{') && scan::Scanner::new(tail).skip_value(0).is_ok_and(|end| end == tail.len())
+        let tail = tail.strip_prefix(super::BYTE_ORDER_MARK).unwrap_or(tail).trim_ascii();
+        let object =
+            tail.first() == Some(&b'{') && scan::Scanner::new(tail).skip_value(0).is_ok_and(|end| end == tail.len());
+        if object { Tail::Whole } else { Tail::Part }
     }
 
     fn decoder(&self, contract: &Contract) -> Box<dyn Decoder> {
         Box::new(decoder::JsonDecoder::new(contract))
     }
+}
+
+/// Whether a text is one whole JSON value.
+pub(super) fn is_value(text: &[u8]) -> bool {
+    let text = text.trim_ascii();
+    scan::Scanner::new(text).skip_value(0).is_ok_and(|end| end == text.len())
+}
+
+/// The bytes of a mark of the byte order at the very beginning of a partition.
+fn mark_length(chunk: &Chunk) -> usize {
+    let at_start = chunk.from.major == 0 && chunk.bytes.starts_with(super::BYTE_ORDER_MARK);
+    if at_start { super::BYTE_ORDER_MARK.len() } else { 0 }
 }
 
 /// Blank lines are no records.

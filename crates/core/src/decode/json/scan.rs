@@ -1,6 +1,8 @@
 //! Walks over JSON text without building anything. Grammar after RFC 8259; control characters inside strings are
 //! let through, since they leave no doubt about what was meant.
 
+use crate::values::number;
+
 /// Where and why JSON text is broken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Broken {
@@ -132,7 +134,7 @@ impl<'a> Scanner<'a> {
             _ => {
                 let start = self.at;
                 let token = self.token();
-                if !matches!(token, b"true" | b"false" | b"null") && !is_number(token) {
+                if !matches!(token, b"true" | b"false" | b"null") && !number::is_number(token) {
                     self.at = start;
                     return self.broken("a value");
                 }
@@ -209,33 +211,6 @@ fn next_special(bytes: &[u8], mut at: usize) -> usize {
         at += 1;
     }
     at
-}
-
-/// Whether a token is a number by JSON's grammar.
-pub(super) fn is_number(token: &[u8]) -> bool {
-    let digits = |rest: &[u8]| rest.iter().take_while(|b| b.is_ascii_digit()).count();
-    let mut rest = token.strip_prefix(b"-").unwrap_or(token);
-    let whole = digits(rest);
-    if whole == 0 || (whole > 1 && rest[0] == b'0') {
-        return false;
-    }
-    rest = &rest[whole..];
-    if let Some(fraction) = rest.strip_prefix(b".") {
-        let count = digits(fraction);
-        if count == 0 {
-            return false;
-        }
-        rest = &fraction[count..];
-    }
-    if let [b'e' | b'E', exponent @ ..] = rest {
-        let exponent = match exponent {
-            [b'+' | b'-', unsigned @ ..] => unsigned,
-            _ => exponent,
-        };
-        let count = digits(exponent);
-        return count > 0 && count == exponent.len();
-    }
-    rest.is_empty()
 }
 
 /// Writes a string's text, its escapes resolved. False where an escape stands for half a character.

@@ -28,6 +28,7 @@ fn chunk(bytes: &[u8]) -> Chunk {
         to: Position::at(1000 + bytes.len() as u64),
         identity: String::new(),
         bytes: bytes.to_vec(),
+        head: None,
         records: cut.records + tail,
         too_long: None,
     }
@@ -207,7 +208,7 @@ fn cutting_whole_records(#[case] text: &str, #[case] limit: u64, #[case] bytes: 
 #[case("12", false)]
 #[case("", false)]
 fn an_object_ends_by_itself(#[case] tail: &str, #[case] whole: bool) {
-    assert_eq!(JsonLines.is_whole(tail.as_bytes()), whole);
+    assert_eq!(JsonLines.is_whole(tail.as_bytes(), None) == Tail::Whole, whole);
 }
 
 #[test]
@@ -234,4 +235,14 @@ proptest::proptest! {
         let value: serde_json::Value = serde_json::from_str(&line).unwrap();
         proptest::prop_assert_eq!(value["t"].as_str().unwrap(), text);
     }
+}
+
+#[test]
+fn a_mark_of_the_byte_order_is_passed_over_at_the_beginning_alone() {
+    let contract = contract("t text not null", ExtraFields::Ignore);
+    let mut start = chunk(b"\xef\xbb\xbf{\"t\":\"x\"}\n");
+    start.from = Position::at(0);
+    assert_eq!(JsonLines.decoder(&contract).decode(&start).rows.spans.len(), 1);
+    start.from = Position::at(7);
+    assert_eq!(JsonLines.decoder(&contract).decode(&start).rejects.len(), 1);
 }

@@ -13,6 +13,8 @@ use sluice_core::secret::{Secret, SecretRef, SecretStore};
 use super::*;
 use crate::intakes::files::Files;
 
+mod formats;
+
 struct NoSecrets;
 
 impl SecretStore for NoSecrets {

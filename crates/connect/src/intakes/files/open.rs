@@ -1,0 +1,277 @@
+//! A file that is being read: its bytes in a buffer, taken away in whole records.
+
+use std::fs::File;
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use sluice_core::decode::Format;
+use sluice_core::event::{Chunk, Position};
+use sluice_core::failure::{Failure, Outcome};
+
+use super::fingerprint;
+use crate::packed::{Packing, Unpacked};
+
+/// Bytes of a record that is too long which are kept with its reject.
+const KEPT: usize = 64 << 10;
+
+/// A last record without a line end is taken once its file has been unchanged for so long.
+const QUIET: Duration = Duration::from_secs(1);
+
+/// A file that is being read.
+pub(super) struct OpenFile {
+    pub name: Arc<str>,
+    path: PathBuf,
+    file: Unpacked,
+    /// The first bytes, as far as they were read and the fingerprint covers them.
+    start: Vec<u8>,
+    /// The first record, where it is no event.
+    pub head: Option<Arc<[u8]>>,
+    /// Bytes that were read and not yet handed on; they begin at `position`.
+    pub buffer: Vec<u8>,
+    pub position: u64,
+    pub at_end: bool,
+    /// Bytes of a record without an end that were passed over; they are not in the buffer.
+    pub passed_over: u64,
+}
+
+/// How opening went.
+pub(super) enum Opened {
+    File(Box<OpenFile>),
+    /// It is not there.
+    Missing,
+    /// It does not begin as its fingerprint says.
+    Replaced,
+    /// Its last record had no line end when it was read, and has grown since.
+    Grown,
+}
+
+impl OpenFile {
+    /// Opens a file to be read from a position on.
+    pub(super) fn open(
+        name: &str,
+        path: PathBuf,
+        position: u64,
+        identity: Option<&str>,
+        format: &dyn Format,
+    ) -> Outcome<Opened> {
+        let io = |e: io::Error| Failure::io("read", &path, &e);
+        let file = match File::open(&path) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Opened::Missing),
+            Err(error) => return Err(io(error)),
+        };
+        let mut file = Unpacked::new(file).map_err(io)?;
+        let (mut start, mut read) = (Vec::new(), 0);
+        if let Some(identity) = identity {
+            match fingerprint::matching(&mut file, identity).map_err(io)? {
+                Some(bytes) => (read, start) = (bytes.len() as u64, bytes),
+                None => return Ok(Opened::Replaced),
+            }
+        }
+        let mut head = None;
+        if format.has_head() && position > 0 {
+            let bytes = read_head(&mut file, start.clone(), format).map_err(io)?;
+            read = bytes.1;
+            head = Some(bytes.0.into());
+        }
+        // Read anew where looking at the head went beyond the position.
+        if read > position {
+            file = Unpacked::new(File::open(&path).map_err(io)?).map_err(io)?;
+            read = 0;
+        }
+        if position > 0 && format.has_head() && file.packing() == Packing::Plain {
+            file.skip(read, position - 1).map_err(io)?;
+            let mut around = Vec::new();
+            (&mut file).take(2).read_to_end(&mut around).map_err(io)?;
+            if let [before, after] = around[..]
+                && before != b'\n'
+                && !matches!(after, b'\n' | b'\r')
+            {
+                return Ok(Opened::Grown);
+            }
+        }
+        file.skip(read, position).map_err(io)?;
+        Ok(Opened::File(Box::new(Self {
+            name: name.into(),
+            path,
+            file,
+            start,
+            head,
+            buffer: Vec::new(),
+            position,
+            at_end: false,
+            passed_over: 0,
+        })))
+    }
+
+    /// Reads until the buffer holds `target` bytes or the file ends.
+    pub(super) fn fill(&mut self, target: u64) -> Outcome<()> {
+        let wanted = target.saturating_sub(self.buffer.len() as u64);
+        if wanted == 0 {
+            return Ok(());
+        }
+        self.buffer.reserve(usize::try_from(wanted).unwrap_or(0).min(64 << 20));
+        let read = (&mut self.file)
+            .take(wanted)
+            .read_to_end(&mut self.buffer)
+            .map_err(|e| Failure::io("read", &self.path, &e).with_help(self.damage_help()))?;
+        self.at_end = (read as u64) < wanted;
+        Ok(())
+    }
+
+    fn damage_help(&self) -> &'static str {
+        match self.file.packing() {
+            Packing::Plain => "what was read so far has landed; the next run goes on from there",
+            _ => "the packed file is damaged or not yet whole; packed files must be whole when they get their name",
+        }
+    }
+
+    /// Whether the file is packed: then it is whole, and what it ends with is its end.
+    pub(super) fn is_packed(&self) -> bool {
+        self.file.packing() != Packing::Plain
+    }
+
+    /// Whether the file has been unchanged for a while. Where it has not, waits until it could have been.
+    pub(super) fn is_quiet(&mut self) -> bool {
+        let changed = std::fs::metadata(&self.path).and_then(|m| m.modified());
+        let age = changed.ok().and_then(|at| at.elapsed().ok()).unwrap_or(QUIET);
+        if age >= QUIET {
+            return true;
+        }
+        std::thread::sleep((QUIET - age) + Duration::from_millis(10));
+        self.at_end = false;
+        false
+    }
+
+    /// Bytes of the head that still stand in the buffer.
+    pub(super) fn head_in_buffer(&self) -> usize {
+        if self.position > 0 { 0 } else { self.head.as_ref().map_or(0, |h| h.len()).min(self.buffer.len()) }
+    }
+
+    /// Finds the head at the start of the buffer of a file that is read from its beginning. False where more must be
+    /// read first.
+    pub(super) fn find_head(&mut self, format: &dyn Format) -> bool {
+        if self.head.is_some() || self.position > 0 || !format.has_head() {
+            return true;
+        }
+        let cut = format.cut(&self.buffer, 1);
+        match cut.records {
+            0 if self.at_end => self.head = Some(self.buffer.as_slice().into()),
+            0 => return false,
+            _ => self.head = Some(self.buffer[..cut.bytes].into()),
+        }
+        true
+    }
+
+    /// Hands on the first bytes of the buffer.
+    pub(super) fn take(&mut self, bytes: usize, records: u64) -> Chunk {
+        let rest = self.buffer.split_off(bytes);
+        let bytes = std::mem::replace(&mut self.buffer, rest);
+        let from = self.position;
+        self.advance(&bytes, bytes.len() as u64);
+        self.chunk(from, bytes, records, None)
+    }
+
+    fn advance(&mut self, bytes: &[u8], length: u64) {
+        let covered = usize::try_from(fingerprint::COVERED).unwrap_or(usize::MAX);
+        let room = covered.saturating_sub(self.start.len());
+        self.start.extend_from_slice(&bytes[..bytes.len().min(room)]);
+        self.position += length;
+    }
+
+    fn chunk(&self, from: u64, bytes: Vec<u8>, records: u64, too_long: Option<u64>) -> Chunk {
+        let identity = match self.is_packed() {
+            true if self.at_end && self.buffer.is_empty() => {
+                fingerprint::of_packed(&self.start, std::fs::metadata(&self.path).ok().map(|m| m.len()))
+            }
+            true => fingerprint::of_packed(&self.start, None),
+            false => fingerprint::of(&self.start),
+        };
+        Chunk {
+            partition: Arc::clone(&self.name),
+            from: Position::at(from),
+            to: Position::at(self.position),
+            identity,
+            bytes,
+            head: self.head.clone(),
+            records,
+            too_long,
+        }
+    }
+
+    /// A whole record that is longer than allowed.
+    pub(super) fn too_long(&mut self, length: u64) -> Chunk {
+        let from = self.position;
+        let rest = self.buffer.split_off(usize::try_from(length).unwrap_or(usize::MAX).min(self.buffer.len()));
+        let mut bytes = std::mem::replace(&mut self.buffer, rest);
+        self.advance(&bytes, length);
+        bytes.truncate(KEPT);
+        self.chunk(from, bytes, 1, Some(length))
+    }
+
+    /// A record that is longer than allowed and whose end is not in sight: reads on to its end without keeping it.
+    pub(super) fn skip_long(&mut self) -> Outcome<Option<Chunk>> {
+        let from = self.position;
+        let mut kept = std::mem::take(&mut self.buffer);
+        let mut length = kept.len() as u64;
+        kept.truncate(KEPT);
+        let mut piece = Vec::new();
+        loop {
+            piece.clear();
+            let read = (&mut self.file)
+                .take(1 << 20)
+                .read_to_end(&mut piece)
+                .map_err(|e| Failure::io("read", &self.path, &e))?;
+            match memchr::memchr(b'\n', &piece) {
+                Some(end) => {
+                    length += end as u64 + 1;
+                    self.buffer = piece.split_off(end + 1);
+                    break;
+                }
+                // It has no end yet: it stays unread, and its place is remembered by reading from there again.
+                None if read < 1 << 20 => {
+                    self.at_end = true;
+                    self.passed_over = length + read as u64;
+                    self.buffer = kept;
+                    return Ok(None);
+                }
+                None => length += read as u64,
+            }
+        }
+        let bytes_at_start = kept.clone();
+        self.advance(&bytes_at_start, length);
+        Ok(Some(self.chunk(from, kept, 1, Some(length))))
+    }
+}
+
+/// Reads the first record of a file whose first bytes are known; gives it, and how far the file was read.
+fn read_head(file: &mut Unpacked, mut bytes: Vec<u8>, format: &dyn Format) -> io::Result<(Vec<u8>, u64)> {
+    loop {
+        let cut = format.cut(&bytes, 1);
+        if cut.records == 1 {
+            let read = bytes.len() as u64;
+            bytes.truncate(cut.bytes);
+            return Ok((bytes, read));
+        }
+        if file.take(4096).read_to_end(&mut bytes)? == 0 {
+            let read = bytes.len() as u64;
+            return Ok((bytes, read));
+        }
+    }
+}
+
+/// Whether a file begins as its fingerprint says; true for one that is not there.
+pub(super) fn begins_as(path: &Path, identity: &str) -> Outcome<bool> {
+    let io = |e: io::Error| Failure::io("read", path, &e);
+    match File::open(path) {
+        Ok(file) => {
+            let mut file = Unpacked::new(file).map_err(io)?;
+            Ok(fingerprint::matching(&mut file, identity).map_err(io)?.is_some())
+        }
+        // A file that was read and then taken away is nothing unusual.
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(true),
+        Err(error) => Err(io(error)),
+    }
+}

@@ -1,0 +1,166 @@
+//! Heads, last records without a line end, and packed files.
+
+use std::io::Write as _;
+
+use super::*;
+use crate::intakes::files::sample;
+use sluice_core::decode::csv;
+use sluice_core::decode::{Csv, JsonLines};
+
+fn csv_reader(folder: &Folder, positions: Vec<PartitionPosition>) -> Outcome<FilesReader> {
+    let scan = Scan::new(&settings(folder.0.path(), "**/*.csv*", 1000)).unwrap();
+    FilesReader::new(scan, Box::new(Csv::new(csv::Dialect::default())), 1000, (0, 1), positions)
+}
+
+fn chunks(reader: &mut dyn LaneReader, limit: ReadLimit) -> Vec<Chunk> {
+    let mut found = Vec::new();
+    while let Read::Chunk(chunk) = reader.read(limit).unwrap() {
+        found.push(chunk);
+    }
+    found
+}
+
+fn last_position(chunks: &[Chunk]) -> Vec<PartitionPosition> {
+    let last = chunks.last().unwrap();
+    vec![PartitionPosition {
+        partition: Arc::clone(&last.partition),
+        position: last.to,
+        identity: last.identity.clone(),
+    }]
+}
+
+fn gzip(text: &str) -> Vec<u8> {
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packed.write_all(text.as_bytes()).unwrap();
+    packed.finish().unwrap()
+}
+
+fn put(folder: &Folder, name: &str, bytes: &[u8]) {
+    fs::write(folder.0.path().join("in").join(name), bytes).unwrap();
+}
+
+#[rstest]
+#[case(1)]
+#[case(7)]
+#[case(30)]
+#[case(1 << 20)]
+fn the_head_is_no_event_and_stands_beside_every_chunk(#[case] bytes: u64) {
+    let folder = Folder::new();
+    let text = "id,note\n1,\"two\nlines\"\n2,x\n3,y\n";
+    folder.write("a.csv", text);
+    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ReadLimit { records: 2, bytes });
+    let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
+    assert_eq!(String::from_utf8(all).unwrap(), text);
+    assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 3);
+    assert!(found.iter().all(|c| c.head.as_deref() == Some(b"id,note\n".as_slice())));
+}
+
+#[test]
+fn reading_on_finds_the_head_again() {
+    let folder = Folder::new();
+    folder.write("a.csv", "id,note\n1,x\n");
+    let positions = last_position(&chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ALL));
+    folder.write("a.csv", "2,y\n");
+    let found = chunks(&mut csv_reader(&folder, positions).unwrap(), ALL);
+    assert_eq!((found.len(), found[0].bytes.as_slice(), found[0].from.major), (1, b"2,y\n".as_slice(), 12));
+    assert_eq!(found[0].head.as_deref(), Some(b"id,note\n".as_slice()));
+}
+
+#[test]
+fn a_head_alone_is_no_batch_and_no_remark() {
+    let folder = Folder::new();
+    folder.write("a.csv", "id,note\n");
+    let mut reader = csv_reader(&folder, Vec::new()).unwrap();
+    assert!(chunks(&mut reader, ALL).is_empty() && reader.remarks().is_empty());
+    folder.write("a.csv", "1,x\n");
+    std::thread::sleep(FRESH);
+    assert_eq!(chunks(&mut reader, ALL)[0].records, 1);
+}
+
+#[test]
+fn a_last_record_without_line_end_is_taken_once_the_file_is_quiet() {
+    let folder = Folder::new();
+    folder.write("a.csv", "id,note\n1,x\n2,y");
+    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ALL);
+    assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 2);
+    let positions = last_position(&found);
+    // Its line end may come later, and records after it.
+    folder.write("a.csv", "\n3,z\n");
+    let more = chunks(&mut csv_reader(&folder, positions.clone()).unwrap(), ALL);
+    assert_eq!(more.iter().map(|c| c.records).sum::<u64>(), 1);
+    // What makes it another record does not.
+    put(&folder, "a.csv", b"id,note\n1,x\n2,yellow\n");
+    let failure = csv_reader(&folder, positions).unwrap().read(ALL).unwrap_err();
+    assert!(failure.message.contains("has grown within that record"), "{failure}");
+}
+
+#[test]
+fn an_open_quote_costs_its_own_line() {
+    let folder = Folder::new();
+    folder.write("a.csv", &format!("id,note\n1,\"open\n{}", "2,x\n".repeat(1000)));
+    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ALL);
+    assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 1001);
+}
+
+#[rstest]
+#[case::gzip("a.csv.gz")]
+#[case::zstd("a.csv.zst")]
+fn packed_files_are_read_as_what_they_hold(#[case] name: &str) {
+    let folder = Folder::new();
+    let text = format!("id,note\n{}", "1,x\n".repeat(500));
+    let packed = if name.ends_with("gz") { gzip(&text) } else { zstd::encode_all(text.as_bytes(), 1).unwrap() };
+    put(&folder, name, &packed);
+    let limit = ReadLimit { records: 300, bytes: 1 << 20 };
+    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), limit);
+    let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
+    assert_eq!(String::from_utf8(all).unwrap(), text);
+    // From the middle on, and from the end.
+    let rest = chunks(&mut csv_reader(&folder, last_position(&found[..1])).unwrap(), limit);
+    assert_eq!((rest.len(), rest[0].from, rest[0].records), (1, found[1].from, 200));
+    assert!(chunks(&mut csv_reader(&folder, last_position(&found)).unwrap(), limit).is_empty());
+    // Another file under its name is noticed.
+    put(&folder, name, &gzip("id,other\n1,2\n"));
+    assert!(csv_reader(&folder, last_position(&found)).is_err());
+}
+
+#[test]
+fn a_damaged_packed_file_is_said_with_its_remedy() {
+    let folder = Folder::new();
+    let packed = gzip(&format!("id,note\n{}", "1,x\n".repeat(50_000)));
+    put(&folder, "a.csv.gz", &packed[..packed.len() / 2]);
+    let mut reader = csv_reader(&folder, Vec::new()).unwrap();
+    let failure = loop {
+        match reader.read(ALL) {
+            Ok(Read::Chunk(_)) => {}
+            Ok(Read::CaughtUp) => panic!("the damage was not noticed"),
+            Err(failure) => break failure,
+        }
+    };
+    assert!(failure.help.unwrap().contains("damaged or not yet whole"));
+}
+
+#[test]
+fn a_sample_takes_from_all_files() {
+    let folder = Folder::new();
+    for i in 0..50 {
+        folder.write(&format!("{i:02}.jsonl"), &"{\"a\":1}\n".repeat(100));
+    }
+    let scan = Scan::new(&settings(folder.0.path(), "*.jsonl", 1000)).unwrap();
+    let take = |events| {
+        let mut reader = sample::reader(&scan, events, || Ok(Box::new(JsonLines)), 1000).unwrap();
+        let mut names = Vec::new();
+        let mut left = events;
+        while left > 0
+            && let Read::Chunk(chunk) = reader.read(ReadLimit { records: left, bytes: 1 << 20 }).unwrap()
+        {
+            left -= chunk.records;
+            names.push(chunk.partition.to_string());
+        }
+        (names, left)
+    };
+    let (names, left) = take(240);
+    assert_eq!((names.len(), left), (24, 0));
+    assert_eq!(names.last().unwrap(), "47.jsonl");
+    let (names, left) = take(u64::MAX);
+    assert_eq!((names.len(), u64::MAX - left), (50, 5000));
+}

@@ -1,0 +1,95 @@
+//! Compressed files, recognised by their first bytes. Whoever reads them sees what was packed; positions count its
+//! bytes.
+
+use std::fs::File;
+use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
+
+/// How a file is packed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Packing {
+    /// Not at all.
+    Plain,
+    /// gzip, RFC 1952; several members may follow each other.
+    Gzip,
+    /// Zstandard, RFC 8878; several frames may follow each other.
+    Zstd,
+}
+
+impl Packing {
+    /// The packing of what begins with these bytes.
+    pub fn of(start: &[u8]) -> Self {
+        match start {
+            [0x1f, 0x8b, ..] => Self::Gzip,
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Self::Zstd,
+            _ => Self::Plain,
+        }
+    }
+
+    /// Its name for people.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Plain => "plain",
+            Self::Gzip => "gzip",
+            Self::Zstd => "zstd",
+        }
+    }
+}
+
+/// A file that is read as what it holds, unpacked.
+pub enum Unpacked {
+    /// A file as it is.
+    Plain(File),
+    /// A gzip file.
+    Gzip(Box<flate2::read::MultiGzDecoder<BufReader<File>>>),
+    /// A Zstandard file.
+    Zstd(Box<zstd::Decoder<'static, BufReader<File>>>),
+}
+
+impl Unpacked {
+    /// Looks at the beginning of a file and reads it from there.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn new(mut file: File) -> io::Result<Self> {
+        let mut start = Vec::new();
+        file.seek(SeekFrom::Start(0))?;
+        (&mut file).take(4).read_to_end(&mut start)?;
+        file.seek(SeekFrom::Start(0))?;
+        Ok(match Packing::of(&start) {
+            Packing::Plain => Self::Plain(file),
+            Packing::Gzip => Self::Gzip(Box::new(flate2::read::MultiGzDecoder::new(BufReader::new(file)))),
+            Packing::Zstd => Self::Zstd(Box::new(zstd::Decoder::new(file)?)),
+        })
+    }
+
+    /// How it is packed.
+    pub fn packing(&self) -> Packing {
+        match self {
+            Self::Plain(_) => Packing::Plain,
+            Self::Gzip(_) => Packing::Gzip,
+            Self::Zstd(_) => Packing::Zstd,
+        }
+    }
+
+    /// Goes on from `from` to `to`, a later byte of what is unpacked; false where it ends before.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn skip(&mut self, from: u64, to: u64) -> io::Result<bool> {
+        if let Self::Plain(file) = self {
+            return file.seek(SeekFrom::Start(to)).map(|_| true);
+        }
+        let wanted = to.saturating_sub(from);
+        Ok(io::copy(&mut self.take(wanted), &mut io::sink())? == wanted)
+    }
+}
+
+impl Read for Unpacked {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self {
+            Self::Plain(file) => file.read(buffer),
+            Self::Gzip(packed) => packed.read(buffer),
+            Self::Zstd(packed) => packed.read(buffer),
+        }
+    }
+}

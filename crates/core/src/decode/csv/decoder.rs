@@ -1,0 +1,264 @@
+//! Decodes CSV under a contract, straight from bytes into columns.
+
+use std::sync::Arc;
+
+use super::Dialect;
+use super::scan::{self, Ending, Value, Walk};
+use crate::config::ExtraFields;
+use crate::contract::Contract;
+use crate::decode::rows::{Bad, Rows, offset};
+use crate::decode::{BYTE_ORDER_MARK, Decoded, Decoder, json};
+use crate::event::{Chunk, EventRows, RecordSpan};
+use crate::names;
+use crate::reject::Reason;
+use crate::types::SqlType;
+use crate::values::json::write_string;
+
+/// What the columns of the present head lead to.
+#[derive(Default)]
+struct Head {
+    bytes: Option<Arc<[u8]>>,
+    names: Vec<String>,
+    /// For each column the fields that take it; most often one.
+    fields: Vec<Vec<usize>>,
+    /// Fields that no column leads to.
+    missing: Vec<usize>,
+    /// A name that a field takes and that the head holds twice.
+    twice: Option<String>,
+    known: bool,
+}
+
+pub(super) struct CsvDecoder {
+    dialect: Dialect,
+    rows: Rows,
+    /// The column of each field.
+    paths: Vec<String>,
+    extra: ExtraFields,
+    extra_text: String,
+    scratch: Vec<u8>,
+    head: Head,
+}
+
+impl CsvDecoder {
+    pub(super) fn new(dialect: Dialect, contract: &Contract) -> Self {
+        Self {
+            dialect,
+            rows: Rows::new(contract),
+            paths: contract.fields.iter().map(|f| f.path.join(".")).collect(),
+            extra: contract.extra,
+            extra_text: String::new(),
+            scratch: Vec::new(),
+            head: Head::default(),
+        }
+    }
+
+    /// Binds the fields to the columns of a chunk's head, where it is another than before.
+    fn bind(&mut self, chunk: &Chunk) {
+        if self.head.known && self.head.bytes == chunk.head {
+            return;
+        }
+        let names = chunk.head.as_ref().map_or_else(Vec::new, |head| self.dialect.names(head));
+        let mut head = Head { bytes: chunk.head.clone(), known: true, ..Head::default() };
+        for (index, path) in self.paths.iter().enumerate() {
+            let column = match self.dialect.head {
+                true => names.iter().position(|n| n == path),
+                false => path.parse::<usize>().ok().and_then(|n| n.checked_sub(1)),
+            };
+            let Some(column) = column else {
+                head.missing.push(index);
+                continue;
+            };
+            if names.iter().filter(|n| *n == path).count() > 1 {
+                head.twice = Some(path.clone());
+            }
+            if head.fields.len() <= column {
+                head.fields.resize(column + 1, Vec::new());
+            }
+            head.fields[column].push(index);
+        }
+        head.names = names;
+        self.head = head;
+    }
+
+    /// Decodes the record at the walk's place.
+    fn record(&mut self, walk: &mut Walk<'_>) -> Result<(), Bad> {
+        if let Some(name) = &self.head.twice {
+            let message = "the head names this column twice";
+            return Err(Bad::new(Reason::TWICE, Some(name.clone()), message));
+        }
+        self.extra_text.clear();
+        let mut column = 0;
+        loop {
+            let Some(value) = walk.next() else { break };
+            if value.ending == Ending::OpenQuote {
+                return Err(Bad::new(Reason::NOT_CSV, self.name(column), "a quote is opened here and never closed"));
+            }
+            if value.trailing {
+                let message = "something stands between the closing quote and the end of the value";
+                return Err(Bad::new(Reason::NOT_CSV, self.name(column), message));
+            }
+            self.value(column, value)?;
+            column += 1;
+            if value.ending != Ending::Delimiter {
+                break;
+            }
+        }
+        if self.dialect.head && column != self.head.names.len() {
+            let message = format!("{column} values where the head names {}", self.head.names.len());
+            return Err(Bad::new(Reason::NOT_CSV, None, message));
+        }
+        self.finish_record(column)
+    }
+
+    /// The name of a column, where the head has one.
+    fn name(&self, column: usize) -> Option<String> {
+        match self.dialect.head {
+            true => self.head.names.get(column).cloned(),
+            false => Some((column + 1).to_string()),
+        }
+    }
+
+    #[inline]
+    fn value(&mut self, column: usize, value: Value<'_>) -> Result<(), Bad> {
+        let is_null = !value.quoted && self.dialect.nulls.iter().any(|n| n.as_bytes() == value.bytes);
+        let fields = self.head.fields.get(column).map_or(0, Vec::len);
+        if fields == 0 {
+            return self.extra(column, value, is_null);
+        }
+        for i in 0..fields {
+            let index = self.head.fields[column][i];
+            if is_null {
+                self.rows.null(index, "null")?;
+            } else if value.doubled {
+                let mut text = std::mem::take(&mut self.scratch);
+                text.clear();
+                value.write(self.dialect.quote, &mut text);
+                let result = self.text(index, &text);
+                self.scratch = text;
+                result?;
+            } else {
+                self.text(index, value.bytes)?;
+            }
+        }
+        Ok(())
+    }
+
+    #[inline]
+    fn text(&mut self, index: usize, text: &[u8]) -> Result<(), Bad> {
+        match self.rows.fields[index].ty {
+            SqlType::Text => self.rows.text(index, text),
+            SqlType::Json if !json::is_value(text) => {
+                Err(self.rows.bad(index, Reason::TYPE, "the text is no JSON value".into()))
+            }
+            // Programs write True, TRUE and true.
+            SqlType::Boolean if text.len() <= 5 => self.rows.text(index, &text.trim_ascii().to_ascii_lowercase()),
+            _ => self.rows.text(index, text.trim_ascii()),
+        }
+    }
+
+    fn extra(&mut self, column: usize, value: Value<'_>, is_null: bool) -> Result<(), Bad> {
+        if self.extra == ExtraFields::Ignore {
+            return Ok(());
+        }
+        let name = self.name(column).unwrap_or_else(|| (column + 1).to_string());
+        if self.extra == ExtraFields::Reject {
+            return Err(Bad::new(Reason::EXTRA, Some(name), "the contract does not name this column"));
+        }
+        self.extra_text.push(if self.extra_text.is_empty() { '{' } else { ',' });
+        write_string(&mut self.extra_text, &name);
+        self.extra_text.push(':');
+        if is_null {
+            self.extra_text.push_str("null");
+            return Ok(());
+        }
+        let mut text = Vec::new();
+        value.write(self.dialect.quote, &mut text);
+        write_string(&mut self.extra_text, &String::from_utf8_lossy(&text));
+        Ok(())
+    }
+
+    /// Fields without a column, or whose column this record does not reach.
+    fn finish_record(&mut self, columns: usize) -> Result<(), Bad> {
+        for i in 0..self.head.missing.len() {
+            let index = self.head.missing[i];
+            self.rows.null(index, "missing").map_err(|bad| self.with_near_name(bad, index))?;
+        }
+        for column in columns..self.head.fields.len() {
+            for i in 0..self.head.fields[column].len() {
+                self.rows.null(self.head.fields[column][i], "missing")?;
+            }
+        }
+        if let Some(column) = &mut self.rows.extra_column {
+            match self.extra_text.is_empty() {
+                true => column.push_null(),
+                false => {
+                    self.extra_text.push('}');
+                    column.push_text(self.extra_text.as_bytes());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Says which column comes near to the one that is missing: most often a name was mistyped.
+    #[cold]
+    fn with_near_name(&self, mut bad: Bad, index: usize) -> Bad {
+        if let Some(near) = names::nearest(&self.paths[index], self.head.names.iter().map(String::as_str)) {
+            bad.0.message.push_str(&format!("; the head names `{near}`"));
+        }
+        bad
+    }
+}
+
+impl Decoder for CsvDecoder {
+    fn decode(&mut self, chunk: &Chunk) -> Decoded {
+        let mut spans = Vec::with_capacity(usize::try_from(chunk.records).unwrap_or(0));
+        let mut rejects = Vec::new();
+        if let Some(length) = chunk.too_long {
+            rejects.push(self.rows.too_long(chunk, length));
+            return Decoded { rows: EventRows { batch: self.rows.finish(0), spans }, rejects };
+        }
+        self.bind(chunk);
+        let bytes = &chunk.bytes;
+        let all_utf8 = simdutf8::basic::from_utf8(bytes).is_ok();
+        let mut start = first_record(chunk, self.dialect.head);
+        while start < bytes.len() {
+            let end = scan::record_end(bytes, start, &self.dialect).unwrap_or(bytes.len());
+            let line = trim_line_end(&bytes[start..end]);
+            let span = RecordSpan { start: offset(start), end: offset(start + line.len()) };
+            start = end;
+            if scan::is_blank(line) {
+                continue;
+            }
+            let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
+                true => self.record(&mut Walk::new(line, &self.dialect)),
+                false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
+            };
+            match result {
+                Ok(()) => spans.push(span),
+                Err(bad) => {
+                    self.rows.truncate(spans.len());
+                    rejects.push(self.rows.reject(chunk, span, bad));
+                }
+            }
+        }
+        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects }
+    }
+}
+
+/// Where the first event of a chunk begins: after the mark of the byte order and the head, at a partition's start.
+fn first_record(chunk: &Chunk, has_head: bool) -> usize {
+    if chunk.from.major != 0 {
+        return 0;
+    }
+    match &chunk.head {
+        Some(head) if has_head => head.len().min(chunk.bytes.len()),
+        _ if chunk.bytes.starts_with(BYTE_ORDER_MARK) => BYTE_ORDER_MARK.len(),
+        _ => 0,
+    }
+}
+
+fn trim_line_end(line: &[u8]) -> &[u8] {
+    let line = line.strip_suffix(b"\n").unwrap_or(line);
+    line.strip_suffix(b"\r").unwrap_or(line)
+}

@@ -1,0 +1,156 @@
+//! CSV after RFC 4180, with the delimiter, quote and spellings of null that the arrival names. A value in quotes may
+//! hold line ends; a quote within it is doubled. Blank lines are no records.
+
+mod decoder;
+mod scan;
+mod write;
+
+use super::{BYTE_ORDER_MARK, Cut, Decoder, Format, Tail};
+use crate::config::{OptionSpec, Options, ValueKind};
+use crate::contract::Contract;
+
+pub use scan::{Ending, Value, Walk};
+pub use write::{write_head, write_rows};
+
+/// Keys of `csv` of an arrival.
+pub const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "what stands between values; a tab is \"\\t\""),
+    OptionSpec::with_default("quote", ValueKind::Character, "\"", "what stands around values with special characters"),
+    OptionSpec::with_default(
+        "head",
+        ValueKind::Flag,
+        "true",
+        "whether the first record of each file names the columns; without it they are named 1, 2, …",
+    ),
+    OptionSpec::with_default("nulls", ValueKind::Texts, "", "spellings of null, for values without quotes"),
+];
+
+/// Keys of `csv` of a landing.
+pub const LANDING_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "what stands between values; a tab is \"\\t\""),
+    OptionSpec::with_default("head", ValueKind::Flag, "true", "whether each file begins with the names of the columns"),
+    OptionSpec::with_default(
+        "null",
+        ValueKind::Text,
+        "",
+        "how null is written; a text that is spelled alike is written in quotes",
+    ),
+];
+
+/// How CSV is spelled.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Dialect {
+    /// What stands between values.
+    pub delimiter: u8,
+    /// What stands around values with special characters.
+    pub quote: u8,
+    /// Whether the first record names the columns.
+    pub head: bool,
+    /// Spellings of null, for values without quotes.
+    pub nulls: Vec<String>,
+}
+
+impl Default for Dialect {
+    fn default() -> Self {
+        Self { delimiter: b',', quote: b'"', head: true, nulls: vec![String::new()] }
+    }
+}
+
+impl Dialect {
+    /// The dialect that an arrival's `csv` names.
+    pub fn read(options: &Options) -> Self {
+        Self {
+            delimiter: options.character("delimiter"),
+            quote: options.character("quote"),
+            head: options.flag("head"),
+            nulls: options.texts("nulls"),
+        }
+    }
+
+    /// The dialect that a landing's `csv` names.
+    pub fn read_landing(options: &Options) -> Self {
+        Self {
+            delimiter: options.character("delimiter"),
+            head: options.flag("head"),
+            nulls: vec![options.text("null").unwrap_or_default()],
+            ..Self::default()
+        }
+    }
+
+    /// The names in a head, without the mark of the byte order, blank lines before it and blanks around each.
+    pub fn names(&self, head: &[u8]) -> Vec<String> {
+        let head = head.strip_prefix(BYTE_ORDER_MARK).unwrap_or(head).trim_ascii_start();
+        self.values(head).into_iter().map(|name| name.trim().to_string()).collect()
+    }
+
+    /// The values of the first record, as texts.
+    pub fn values(&self, record: &[u8]) -> Vec<String> {
+        let mut walk = Walk::new(record, self);
+        let mut values = Vec::new();
+        let mut text = Vec::new();
+        while let Some(value) = walk.next() {
+            text.clear();
+            value.write(self.quote, &mut text);
+            values.push(String::from_utf8_lossy(&text).into_owned());
+            if value.ending != Ending::Delimiter {
+                break;
+            }
+        }
+        values
+    }
+}
+
+/// The format `csv`.
+pub struct Csv {
+    dialect: Dialect,
+}
+
+impl Csv {
+    /// CSV of a dialect.
+    pub fn new(dialect: Dialect) -> Self {
+        Self { dialect }
+    }
+}
+
+impl Format for Csv {
+    fn name(&self) -> &'static str {
+        "csv"
+    }
+
+    fn cut(&self, bytes: &[u8], limit: u64) -> Cut {
+        let mut cut = Cut::default();
+        while cut.records < limit {
+            let Some(end) = scan::record_end(bytes, cut.bytes, &self.dialect) else { break };
+            cut.records += u64::from(!scan::is_blank(&bytes[cut.bytes..end]));
+            cut.bytes = end;
+        }
+        cut
+    }
+
+    fn has_head(&self) -> bool {
+        self.dialect.head
+    }
+
+    fn is_whole(&self, tail: &[u8], head: Option<&[u8]>) -> Tail {
+        let mut walk = Walk::new(tail, &self.dialect);
+        let (mut count, mut ending) = (0, Ending::Delimiter);
+        while ending == Ending::Delimiter {
+            let Some(value) = walk.next() else { break };
+            (count, ending) = (count + 1, value.ending);
+        }
+        let full = head.is_none_or(|head| count >= self.dialect.names(head).len());
+        if full && ending == Ending::Bytes { Tail::Perhaps } else { Tail::Part }
+    }
+
+    fn give_up(&self, bytes: &[u8]) -> Option<usize> {
+        // A quote that is never closed swallows what follows: only the line in which it stands is given up.
+        memchr::memchr(b'\n', bytes).map(|end| end + 1)
+    }
+
+    fn decoder(&self, contract: &Contract) -> Box<dyn Decoder> {
+        Box::new(decoder::CsvDecoder::new(self.dialect.clone(), contract))
+    }
+}
+
+#[cfg(test)]
+mod tests;

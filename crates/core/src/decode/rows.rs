@@ -1,0 +1,182 @@
+//! Rows that are being decoded: typed columns that take one value after the other, whatever the format.
+
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_schema::SchemaRef;
+
+use super::builders::{ColumnBuilder, Values};
+use super::values::{parse_date, parse_timestamp, push, push_bit, push_number};
+use crate::config::ExtraFields;
+use crate::contract::Contract;
+use crate::event::{Chunk, Position, RecordSpan};
+use crate::reject::{CONTRACT, Reason, Reject};
+use crate::types::SqlType;
+use crate::values::number;
+use crate::values::time::TimeFormat;
+
+/// What a decoder must know of a field.
+pub(super) struct Field {
+    pub name: String,
+    pub ty: SqlType,
+    pub not_null: bool,
+    pub format: Option<TimeFormat>,
+}
+
+/// Why a record is bad. Boxed: nearly every call returns a result, and nearly none is bad.
+pub(super) struct Bad(pub Box<Fault>);
+
+pub(super) struct Fault {
+    pub reason: Reason,
+    pub field: Option<String>,
+    pub message: String,
+}
+
+impl Bad {
+    #[cold]
+    pub(super) fn new(reason: Reason, field: Option<String>, message: impl Into<String>) -> Self {
+        Self(Box::new(Fault { reason, field, message: message.into() }))
+    }
+}
+
+/// The columns of a contract while they grow.
+pub(super) struct Rows {
+    schema: SchemaRef,
+    pub fields: Vec<Field>,
+    pub columns: Vec<ColumnBuilder>,
+    /// The column of fields that the contract does not name, where they are kept.
+    pub extra_column: Option<ColumnBuilder>,
+    station: Arc<str>,
+}
+
+impl Rows {
+    pub(super) fn new(contract: &Contract) -> Self {
+        let field = |f: &crate::contract::ContractField| Field {
+            name: f.name.clone(),
+            ty: f.ty,
+            not_null: f.not_null,
+            format: f.format.clone(),
+        };
+        let keep = contract.extra == ExtraFields::Keep;
+        Self {
+            schema: contract.schema(),
+            fields: contract.fields.iter().map(field).collect(),
+            columns: contract.fields.iter().map(|f| ColumnBuilder::new(f.ty)).collect(),
+            extra_column: keep.then(|| ColumnBuilder::new(SqlType::Json)),
+            station: CONTRACT.into(),
+        }
+    }
+
+    /// A value that was spelled as text.
+    #[inline]
+    pub(super) fn text(&mut self, index: usize, text: &[u8]) -> Result<(), Bad> {
+        let field = &self.fields[index];
+        let column = &mut self.columns[index];
+        let done = match (column.values(), field.ty) {
+            (Values::Text { .. }, _) => {
+                column.push_text(text);
+                return Ok(());
+            }
+            (Values::Timestamptz(values), _) => push(values, parse_timestamp(text, field.format.as_ref())),
+            (Values::Date(values), _) => push(values, parse_date(text, field.format.as_ref())),
+            (Values::Boolean(values), _) => match text {
+                b"true" => push_bit(values, true),
+                b"false" => push_bit(values, false),
+                _ => None,
+            },
+            (values, ty) => push_number(values, ty, text),
+        };
+        match done {
+            Some(()) => {
+                column.pushed();
+                Ok(())
+            }
+            None => Err(self.unreadable(index, text, true)),
+        }
+    }
+
+    /// A value that is null or not there; `what` says which, for the reject.
+    #[inline]
+    pub(super) fn null(&mut self, index: usize, what: &str) -> Result<(), Bad> {
+        if self.fields[index].not_null {
+            return Err(self.bad(index, Reason::MISSING, format!("the field is {what}")));
+        }
+        self.columns[index].push_null();
+        Ok(())
+    }
+
+    #[cold]
+    pub(super) fn bad(&self, index: usize, reason: Reason, message: String) -> Bad {
+        Bad::new(reason, Some(self.fields[index].name.clone()), message)
+    }
+
+    #[cold]
+    pub(super) fn wrong_type(&self, index: usize, found: &str) -> Bad {
+        let ty = self.fields[index].ty;
+        self.bad(index, Reason::TYPE, format!("{found} where {ty} is due"))
+    }
+
+    #[cold]
+    pub(super) fn unreadable(&self, index: usize, text: &[u8], quoted: bool) -> Bad {
+        let field = &self.fields[index];
+        let shown: String = String::from_utf8_lossy(text).chars().take(80).collect();
+        match field.ty {
+            SqlType::Timestamptz | SqlType::Date => {
+                let due = match &field.format {
+                    Some(TimeFormat::Pattern(pattern)) => pattern.clone(),
+                    Some(TimeFormat::Epoch(_)) => "a count since 1970".into(),
+                    _ if field.ty == SqlType::Date => "YYYY-MM-DD".into(),
+                    _ => "RFC 3339 with a zone".into(),
+                };
+                self.bad(index, Reason::FORMAT, format!("`{shown}` is not {due}"))
+            }
+            ty if !quoted || number::is_number(text) => {
+                self.bad(index, Reason::RANGE, format!("{shown} does not fit {ty}"))
+            }
+            ty => self.bad(index, Reason::TYPE, format!("the text `{shown}` where {ty} is due")),
+        }
+    }
+
+    /// Forgets what a bad record has added to the rows.
+    pub(super) fn truncate(&mut self, rows: usize) {
+        for column in self.columns.iter_mut().chain(&mut self.extra_column) {
+            column.truncate(rows);
+        }
+    }
+
+    /// The rows as a batch; the columns start anew.
+    pub(super) fn finish(&mut self, rows: usize) -> RecordBatch {
+        let columns: Vec<ArrayRef> =
+            self.columns.iter_mut().chain(&mut self.extra_column).map(ColumnBuilder::finish).collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
+        RecordBatch::try_new_with_options(self.schema.clone(), columns, &options)
+            .expect("the columns were built for the contract's schema")
+    }
+
+    #[cold]
+    pub(super) fn reject(&self, chunk: &Chunk, span: RecordSpan, bad: Bad) -> Reject {
+        let fault = *bad.0;
+        let bytes = span.of(&chunk.bytes);
+        Reject {
+            partition: Arc::clone(&chunk.partition),
+            position: Position::at(chunk.from.major + u64::from(span.start)),
+            length: chunk.too_long.unwrap_or(bytes.len() as u64),
+            station: Arc::clone(&self.station),
+            field: fault.field,
+            reason: fault.reason,
+            message: fault.message,
+            bytes: bytes.to_vec(),
+        }
+    }
+
+    /// The one record of a chunk that is too long.
+    pub(super) fn too_long(&self, chunk: &Chunk, length: u64) -> Reject {
+        let bad = Bad::new(Reason::TOO_LONG, None, format!("the record has {length} bytes"));
+        self.reject(chunk, RecordSpan { start: 0, end: offset(chunk.bytes.len()) }, bad)
+    }
+}
+
+/// Chunks stay below 2 GiB: `max_record` is bounded.
+pub(super) fn offset(n: usize) -> u32 {
+    u32::try_from(n).unwrap_or(u32::MAX)
+}
