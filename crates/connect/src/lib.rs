@@ -7,6 +7,7 @@ pub mod intakes;
 pub mod landings;
 pub mod ledgers;
 pub mod local;
+pub mod look;
 pub mod packed;
 
 use sluice_core::kinds::{ConnectionKind, Registry};

@@ -5,6 +5,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use arrow_array::RecordBatch;
 use serde::{Deserialize, Serialize};
 
 use crate::batch::{BatchIdentity, LaneId, Ranges};
@@ -161,6 +162,40 @@ pub struct StagedWork {
     pub detail: serde_json::Value,
 }
 
+/// What is known of stored rows without reading them all.
+#[derive(Clone, Debug, Default)]
+pub struct StoredSummary {
+    /// What it is, in words: the format of files, say.
+    pub what: String,
+    /// The columns of the rows.
+    pub columns: Vec<OutputColumn>,
+    /// Files, or other parts.
+    pub parts: u64,
+    /// Bytes as stored.
+    pub bytes: u64,
+    /// Rows, where that is known without reading.
+    pub rows: Option<u64>,
+    /// What is strange about it, in words.
+    pub remarks: Vec<String>,
+}
+
+/// Rows that are stored somewhere, read from the first to the last.
+pub trait Stored: Send {
+    /// What is known of them.
+    fn summary(&self) -> &StoredSummary;
+
+    /// The next rows, under the columns of the summary; None after the last.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn next(&mut self) -> Outcome<Option<RecordBatch>>;
+
+    /// Records so far that could not be read as rows.
+    fn broken(&self) -> u64 {
+        0
+    }
+}
+
 /// A kind of landing.
 pub trait LandingKind: Send + Sync {
     /// Its name in messages and the manual.
@@ -177,6 +212,14 @@ pub trait LandingKind: Send + Sync {
     fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String>;
     /// Looks at the outside and says what is missing there. Changes nothing.
     fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem>;
+    /// Opens what the landing holds, for looking. None where there is nothing to look at.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn look(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
+        let _ = (settings, columns);
+        Ok(None)
+    }
     /// Opens the landing. `label` is its name with pipeline and event, unique in the project.
     ///
     /// # Errors

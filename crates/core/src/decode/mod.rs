@@ -2,7 +2,8 @@
 
 mod builders;
 pub mod csv;
-mod json;
+pub(crate) mod json;
+pub mod recognise;
 mod rows;
 mod values;
 

@@ -39,6 +39,11 @@ pub(super) fn rounds(from: SqlType, to: SqlType) -> bool {
     }
 }
 
+/// Casts a column that was read from somewhere; a value that does not fit is null.
+pub fn cast_column(column: Column, from: SqlType, to: SqlType, rows: usize) -> Column {
+    compute(column, from, to, true, rows)
+}
+
 /// Casts a column.
 pub(super) fn compute(column: Column, from: SqlType, to: SqlType, lenient: bool, rows: usize) -> Column {
     use SqlType::{Bigint, Boolean, Date, Decimal, Double, Integer, Json, Null, Text, Timestamptz};

@@ -12,7 +12,7 @@ mod reader;
 mod sample;
 mod scan;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use sluice_core::config::{OptionSpec, Options, ValueKind};
 use sluice_core::decode::{self, Format};
@@ -84,6 +84,22 @@ impl IntakeKind for Files {
         let options = settings.options.clone();
         Ok(Box::new(FilesIntake { scan, options, max_record: settings.options.size("max_record").clamp(1, 1 << 30) }))
     }
+}
+
+/// Reads one file from its beginning, for looking.
+///
+/// # Errors
+/// Never; a file that cannot be read says so when it is read.
+pub fn read_file(path: &Path, format: Box<dyn Format>, max_record: u64) -> Outcome<Box<dyn LaneReader>> {
+    Ok(Box::new(reader::FilesReader::new(scan::Scan::of_file(path), format, max_record, (0, 1), Vec::new())?))
+}
+
+/// The files of an arrival, by name, each with its path.
+///
+/// # Errors
+/// Where the folder cannot be read.
+pub fn files(settings: &Settings) -> Outcome<Vec<(String, PathBuf)>> {
+    scan::Scan::new(settings).map_err(Failure::unreachable)?.files()
 }
 
 struct FilesIntake {

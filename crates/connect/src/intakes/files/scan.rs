@@ -29,6 +29,16 @@ impl Scan {
         Ok(Self { folder: local::folder(&settings.root, &settings.connection), pattern, only: None })
     }
 
+    /// One file, whatever its name.
+    pub(super) fn of_file(path: &std::path::Path) -> Self {
+        let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
+        Self {
+            folder: path.parent().map(PathBuf::from).unwrap_or_default(),
+            pattern: Pattern::default(),
+            only: Some(name.unwrap_or_default()),
+        }
+    }
+
     /// The same, for one of its files.
     pub(super) fn only(&self, name: &str) -> Self {
         Self { only: Some(name.into()), ..self.clone() }

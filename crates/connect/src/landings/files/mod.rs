@@ -16,11 +16,11 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork};
+use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork, Stored};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
-use crate::local;
+use crate::{local, look};
 
 const OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
@@ -93,6 +93,17 @@ impl LandingKind for Files {
             Ok(_) => Vec::new(),
             Err(error) => problem(format!("cannot look at {}: {error}", existing.display())),
         }
+    }
+
+    fn look(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
+        let template = settings.options.sql("path").map(|p| p.text.clone()).unwrap_or_default();
+        // Folders that all rows share, as far as the template has no column.
+        let fixed = template.split('{').next().unwrap_or_default();
+        let shared = if fixed.len() == template.len() { fixed } else { fixed.rsplit_once('/').map_or("", |f| f.0) };
+        let folder = local::folder(&settings.root, &settings.connection).join(shared);
+        let format = FileFormat::read(&settings.options);
+        let files = look::files_below(&folder, format.extension())?;
+        look::open(files, &look::Form::of(&format), Some(columns)).map(Some)
     }
 
     fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {

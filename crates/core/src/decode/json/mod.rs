@@ -2,7 +2,7 @@
 
 mod decoder;
 mod keys;
-mod scan;
+pub(crate) mod scan;
 
 use super::{Cut, Decoder, Format, Tail};
 use crate::contract::Contract;
@@ -42,7 +42,7 @@ impl Format for JsonLines {
 }
 
 /// Whether a text is one whole JSON value.
-pub(super) fn is_value(text: &[u8]) -> bool {
+pub(crate) fn is_value(text: &[u8]) -> bool {
     let text = text.trim_ascii();
     scan::Scanner::new(text).skip_value(0).is_ok_and(|end| end == text.len())
 }

@@ -5,7 +5,7 @@ use crate::values::number;
 
 /// Where and why JSON text is broken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Broken {
+pub(crate) struct Broken {
     /// The byte of the record.
     pub at: usize,
     /// What would have had to stand there.
@@ -17,37 +17,37 @@ const MAX_DEPTH: usize = 128;
 
 /// A string between its quotes.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct RawString<'a> {
+pub(crate) struct RawString<'a> {
     pub bytes: &'a [u8],
     pub escaped: bool,
 }
 
 /// A place in a record.
-pub(super) struct Scanner<'a> {
+pub(crate) struct Scanner<'a> {
     pub bytes: &'a [u8],
     pub at: usize,
 }
 
 impl<'a> Scanner<'a> {
-    pub(super) fn new(bytes: &'a [u8]) -> Self {
+    pub(crate) fn new(bytes: &'a [u8]) -> Self {
         Self { bytes, at: 0 }
     }
 
     #[inline]
-    pub(super) fn peek(&self) -> u8 {
+    pub(crate) fn peek(&self) -> u8 {
         // Zero stands for the end; as a byte it is valid nowhere in JSON.
         self.bytes.get(self.at).copied().unwrap_or(0)
     }
 
     #[inline]
-    pub(super) fn skip_blanks(&mut self) {
+    pub(crate) fn skip_blanks(&mut self) {
         while matches!(self.peek(), b' ' | b'\t' | b'\r' | b'\n') {
             self.at += 1;
         }
     }
 
     /// What is wrong at this place.
-    pub(super) fn fault(&self, wanted: &'static str) -> Broken {
+    pub(crate) fn fault(&self, wanted: &'static str) -> Broken {
         Broken { at: self.at, wanted }
     }
 
@@ -56,7 +56,7 @@ impl<'a> Scanner<'a> {
     }
 
     #[inline]
-    pub(super) fn expect(&mut self, byte: u8, wanted: &'static str) -> Result<(), Broken> {
+    pub(crate) fn expect(&mut self, byte: u8, wanted: &'static str) -> Result<(), Broken> {
         if self.peek() != byte || self.at >= self.bytes.len() {
             return self.broken(wanted);
         }
@@ -66,7 +66,7 @@ impl<'a> Scanner<'a> {
 
     /// Reads a string whose opening quote is next.
     #[inline]
-    pub(super) fn string(&mut self) -> Result<RawString<'a>, Broken> {
+    pub(crate) fn string(&mut self) -> Result<RawString<'a>, Broken> {
         self.expect(b'"', "a string")?;
         let start = self.at;
         let mut escaped = false;
@@ -102,7 +102,7 @@ impl<'a> Scanner<'a> {
 
     /// Reads a number, or one of the words true, false and null.
     #[inline]
-    pub(super) fn token(&mut self) -> &'a [u8] {
+    pub(crate) fn token(&mut self) -> &'a [u8] {
         let start = self.at;
         while matches!(self.peek(), b'0'..=b'9' | b'-' | b'+' | b'.' | b'a'..=b'z' | b'A'..=b'Z' | b'_') {
             self.at += 1;
@@ -111,7 +111,7 @@ impl<'a> Scanner<'a> {
     }
 
     /// Skips one value whose first byte is next; returns the place after it.
-    pub(super) fn skip_value(&mut self, depth: usize) -> Result<usize, Broken> {
+    pub(crate) fn skip_value(&mut self, depth: usize) -> Result<usize, Broken> {
         match self.peek() {
             b'"' => {
                 self.string()?;
@@ -145,7 +145,7 @@ impl<'a> Scanner<'a> {
 
     /// Walks over the members of an object or list whose opening bracket was read.
     #[inline]
-    pub(super) fn members(
+    pub(crate) fn members(
         &mut self,
         close: u8,
         mut member: impl FnMut(&mut Self) -> Result<(), Broken>,
@@ -174,7 +174,7 @@ impl<'a> Scanner<'a> {
 }
 
 /// The keys of a whole object, as they are spelled.
-pub(super) fn keys(record: &[u8]) -> Vec<String> {
+pub(crate) fn keys(record: &[u8]) -> Vec<String> {
     let mut found = Vec::new();
     let mut scanner = Scanner::new(record);
     scanner.skip_blanks();
@@ -214,7 +214,7 @@ fn next_special(bytes: &[u8], mut at: usize) -> usize {
 }
 
 /// Writes a string's text, its escapes resolved. False where an escape stands for half a character.
-pub(super) fn unescape(raw: &[u8], out: &mut Vec<u8>) -> bool {
+pub(crate) fn unescape(raw: &[u8], out: &mut Vec<u8>) -> bool {
     let mut rest = raw;
     while let Some(at) = memchr::memchr(b'\\', rest) {
         out.extend_from_slice(&rest[..at]);

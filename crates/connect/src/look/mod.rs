@@ -1,0 +1,202 @@
+//! Files that are only looked at: which they are, what they hold, their rows.
+
+mod arrays;
+mod parquet;
+mod text;
+
+use std::path::{Path, PathBuf};
+
+use arrow_array::RecordBatch;
+use sluice_core::decode::csv::Dialect;
+use sluice_core::decode::recognise::{Recognised, recognise};
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{Stored, StoredSummary};
+use sluice_core::plan::OutputColumn;
+
+use crate::landings::files::FileFormat;
+use crate::packed::{Packing, Unpacked};
+
+pub use text::BytesReader;
+
+/// Bytes that are enough to recognise a format.
+const START: u64 = 256 << 10;
+
+/// What a file is.
+#[derive(Clone, Debug)]
+pub struct Look {
+    /// How it is packed.
+    pub packing: Packing,
+    /// How what it holds is written.
+    pub recognised: Recognised,
+    /// Its size on the disk.
+    pub bytes: u64,
+}
+
+/// Looks at the beginning of a file.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn look(path: &Path) -> Outcome<Look> {
+    use std::io::Read as _;
+    let io = |e: std::io::Error| Failure::io("read", path, &e);
+    let file = std::fs::File::open(path).map_err(io)?;
+    let data = file.metadata().map_err(io)?;
+    if data.is_dir() {
+        return Err(Failure::unreachable(format!("{} is a folder", path.display()))
+            .with_help("name a file in it, or the files of a connection: CONNECTION:PATTERN"));
+    }
+    let mut unpacked = Unpacked::new(file).map_err(io)?;
+    let packing = unpacked.packing();
+    let mut start = Vec::new();
+    (&mut unpacked).take(START).read_to_end(&mut start).map_err(io)?;
+    let name = path.to_string_lossy();
+    let name = name.trim_end_matches(".gz").trim_end_matches(".zst").to_lowercase();
+    let recognised = recognise(&start, (start.len() as u64) < START, &name);
+    Ok(Look { packing, recognised, bytes: data.len() })
+}
+
+/// How stored rows are written.
+pub enum Form {
+    /// Parquet.
+    Parquet,
+    /// JSON Lines.
+    JsonLines,
+    /// CSV.
+    Csv(Dialect),
+}
+
+impl Form {
+    pub(crate) fn of(format: &FileFormat) -> Self {
+        match format {
+            FileFormat::Parquet { .. } => Self::Parquet,
+            FileFormat::JsonLines | FileFormat::Lines => Self::JsonLines,
+            FileFormat::Csv(dialect) => Self::Csv(dialect.clone()),
+        }
+    }
+
+    /// The form of what was recognised, where it holds rows.
+    pub fn recognised(recognised: &Recognised) -> Option<Self> {
+        match recognised {
+            Recognised::Parquet => Some(Self::Parquet),
+            Recognised::JsonLines => Some(Self::JsonLines),
+            Recognised::Csv(dialect) => Some(Self::Csv(dialect.clone())),
+            _ => None,
+        }
+    }
+
+    fn name(&self) -> &'static str {
+        match self {
+            Self::Parquet => "Parquet",
+            Self::JsonLines => "JSON Lines",
+            Self::Csv(_) => "CSV",
+        }
+    }
+}
+
+/// One file with its size.
+#[derive(Clone, Debug)]
+pub struct StoredFile {
+    /// Its path.
+    pub path: PathBuf,
+    /// Its size.
+    pub bytes: u64,
+}
+
+/// The visible files below a folder with an ending, by name. None where the folder is not there.
+///
+/// # Errors
+/// Where a folder cannot be listed.
+pub fn files_below(folder: &Path, extension: &str) -> Outcome<Vec<StoredFile>> {
+    let mut found = Vec::new();
+    let mut folders = vec![folder.to_path_buf()];
+    while let Some(folder) = folders.pop() {
+        let entries = match std::fs::read_dir(&folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,
+            Err(error) => return Err(Failure::io("list the folder", &folder, &error)),
+        };
+        for entry in entries.flatten() {
+            let path = entry.path();
+            if entry.file_name().to_string_lossy().starts_with('.') {
+                continue;
+            }
+            match std::fs::metadata(&path) {
+                Ok(data) if data.is_dir() => folders.push(path),
+                Ok(data) if path.extension().is_some_and(|e| e == extension) => {
+                    found.push(StoredFile { path, bytes: data.len() });
+                }
+                _ => {}
+            }
+        }
+    }
+    found.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(found)
+}
+
+/// One file.
+///
+/// # Errors
+/// Where it is not there.
+pub fn one_file(path: &Path) -> Outcome<StoredFile> {
+    let bytes = std::fs::metadata(path).map_err(|e| Failure::io("look at", path, &e))?.len();
+    Ok(StoredFile { path: path.into(), bytes })
+}
+
+/// Opens stored rows. `columns` are those that a plan lands; without them JSON Lines and CSV are looked at first.
+///
+/// # Errors
+/// Where a file cannot be read.
+pub fn open(files: Vec<StoredFile>, form: &Form, columns: Option<&[OutputColumn]>) -> Outcome<Box<dyn Stored>> {
+    let summary = StoredSummary {
+        what: form.name().into(),
+        parts: files.len() as u64,
+        bytes: files.iter().map(|f| f.bytes).sum(),
+        columns: columns.unwrap_or_default().to_vec(),
+        ..StoredSummary::default()
+    };
+    match form {
+        Form::Parquet => parquet::open(files, summary),
+        Form::JsonLines | Form::Csv(_) => text::open(files, form, summary, columns.is_none()),
+    }
+}
+
+/// Rows of files, one file after the other.
+struct StoredRows<R> {
+    summary: StoredSummary,
+    files: std::vec::IntoIter<StoredFile>,
+    open: Option<R>,
+    broken: u64,
+    start: Box<dyn FnMut(&StoredFile) -> Outcome<R> + Send>,
+}
+
+/// Rows of one file.
+trait FileRows: Send {
+    /// The next rows; None after the last. Adds to `broken` what could not be read.
+    fn next(&mut self, broken: &mut u64) -> Outcome<Option<RecordBatch>>;
+}
+
+impl<R: FileRows> Stored for StoredRows<R> {
+    fn summary(&self) -> &StoredSummary {
+        &self.summary
+    }
+
+    fn next(&mut self) -> Outcome<Option<RecordBatch>> {
+        loop {
+            if let Some(open) = &mut self.open {
+                match open.next(&mut self.broken)? {
+                    Some(rows) => return Ok(Some(rows)),
+                    None => self.open = None,
+                }
+            }
+            let Some(file) = self.files.next() else { return Ok(None) };
+            self.open = Some((self.start)(&file)?);
+        }
+    }
+
+    fn broken(&self) -> u64 {
+        self.broken
+    }
+}
+
+#[cfg(test)]
+mod tests;

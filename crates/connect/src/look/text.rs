@@ -1,0 +1,167 @@
+//! Rows of JSON Lines and CSV files.
+
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use sluice_core::config::ExtraFields;
+use sluice_core::contract::{Contract, ContractField};
+use sluice_core::decode::{Csv, Decoder, Format, JsonLines};
+use sluice_core::event::{Chunk, Position};
+use sluice_core::failure::Outcome;
+use sluice_core::kinds::{LaneReader, Read, ReadLimit, Stored, StoredSummary};
+use sluice_core::plan::OutputColumn;
+use sluice_core::problem::{Place, SourceText};
+use sluice_core::profile::Profile;
+
+use super::{FileRows, Form, StoredFile, StoredRows};
+use crate::intakes::files::read_file;
+
+/// A record longer than this is no row.
+const MAX_RECORD: u64 = 64 << 20;
+
+/// Events that the types of a file without a plan rest on.
+const SAMPLE: u64 = 10_000;
+
+const LIMIT: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20 };
+
+fn format(form: &Form) -> Box<dyn Format> {
+    match form {
+        Form::Csv(dialect) => Box::new(Csv::new(dialect.clone())),
+        _ => Box::new(JsonLines),
+    }
+}
+
+pub(super) fn open(
+    files: Vec<StoredFile>,
+    form: &Form,
+    mut summary: StoredSummary,
+    infer: bool,
+) -> Outcome<Box<dyn Stored>> {
+    let contract = match infer {
+        true => infer_contract(&files, form)?,
+        false => contract_of(&summary.columns, form),
+    };
+    summary.columns = contract
+        .fields
+        .iter()
+        .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null })
+        .collect();
+    let format_of = match form {
+        Form::Csv(dialect) => Form::Csv(dialect.clone()),
+        _ => Form::JsonLines,
+    };
+    let start = move |file: &StoredFile| {
+        let reader = read_file(&file.path, format(&format_of), MAX_RECORD)?;
+        Ok(TextRows { reader, decoder: format(&format_of).decoder(&contract) })
+    };
+    Ok(Box::new(StoredRows { summary, files: files.into_iter(), open: None, broken: 0, start: Box::new(start) }))
+}
+
+fn infer_contract(files: &[StoredFile], form: &Form) -> Outcome<Contract> {
+    let mut profile = Profile::default();
+    for file in files {
+        let mut reader = read_file(&file.path, format(form), MAX_RECORD)?;
+        while profile.events < SAMPLE
+            && let Read::Chunk(chunk) = reader.read(ReadLimit { records: SAMPLE - profile.events, ..LIMIT })?
+        {
+            profile.add_chunk(&chunk, form.dialect());
+        }
+    }
+    Ok(profile.contract())
+}
+
+/// The contract under which what a landing wrote is read again. Whatever is missing is null: columns may have come later.
+fn contract_of(columns: &[OutputColumn], form: &Form) -> Contract {
+    let place = Place::new(&SourceText::new("", ""), 0..0);
+    let field = |(i, c): (usize, &OutputColumn)| ContractField {
+        name: c.name.clone(),
+        ty: c.ty,
+        not_null: false,
+        path: match form.dialect() {
+            Some(dialect) if !dialect.head => vec![(i + 1).to_string()],
+            _ => vec![c.name.clone()],
+        },
+        format: None,
+        place: place.clone(),
+    };
+    Contract { fields: columns.iter().enumerate().map(field).collect(), extra: ExtraFields::Ignore }
+}
+
+impl Form {
+    fn dialect(&self) -> Option<&sluice_core::decode::csv::Dialect> {
+        match self {
+            Self::Csv(dialect) => Some(dialect),
+            _ => None,
+        }
+    }
+}
+
+struct TextRows {
+    reader: Box<dyn LaneReader>,
+    decoder: Box<dyn Decoder>,
+}
+
+impl FileRows for TextRows {
+    fn next(&mut self, broken: &mut u64) -> Outcome<Option<RecordBatch>> {
+        match self.reader.read(LIMIT)? {
+            Read::CaughtUp => Ok(None),
+            Read::Chunk(chunk) => {
+                let decoded = self.decoder.decode(&chunk);
+                *broken += decoded.rejects.len() as u64;
+                Ok(Some(decoded.rows.batch))
+            }
+        }
+    }
+}
+
+/// Bytes in memory, read as one partition: what came by standard input.
+pub struct BytesReader {
+    name: Arc<str>,
+    bytes: Vec<u8>,
+    at: usize,
+    head: Option<Arc<[u8]>>,
+    format: Box<dyn Format>,
+}
+
+impl BytesReader {
+    /// A reader of these bytes, under a name.
+    pub fn new(name: &str, bytes: Vec<u8>, format: Box<dyn Format>) -> Self {
+        let head = format.has_head().then(|| {
+            let cut = format.cut(&bytes, 1);
+            let end = if cut.records == 1 { cut.bytes } else { bytes.len() };
+            Arc::from(&bytes[..end])
+        });
+        Self { name: name.into(), bytes, at: 0, head, format }
+    }
+}
+
+impl LaneReader for BytesReader {
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        let head = if self.at == 0 { self.head.as_ref().map_or(0, |h| h.len()) } else { 0 };
+        let rest = &self.bytes[(self.at + head).min(self.bytes.len())..];
+        let visible = usize::try_from(limit.bytes).unwrap_or(usize::MAX).min(rest.len());
+        let mut cut = self.format.cut(&rest[..visible], limit.records);
+        if cut.records == 0 {
+            cut = self.format.cut(rest, 1);
+        }
+        if cut.records == 0 && !rest.trim_ascii().is_empty() {
+            (cut.bytes, cut.records) = (rest.len(), 1);
+        }
+        if cut.records == 0 {
+            return Ok(Read::CaughtUp);
+        }
+        let end = self.at + head + cut.bytes;
+        let chunk = Chunk {
+            partition: Arc::clone(&self.name),
+            from: Position::at(self.at as u64),
+            to: Position::at(end as u64),
+            identity: String::new(),
+            bytes: self.bytes[self.at..end].to_vec(),
+            head: self.head.clone(),
+            records: cut.records,
+            too_long: None,
+        };
+        self.at = end;
+        Ok(Read::Chunk(chunk))
+    }
+}

@@ -1,0 +1,132 @@
+//! What real events look like: which fields there are, of which types, how full and how different their values are.
+//!
+//! A [`Profile`] is filled event by event, then [`Profile::guesses`] says what a contract for such events would be.
+
+mod distinct;
+mod events;
+mod field;
+mod guess;
+mod times;
+
+use std::collections::HashMap;
+
+use crate::config::ExtraFields;
+use crate::contract::{Contract, ContractField};
+use crate::problem::{Place, SourceText};
+use crate::types::SqlType;
+use crate::values::time::TimeFormat;
+
+pub use distinct::Distinct;
+pub use field::{FieldProfile, NULL_WORDS, Seen};
+pub use guess::{FieldGuess, Guess, guess, is_plain};
+
+/// The fields of objects that are followed at most; an object with more names is a map rather than a record.
+const MOST_FIELDS: usize = 1000;
+
+/// One field with those inside it.
+#[derive(Clone, Debug, Default)]
+pub struct Node {
+    /// Its name within its object.
+    pub name: String,
+    /// What was seen.
+    pub profile: FieldProfile,
+    /// The fields of the objects that it holds, in the order of their first coming.
+    pub children: Vec<Node>,
+    places: HashMap<String, usize>,
+    /// The place of the child that came last: the next is most often the one after it.
+    last: usize,
+}
+
+impl Node {
+    /// The child of a name, made where it is new. None where there are too many already.
+    fn child(&mut self, name: &str) -> Option<&mut Node> {
+        let next = self.last + 1;
+        let index = match self.children.get(next) {
+            Some(child) if child.name == name => next,
+            _ => match self.places.get(name) {
+                Some(index) => *index,
+                None if self.children.len() >= MOST_FIELDS => return None,
+                None => {
+                    self.children.push(Node { name: name.to_string(), ..Node::default() });
+                    self.places.insert(name.to_string(), self.children.len() - 1);
+                    self.children.len() - 1
+                }
+            },
+        };
+        self.last = index;
+        self.children.get_mut(index)
+    }
+}
+
+/// A record that is no event.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Broken {
+    /// Its number in the sample, from 1.
+    pub number: u64,
+    /// What is wrong.
+    pub message: String,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+}
+
+/// What was seen in some events.
+#[derive(Clone, Debug, Default)]
+pub struct Profile {
+    /// Good events.
+    pub events: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Records that are none, the first few of them.
+    pub broken: Vec<Broken>,
+    /// How many those are.
+    pub broken_count: u64,
+    /// The root, whose children are the fields.
+    pub root: Node,
+    /// Whether values have types of their own, as in JSON; in CSV all are texts.
+    pub typed: bool,
+}
+
+impl Profile {
+    /// The fields that a contract would name, each with its guess, in the order of their first coming.
+    pub fn guesses(&self) -> Vec<FieldGuess> {
+        let mut found = Vec::new();
+        for child in &self.root.children {
+            self.flatten(child, &mut Vec::new(), &mut found);
+        }
+        guess::name_all(&mut found);
+        found
+    }
+
+    /// A contract for such events that rejects as little as can be: every field may be null.
+    pub fn contract(&self) -> Contract {
+        let place = Place::new(&SourceText::new("", ""), 0..0);
+        let field = |g: FieldGuess| ContractField {
+            ty: if g.guess.misfits > 0 { SqlType::Text } else { g.guess.ty },
+            format: g.guess.format.as_deref().and_then(|f| TimeFormat::parse(f).ok()),
+            name: g.name,
+            not_null: false,
+            path: g.path,
+            place: place.clone(),
+        };
+        Contract { fields: self.guesses().into_iter().map(field).collect(), extra: ExtraFields::Ignore }
+    }
+
+    fn flatten(&self, node: &Node, path: &mut Vec<String>, found: &mut Vec<FieldGuess>) {
+        /// More names in one object than this are keys of a map.
+        const RECORD: usize = 100;
+        path.push(node.name.clone());
+        let profile = &node.profile;
+        let only_objects = profile.objects > 0 && profile.objects == profile.values;
+        if only_objects && (1..=RECORD).contains(&node.children.len()) && path.len() < 8 {
+            for child in &node.children {
+                self.flatten(child, path, found);
+            }
+        } else {
+            found.push(FieldGuess::new(path.clone(), profile.clone(), self.events, self.typed));
+        }
+        path.pop();
+    }
+}
+
+#[cfg(test)]
+mod tests;
