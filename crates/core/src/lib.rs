@@ -23,6 +23,7 @@ pub mod names;
 pub mod plan;
 pub mod problem;
 pub mod profile;
+pub mod rehearse;
 pub mod reject;
 pub mod run;
 pub mod sample;

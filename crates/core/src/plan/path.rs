@@ -77,11 +77,28 @@ impl PathTemplate {
         binder.good.then_some(Self { parts })
     }
 
+    /// The folder of each row.
+    pub fn folders(&self, batch: &RecordBatch, source: &RecordBatch) -> Vec<Arc<str>> {
+        if batch.num_rows() == 0 {
+            return Vec::new();
+        }
+        let groups = self.groups(batch, source);
+        let names: Vec<Arc<str>> = groups.names.iter().map(|n| Arc::from(n.trim_matches('/'))).collect();
+        match groups.rows.is_empty() {
+            true => vec![Arc::clone(&names[0]); batch.num_rows()],
+            false => groups.rows.iter().map(|g| Arc::clone(&names[usize::try_from(*g).unwrap_or(0)])).collect(),
+        }
+    }
+
     /// Splits rows by their folder, in the order in which folders first occur.
     pub fn split(&self, batch: RecordBatch, source: &RecordBatch) -> Vec<LandingRows> {
         if batch.num_rows() == 0 {
             return Vec::new();
         }
+        self.groups(&batch, source).split(batch)
+    }
+
+    fn groups(&self, batch: &RecordBatch, source: &RecordBatch) -> Groups {
         let mut groups = Groups::one(batch.num_rows());
         for part in &self.parts {
             match part {
@@ -95,7 +112,7 @@ impl PathTemplate {
                 }
             }
         }
-        groups.split(batch)
+        groups
     }
 }
 

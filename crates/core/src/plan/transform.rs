@@ -2,23 +2,26 @@
 
 use std::sync::Arc;
 
+use arrow_array::cast::AsArray as _;
 use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions};
 use arrow_schema::{Schema, SchemaRef};
 use arrow_select::filter::FilterBuilder;
 use rustc_hash::FxHashSet;
 
 use super::OutputColumn;
-use crate::expr::{EvalContext, Expr, RowErrors, SelectItem, evaluate};
+use crate::expr::{Condition, EvalContext, Expr, RowErrors, SelectItem, evaluate};
 
 /// What becomes of an event's rows.
 #[derive(Clone, Debug)]
 pub struct Transform {
     /// Only rows for which this is true go on.
-    pub when: Option<Expr>,
+    pub when: Option<Condition>,
     /// What is computed; empty takes the rows as they are.
     select: Vec<Expr>,
     /// The columns of the result.
     pub columns: Vec<OutputColumn>,
+    /// How each column is written; its name where the rows are taken as they are.
+    pub texts: Vec<String>,
     schema: SchemaRef,
 }
 
@@ -50,7 +53,7 @@ pub struct Transformed {
 
 impl Transform {
     /// A transform of rows with the columns `input`.
-    pub fn new(when: Option<Expr>, items: Vec<SelectItem>, input: &[OutputColumn]) -> Self {
+    pub fn new(when: Option<Condition>, items: Vec<SelectItem>, input: &[OutputColumn]) -> Self {
         let columns: Vec<OutputColumn> = match items.is_empty() {
             true => input.to_vec(),
             false => items
@@ -59,7 +62,11 @@ impl Transform {
                 .collect(),
         };
         let schema = schema_of(&columns);
-        Self { when, select: items.into_iter().map(|i| i.expr).collect(), columns, schema }
+        let texts = match items.is_empty() {
+            true => input.iter().map(|c| c.name.clone()).collect(),
+            false => items.iter().map(|i| i.text.clone()).collect(),
+        };
+        Self { when, select: items.into_iter().map(|i| i.expr).collect(), columns, texts, schema }
     }
 
     /// Computes the rows. `now` is the moment at which the batch was opened.
@@ -67,7 +74,7 @@ impl Transform {
         let mut faults = Vec::new();
         let (mut source, mut origin, filtered) = match &self.when {
             Some(when) => {
-                let condition = evaluate(when, &EvalContext { batch: rows, now }).expand(rows.num_rows());
+                let condition = evaluate(&when.expr, &EvalContext { batch: rows, now }).expand(rows.num_rows());
                 add_faults(&mut faults, condition.errors.clone(), None, None);
                 let keep = keep_mask(&condition.array, &condition.errors);
                 let kept = keep.true_count();
@@ -90,6 +97,22 @@ impl Transform {
             source = filter(&source, &good);
         }
         Transformed { batch, source, origin, filtered: filtered as u64, faults }
+    }
+
+    /// For each of some rows, the first part of the condition that is not true for it, by its place among the parts,
+    /// and whether it is null rather than false.
+    pub fn why_filtered(&self, rows: &RecordBatch, filtered: &[u32], now: i64) -> Vec<(usize, bool)> {
+        let Some(when) = &self.when else { return vec![(0, false); filtered.len()] };
+        let context = EvalContext { batch: rows, now };
+        let parts: Vec<_> =
+            when.parts.iter().map(|(_, part)| evaluate(part, &context).expand(rows.num_rows())).collect();
+        let why = |row: &u32| {
+            let row = usize::try_from(*row).unwrap_or(0);
+            let is_true = |c: &crate::expr::Column| !c.is_null(row) && c.array.as_boolean().value(row);
+            let place = parts.iter().position(|c| !is_true(c)).unwrap_or(0);
+            (place, parts[place].is_null(row))
+        };
+        filtered.iter().map(why).collect()
     }
 
     fn compute(
@@ -159,7 +182,6 @@ fn add_faults(faults: &mut Vec<RowFault>, errors: RowErrors, column: Option<&str
 }
 
 fn keep_mask(condition: &ArrayRef, errors: &RowErrors) -> BooleanArray {
-    use arrow_array::cast::AsArray as _;
     let values = condition.as_boolean();
     let mask = match values.nulls() {
         Some(nulls) => BooleanArray::new(values.values() & nulls.inner(), None),
@@ -188,7 +210,6 @@ mod tests {
     use crate::sql::tests::embed;
     use crate::types::SqlType;
     use arrow_array::Int32Array;
-    use arrow_array::cast::AsArray as _;
     use arrow_array::types::Int32Type;
     use rstest::rstest;
 
@@ -217,6 +238,21 @@ mod tests {
         let result = apply(&[Some(1), None], "", "");
         assert_eq!(first(&result), [Some(1), None]);
         assert_eq!(result.origin, None);
+    }
+
+    #[test]
+    fn a_filtered_row_is_led_to_its_part_of_the_condition() {
+        let scope = vec![ScopeColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
+        let input = vec![OutputColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
+        let mut problems = Problems::new();
+        let when = bind_condition(&embed("n <> 1 and (n > 2 and 10 / n > 1)"), &scope, &mut problems).unwrap();
+        let texts: Vec<&str> = when.parts.iter().map(|p| p.0.as_str()).collect();
+        assert_eq!(texts, ["n <> 1", "n > 2", "10 / n > 1"]);
+        let array: ArrayRef = Arc::new(Int32Array::from(vec![Some(1), Some(2), Some(9), None, Some(0)]));
+        let batch = RecordBatch::try_new(schema_of(&input), vec![array]).unwrap();
+        let transform = Transform::new(Some(when), Vec::new(), &input);
+        let why = transform.why_filtered(&batch, &[0, 1, 2, 3, 4], 0);
+        assert_eq!(why, [(0, false), (1, false), (2, false), (0, true), (1, false)]);
     }
 
     #[test]

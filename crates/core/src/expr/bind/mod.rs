@@ -22,10 +22,21 @@ pub struct SelectItem {
     pub expr: Expr,
     /// Where it stands.
     pub place: Place,
+    /// How it is written.
+    pub text: String,
+}
+
+/// A condition, and the parts of it that all must be true.
+#[derive(Clone, Debug)]
+pub struct Condition {
+    /// The whole.
+    pub expr: Expr,
+    /// What `and` joins, each with its text in one spelling; one part where there is no `and`.
+    pub parts: Vec<(String, Expr)>,
 }
 
 /// Binds a condition; None where it has a mistake.
-pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut Problems) -> Option<Expr> {
+pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut Problems) -> Option<Condition> {
     let sql = SqlText::new(text, problems);
     let piece = sql.whole();
     if piece.is_empty() {
@@ -50,7 +61,26 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
         binder.mismatch(parsed.span(), format!("a condition must be boolean, this is {}", expr.ty), None);
         return None;
     }
-    Some(expr)
+    // What is wrong was said with the whole.
+    let mut said = Problems::new();
+    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems: &mut said };
+    let mut parts = Vec::new();
+    for part in and_parts(&parsed) {
+        let bound = binder.bind(part)?;
+        parts.push((part.to_string(), binder.typed_as(bound, SqlType::Boolean)));
+    }
+    Some(Condition { expr, parts })
+}
+
+/// What `and` joins at the top of a condition.
+fn and_parts(syntax: &ast::Expr) -> Vec<&ast::Expr> {
+    match syntax {
+        ast::Expr::Nested(inner) => and_parts(inner),
+        ast::Expr::BinaryOp { left, op: ast::BinaryOperator::And, right } => {
+            [and_parts(left), and_parts(right)].concat()
+        }
+        other => vec![other],
+    }
 }
 
 /// Binds a select list. Items with a mistake become problems; the others are returned.
@@ -136,7 +166,7 @@ impl Binder<'_> {
             return Vec::new();
         };
         let expr = self.typed_as(expr, SqlType::Text);
-        vec![SelectItem { name, expr, place: self.place(span) }]
+        vec![SelectItem { name, expr, place: self.place(span), text: self.sql.piece_text(self.piece).to_string() }]
     }
 
     fn all_columns(&self) -> Vec<SelectItem> {
@@ -145,6 +175,7 @@ impl Binder<'_> {
             name: c.name.clone(),
             expr: Expr::new(Node::Column(i), c.ty, c.nullable),
             place: place.clone(),
+            text: c.name.clone(),
         };
         self.scope.iter().enumerate().map(item).collect()
     }

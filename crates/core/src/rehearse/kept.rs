@@ -1,0 +1,243 @@
+//! The file that holds a sample and what became of it: JSON Lines, made to be committed beside the pipeline and read
+//! in a difference.
+//!
+//! The first line names the file; then come the heads of partitions, the events, and the outcome, each on a line of its
+//! own.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use base64::Engine as _;
+use serde::Deserialize;
+use serde_json::value::RawValue;
+
+use super::Rehearsal;
+use super::compare::{Became, Key};
+use crate::event::{Chunk, Position};
+use crate::failure::{Failure, FailureKind, Outcome};
+use crate::plan::Plan;
+use crate::values::json::write_string;
+
+/// The version of the file.
+const VERSION: u32 = 1;
+
+/// What a kept file holds.
+#[derive(Debug, Default)]
+pub struct Kept {
+    /// The value of `now()`, so that the outcome can be the same again.
+    pub now: i64,
+    /// The events, each with the label of its arrival.
+    pub chunks: Vec<(String, Chunk)>,
+    /// What became of them.
+    pub outcome: BTreeMap<Key, Became>,
+}
+
+/// Writes a rehearsal with its outcome.
+pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>) -> String {
+    let mut out = format!("{{\"sluice\":\"kept\",\"version\":{VERSION},\"pipeline\":");
+    write_string(&mut out, &plan.pipeline);
+    out.push_str(&format!(",\"now\":{}}}\n", rehearsal.now));
+    let mut heads: Vec<(usize, &str)> = Vec::new();
+    for record in &rehearsal.records {
+        let label = &plan.arrivals[record.arrival].label;
+        if let Some(head) = &record.head
+            && !heads.contains(&(record.arrival, &*record.partition))
+        {
+            heads.push((record.arrival, &record.partition));
+            line(&mut out, &[("arrival", label), ("partition", &record.partition)], None, &[("head", head)]);
+        }
+        let texts = [("arrival", label.as_str()), ("partition", &*record.partition)];
+        line(&mut out, &texts, Some(record.position.major), &[("bytes", &record.bytes)]);
+    }
+    for (key, became) in outcome {
+        let mut texts: Vec<(&str, &str)> =
+            vec![("arrival", &key.arrival), ("partition", &key.partition), ("station", &key.station)];
+        match became {
+            Became::Landed { folder, row } => {
+                texts.push(("folder", folder));
+                line(&mut out, &texts, Some(key.position), &[]);
+                out.truncate(out.len() - 2);
+                out.push_str(",\"row\":{");
+                for (i, (name, value)) in row.iter().enumerate() {
+                    if i > 0 {
+                        out.push(',');
+                    }
+                    write_string(&mut out, name);
+                    out.push(':');
+                    out.push_str(value);
+                }
+                out.push_str("}}\n");
+            }
+            Became::Filtered(part) => {
+                texts.push(("filtered", part));
+                line(&mut out, &texts, Some(key.position), &[]);
+            }
+            Became::Rejected(reason, field, message) => {
+                texts.push(("rejected", reason));
+                if let Some(field) = field {
+                    texts.push(("field", field));
+                }
+                texts.push(("message", message));
+                line(&mut out, &texts, Some(key.position), &[]);
+            }
+        }
+    }
+    out
+}
+
+fn line(out: &mut String, texts: &[(&str, &str)], position: Option<u64>, bytes: &[(&str, &[u8])]) {
+    let mut first = true;
+    let mut key = |out: &mut String, name: &str| {
+        out.push(if std::mem::take(&mut first) { '{' } else { ',' });
+        write_string(out, name);
+        out.push(':');
+    };
+    for (name, text) in texts {
+        key(out, name);
+        write_string(out, text);
+    }
+    if let Some(position) = position {
+        key(out, "position");
+        out.push_str(&position.to_string());
+    }
+    for (name, bytes) in bytes {
+        match std::str::from_utf8(bytes) {
+            Ok(text) => {
+                key(out, name);
+                write_string(out, text);
+            }
+            Err(_) => {
+                key(out, &format!("{name}_base64"));
+                write_string(out, &base64::engine::general_purpose::STANDARD.encode(bytes));
+            }
+        }
+    }
+    out.push_str("}\n");
+}
+
+#[derive(Deserialize)]
+struct First {
+    sluice: String,
+    version: u32,
+    now: i64,
+}
+
+#[derive(Deserialize)]
+struct Line {
+    arrival: String,
+    partition: String,
+    position: Option<u64>,
+    head: Option<String>,
+    head_base64: Option<String>,
+    bytes: Option<String>,
+    bytes_base64: Option<String>,
+    station: Option<String>,
+    folder: Option<String>,
+    row: Option<Columns>,
+    filtered: Option<String>,
+    rejected: Option<String>,
+    field: Option<String>,
+    message: Option<String>,
+}
+
+/// Columns in the order of the file.
+struct Columns(Vec<(String, String)>);
+
+impl<'de> Deserialize<'de> for Columns {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = Columns;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("an object of columns")
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, mut map: A) -> Result<Columns, A::Error> {
+                let mut columns = Vec::new();
+                while let Some((name, value)) = map.next_entry::<String, Box<RawValue>>()? {
+                    columns.push((name, value.get().to_string()));
+                }
+                Ok(Columns(columns))
+            }
+        }
+        deserializer.deserialize_map(Visitor)
+    }
+}
+
+/// Reads a kept file; `name` is that for messages.
+///
+/// # Errors
+/// Where it is no such file, with the line at fault.
+pub fn read(name: &str, text: &str) -> Outcome<Kept> {
+    let wrong = |number: usize, reason: String| {
+        Failure::new(FailureKind::Configuration, format!("{name}:{number}: {reason}"))
+            .with_help("make such a file with `sluice rehearse PIPELINE --keep FILE`")
+    };
+    let mut lines = text.lines().enumerate().map(|(i, line)| (i + 1, line));
+    let first = lines.next().and_then(|(_, line)| serde_json::from_str::<First>(line).ok());
+    let Some(first) = first.filter(|f| f.sluice == "kept") else {
+        return Err(wrong(1, "this is no file of kept events".into()));
+    };
+    if first.version > VERSION {
+        return Err(wrong(1, format!("version {} is newer than this program", first.version)));
+    }
+    let mut kept = Kept { now: first.now, ..Kept::default() };
+    let mut heads: BTreeMap<(String, String), Arc<[u8]>> = BTreeMap::new();
+    for (number, line) in lines.filter(|(_, line)| !line.trim().is_empty()) {
+        let line: Line = serde_json::from_str(line).map_err(|e| wrong(number, e.to_string()))?;
+        let decode =
+            |text: Option<&String>| text.map(|t| base64::engine::general_purpose::STANDARD.decode(t)).transpose();
+        let bad = |e: base64::DecodeError| wrong(number, format!("the bytes are no base64: {e}"));
+        let head = line.head.clone().map(String::into_bytes).or(decode(line.head_base64.as_ref()).map_err(bad)?);
+        let bytes = line.bytes.clone().map(String::into_bytes).or(decode(line.bytes_base64.as_ref()).map_err(bad)?);
+        let place = (line.arrival.clone(), line.partition.clone());
+        if let Some(head) = head {
+            heads.insert(place, head.into());
+            continue;
+        }
+        let Some(position) = line.position else { return Err(wrong(number, "the position is missing".into())) };
+        match (bytes, line.station.clone()) {
+            (Some(bytes), _) => {
+                let head = heads.get(&place).cloned();
+                kept.chunks.push((line.arrival.clone(), record(&line.partition, position, bytes, head)));
+            }
+            (None, Some(station)) => {
+                let became = became(line.row, &line.folder, line.filtered, line.rejected, line.field, line.message);
+                let became = became.ok_or_else(|| wrong(number, "nothing says what became of the event".into()))?;
+                let key = Key { arrival: line.arrival, partition: line.partition, position, station };
+                kept.outcome.insert(key, became);
+            }
+            (None, None) => return Err(wrong(number, "the line holds neither an event nor an outcome".into())),
+        }
+    }
+    Ok(kept)
+}
+
+fn became(
+    row: Option<Columns>,
+    folder: &Option<String>,
+    filtered: Option<String>,
+    rejected: Option<String>,
+    field: Option<String>,
+    message: Option<String>,
+) -> Option<Became> {
+    match (row, filtered, rejected) {
+        (Some(row), None, None) => Some(Became::Landed { folder: folder.clone().unwrap_or_default(), row: row.0 }),
+        (None, Some(part), None) => Some(Became::Filtered(part)),
+        (None, None, Some(reason)) => Some(Became::Rejected(reason, field, message.unwrap_or_default())),
+        _ => None,
+    }
+}
+
+fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[u8]>>) -> Chunk {
+    bytes.push(b'\n');
+    Chunk {
+        partition: partition.into(),
+        from: Position::at(position),
+        to: Position::at(position + bytes.len() as u64),
+        identity: String::new(),
+        bytes,
+        head,
+        records: 1,
+        too_long: None,
+    }
+}

@@ -1,0 +1,161 @@
+//! One event's way through a plan: bytes, fields, conditions, columns.
+
+use arrow_array::{Array as _, RecordBatch};
+
+use super::{Fate, Record, Rehearsal, View};
+use crate::expr::{EvalContext, evaluate};
+use crate::plan::{Plan, Transform};
+use crate::values::json::{write_text, write_value};
+
+/// One value on the way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TracedValue {
+    /// The name of the field or column.
+    pub name: String,
+    /// Its type.
+    pub ty: String,
+    /// Where it comes from: the path in the event, or the expression.
+    pub from: String,
+    /// The value as text; None for null.
+    pub value: Option<String>,
+}
+
+/// What one station did with the event.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TracedStation {
+    /// The station: the name of an event, or the label of a landing.
+    pub station: String,
+    /// Whether it is a landing.
+    pub is_landing: bool,
+    /// Each part of the condition with its value; None is null or could not be computed.
+    pub conditions: Vec<(String, Option<bool>)>,
+    /// The fields or columns, where the event went on.
+    pub values: Vec<TracedValue>,
+    /// Why it stopped, where it did.
+    pub fate: Option<Fate>,
+    /// The folder in which it lands.
+    pub folder: Option<String>,
+}
+
+/// The way of one record.
+#[derive(Clone, Debug)]
+pub struct Trace {
+    /// The record.
+    pub record: Record,
+    /// The stations that it came to, in order.
+    pub stations: Vec<TracedStation>,
+}
+
+/// The way of a record, by its place in the sample.
+pub fn trace(plan: &Plan, rehearsal: &Rehearsal, record: usize) -> Option<Trace> {
+    let found = rehearsal.records.get(record)?.clone();
+    let event = plan.arrivals[found.arrival].event;
+    let mut tracer = Tracer { plan, rehearsal, record, stations: Vec::new() };
+    tracer.contract(event);
+    Some(Trace { record: found, stations: tracer.stations })
+}
+
+struct Tracer<'a> {
+    plan: &'a Plan,
+    rehearsal: &'a Rehearsal,
+    record: usize,
+    stations: Vec<TracedStation>,
+}
+
+impl Tracer<'_> {
+    fn contract(&mut self, index: usize) {
+        let event = &self.plan.events[index];
+        let view = &self.rehearsal.events[index];
+        let row = view.row_of(self.record);
+        let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
+        let from = |i: usize| {
+            fields.get(i).map_or_else(|| "the other fields".to_string(), |f| crate::contract::join_path(&f.path))
+        };
+        let texts: Vec<String> = (0..event.columns.len()).map(from).collect();
+        self.stations.push(TracedStation {
+            station: event.name.clone(),
+            is_landing: false,
+            conditions: Vec::new(),
+            values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &event.columns, &texts)),
+            fate: self.fate(&event.name),
+            folder: None,
+        });
+        if let Some(row) = row {
+            self.onwards(index, row);
+        }
+    }
+
+    /// The landings of an event, and the events made of it.
+    fn onwards(&mut self, index: usize, row: usize) {
+        let input = &self.rehearsal.events[index].rows;
+        let event = &self.plan.events[index];
+        for place in &event.landings {
+            let landing = &self.plan.landings[*place];
+            let view = &self.rehearsal.landings[*place];
+            self.station(&landing.label, true, &landing.transform, view, input, row);
+        }
+        for (made, transform) in &event.makes {
+            let view = &self.rehearsal.events[*made];
+            self.station(&self.plan.events[*made].name, false, transform, view, input, row);
+            if let Some(row) = view.row_of(self.record) {
+                self.onwards(*made, row);
+            }
+        }
+    }
+
+    fn station(
+        &mut self,
+        station: &str,
+        is_landing: bool,
+        transform: &Transform,
+        view: &View,
+        input: &RecordBatch,
+        input_row: usize,
+    ) {
+        let row = view.row_of(self.record);
+        let folder = row.and_then(|row| view.folders.get(row)).map(ToString::to_string);
+        self.stations.push(TracedStation {
+            station: station.to_string(),
+            is_landing,
+            conditions: conditions(transform, input, input_row, self.rehearsal.now),
+            values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &transform.columns, &transform.texts)),
+            fate: self.fate(station),
+            folder,
+        });
+    }
+
+    fn fate(&self, station: &str) -> Option<Fate> {
+        let stopped = &self.rehearsal.stopped;
+        stopped.iter().find(|s| s.record == self.record && s.station == station).map(|s| s.fate.clone())
+    }
+}
+
+fn conditions(transform: &Transform, input: &RecordBatch, row: usize, now: i64) -> Vec<(String, Option<bool>)> {
+    use arrow_array::cast::AsArray as _;
+    let Some(when) = &transform.when else { return Vec::new() };
+    let row = input.slice(row, 1);
+    let truth = |(text, part): &(String, crate::expr::Expr)| {
+        let column = evaluate(part, &EvalContext { batch: &row, now }).expand(1);
+        let known = column.errors.is_empty() && !column.is_null(0);
+        (text.clone(), known.then(|| column.array.as_boolean().value(0)))
+    };
+    when.parts.iter().map(truth).collect()
+}
+
+fn values(rows: &RecordBatch, row: usize, columns: &[crate::plan::OutputColumn], texts: &[String]) -> Vec<TracedValue> {
+    let value =
+        |((array, column), text): ((&arrow_array::ArrayRef, &crate::plan::OutputColumn), &String)| TracedValue {
+            name: column.name.clone(),
+            ty: column.ty.to_string(),
+            from: text.clone(),
+            value: (!array.is_null(row)).then(|| {
+                let mut out = String::new();
+                match column.ty == crate::types::SqlType::Json {
+                    true => write_value(&mut out, array.as_ref(), row, true),
+                    false => write_text(&mut out, array.as_ref(), row),
+                }
+                out
+            }),
+        };
+    rows.columns().iter().zip(columns).zip(texts).map(value).collect()
+}
