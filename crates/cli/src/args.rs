@@ -3,6 +3,9 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap_complete::engine::ArgValueCandidates;
+
+use crate::names;
 
 /// How results are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -36,8 +39,14 @@ pub(crate) struct Arguments {
 pub(crate) enum Command {
     /// Start: make a project
     Init(InitArgs),
+    /// Look: what do real events look like, and what has landed?
+    Peek(PeekArgs),
+    /// Write: a pipeline file drafted from real events
+    Draft(DraftArgs),
     /// Write: is it right before it runs? Types, names, connections, folders
     Check(CheckArgs),
+    /// Rehearse: what would land? Real events through the whole pipeline, nothing written
+    Rehearse(RehearseArgs),
     /// Run: move data until caught up, for some batches, or for ever
     Run(RunArgs),
     /// Verify: which batches, how big, how long
@@ -66,18 +75,152 @@ pub(crate) struct InitArgs {
 #[derive(Args, Debug)]
 pub(crate) struct CheckArgs {
     /// The pipelines; without any, all
-    #[arg(value_name = "PIPELINE")]
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipelines: Vec<String>,
 
-    /// Read the files alone: look at no folder and no service
+    /// Read the files alone: look at no folder, no service and no event
     #[arg(long)]
     pub offline: bool,
+
+    /// Look at this many real events of each arrival
+    #[arg(long, value_name = "N", default_value_t = 1_000)]
+    pub events: u64,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct PeekArgs {
+    /// A file, `-` for standard input, CONNECTION:PATTERN, PIPELINE.EVENT, or PIPELINE.EVENT.LANDING
+    #[arg(value_name = "PLACE", required = true, num_args = 1..=2, add = ArgValueCandidates::new(names::places))]
+    pub places: Vec<String>,
+
+    /// Look at this many events; of a landing, at this many rows for the table of columns
+    #[arg(long, value_name = "N")]
+    pub events: Option<u64>,
+
+    /// Show this many of the first ones
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    pub show: usize,
+
+    /// Only events from this moment on: RFC 3339, a day, or how long ago, such as 2h
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub since: Option<i64>,
+
+    /// Only events before this moment
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub until: Option<i64>,
+
+    /// Write the events as they are, a line each, and nothing else
+    #[arg(long, conflicts_with_all = ["when", "columns", "key"])]
+    pub raw: bool,
+
+    /// Only rows that meet a SQL condition
+    #[arg(long, value_name = "SQL")]
+    pub when: Option<String>,
+
+    /// Show these columns: a SQL select list
+    #[arg(long, value_name = "SQL")]
+    pub columns: Option<String>,
+
+    /// Two places: the columns by which their rows are matched, separated by commas
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    pub key: Vec<String>,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct DraftArgs {
+    /// The new pipeline's name
+    #[arg(value_name = "PIPELINE")]
+    pub pipeline: String,
+
+    /// Where its events are: a file, or CONNECTION:PATTERN
+    #[arg(value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
+    pub place: String,
+
+    /// The event's name; without it, the pipeline's, in the singular where it ends in s
+    #[arg(long, value_name = "NAME")]
+    pub event: Option<String>,
+
+    /// The connection where it lands; without it, `archive`, or the first that is not where it arrives
+    #[arg(long, value_name = "CONNECTION", add = ArgValueCandidates::new(names::connections))]
+    pub into: Option<String>,
+
+    /// Look at this many events
+    #[arg(long, value_name = "N", default_value_t = 100_000)]
+    pub events: u64,
+
+    /// Write the file on standard output, and nothing into the project
+    #[arg(long)]
+    pub print: bool,
+}
+
+/// Where the events of a rehearsal come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Events {
+    /// So many of each arrival.
+    Count(u64),
+    /// Those that were kept.
+    Kept(PathBuf),
+}
+
+impl std::str::FromStr for Events {
+    type Err = std::convert::Infallible;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        Ok(text.replace('_', "").parse().map_or_else(|_| Self::Kept(text.into()), Self::Count))
+    }
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct RehearseArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// Take this many events of each arrival, or those of a kept file
+    #[arg(long, value_name = "N|FILE", default_value = "1000")]
+    pub events: Events,
+
+    /// Show this many rows of each landing
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    pub show: usize,
+
+    /// Only this landing: EVENT.LANDING, or LANDING
+    #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
+    pub landing: Option<String>,
+
+    /// Only events from this moment on: RFC 3339, a day, or how long ago, such as 2h
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub since: Option<i64>,
+
+    /// Only events before this moment
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub until: Option<i64>,
+
+    /// Watch the project's files, and show the new result on the same events at each save
+    #[arg(long, conflicts_with_all = ["trace", "keep", "expect"])]
+    pub follow: bool,
+
+    /// Show the way of event number N, step by step
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub trace: Option<u64>,
+
+    /// Write the events and what became of them into a file
+    #[arg(long, value_name = "FILE")]
+    pub keep: Option<PathBuf>,
+
+    /// Compare with the outcome of a kept file, on its events unless others are named; fail where it differs
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["since", "until"])]
+    pub expect: Option<PathBuf>,
+
+    /// Replace the file of --keep where it is there already
+    #[arg(long)]
+    pub yes: bool,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct RunArgs {
     /// The pipeline
-    #[arg(value_name = "PIPELINE")]
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
     /// Stop when everything there is has been read; without it, wait for more
@@ -96,7 +239,7 @@ pub(crate) struct RunArgs {
 #[derive(Args, Debug)]
 pub(crate) struct LedgerArgs {
     /// The pipeline
-    #[arg(value_name = "PIPELINE")]
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
     /// Show only the newest N batches
@@ -111,7 +254,7 @@ pub(crate) struct LedgerArgs {
 #[derive(Args, Debug)]
 pub(crate) struct RejectsArgs {
     /// The pipeline
-    #[arg(value_name = "PIPELINE")]
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
     /// Show this many of the newest rejects

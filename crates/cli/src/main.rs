@@ -7,17 +7,23 @@ mod exit;
 #[cfg(feature = "failpoints")]
 mod kill;
 mod manual;
+mod names;
 mod output;
+mod place;
 mod progress;
 mod project;
+mod sampling;
 mod secrets;
 mod signals;
 
-use clap::Parser as _;
+use clap::{CommandFactory as _, Parser as _};
+use clap_complete::CompleteEnv;
 
 fn main() -> std::process::ExitCode {
     #[cfg(feature = "failpoints")]
     kill::arm();
+    // The shell asks by a variable of the environment; then this ends here.
+    CompleteEnv::with_factory(args::Arguments::command).var(commands::COMPLETE).complete();
     let arguments = args::Arguments::parse();
     // A broken invariant has printed its message already; what was sealed is finished by the next run.
     let result = std::panic::catch_unwind(|| commands::dispatch(&arguments));

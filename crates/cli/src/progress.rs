@@ -77,3 +77,30 @@ impl Observer for RunProgress {
         self.draw(&seen);
     }
 }
+
+/// A count on standard error while something long is read. Nothing where that is no terminal.
+pub(crate) struct Counting {
+    bar: ProgressBar,
+    what: &'static str,
+}
+
+impl Counting {
+    pub(crate) fn new(what: &'static str) -> Self {
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
+        bar.set_style(
+            ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
+        );
+        Self { bar, what }
+    }
+
+    /// Shows how far it is.
+    pub(crate) fn at(&self, count: u64) {
+        self.bar.set_message(format!("{} {}", show_count(count), self.what));
+        self.bar.tick();
+    }
+
+    /// Takes the line away.
+    pub(crate) fn finish(&self) {
+        self.bar.finish_and_clear();
+    }
+}

@@ -124,7 +124,8 @@ impl Project {
         Ok(loaded)
     }
 
-    fn load(&self, source: &Arc<SourceText>) -> LoadedPipeline {
+    /// Reads one pipeline file by itself.
+    pub(crate) fn load(&self, source: &Arc<SourceText>) -> LoadedPipeline {
         let mut problems = Problems::new();
         let config = PipelineConfig::read(source, &self.config, &self.registry, &mut problems);
         let texts = SealedTexts { project: self.source.text.clone(), pipeline: source.text.clone() };

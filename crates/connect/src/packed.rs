@@ -25,6 +25,20 @@ impl Packing {
         }
     }
 
+    /// What bytes in memory hold.
+    ///
+    /// # Errors
+    /// Where they are damaged.
+    pub fn unpack(self, bytes: Vec<u8>) -> io::Result<Vec<u8>> {
+        let mut out = Vec::new();
+        match self {
+            Self::Plain => return Ok(bytes),
+            Self::Gzip => flate2::read::MultiGzDecoder::new(bytes.as_slice()).read_to_end(&mut out)?,
+            Self::Zstd => zstd::Decoder::new(bytes.as_slice())?.read_to_end(&mut out)?,
+        };
+        Ok(out)
+    }
+
     /// Its name for people.
     pub fn name(self) -> &'static str {
         match self {

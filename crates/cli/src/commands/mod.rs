@@ -3,13 +3,17 @@
 mod check;
 mod completions;
 mod demo;
+mod draft;
 mod init;
 mod ledger;
 mod manual;
 mod overview;
+mod peek;
+mod rehearse;
 mod rejects;
 mod run;
 
+pub(crate) use completions::VARIABLE as COMPLETE;
 use sluice_core::failure::Outcome;
 
 use crate::args::{Arguments, Command};
@@ -20,6 +24,9 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
     match &arguments.command {
         None => overview::overview(arguments),
         Some(Command::Init(args)) => init::init(arguments, args),
+        Some(Command::Peek(args)) => peek::peek(arguments, args),
+        Some(Command::Draft(args)) => draft::draft(arguments, args),
+        Some(Command::Rehearse(args)) => rehearse::rehearse(arguments, args),
         Some(Command::Check(args)) => check::check(arguments, args),
         Some(Command::Run(args)) => run::run(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),

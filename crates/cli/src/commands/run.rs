@@ -7,7 +7,6 @@ use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::Ledger;
 use sluice_core::plan::Plan;
-use sluice_core::problem::Severity;
 use sluice_core::run::{self, RunReport, Stop, Until};
 use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
 
@@ -55,14 +54,13 @@ pub(crate) fn run_pipeline(
     report
 }
 
-fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> {
+pub(crate) fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> {
     let mut found = project.problems.clone();
     found.extend(pipeline.problems.clone());
     if !found.has_errors() {
         return Ok(());
     }
-    let errors: Vec<_> = found.into_sorted().into_iter().filter(|p| p.severity == Severity::Error).collect();
-    problems::show(&errors);
+    problems::show_errors(found);
     Err(Failure::new(FailureKind::Configuration, format!("{} cannot run as it is written", pipeline.config.name))
         .with_help("mend what is underlined; `sluice check` looks again without moving anything"))
 }

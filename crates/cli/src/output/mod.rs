@@ -2,6 +2,8 @@
 
 pub(crate) mod failure;
 pub(crate) mod problems;
+pub(crate) mod profile;
+pub(crate) mod rows;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod times;

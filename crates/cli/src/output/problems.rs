@@ -57,6 +57,12 @@ pub(crate) fn show(problems: &[Problem]) {
     }
 }
 
+/// Shows the errors alone.
+pub(crate) fn show_errors(found: sluice_core::problem::Problems) {
+    let errors: Vec<Problem> = found.into_sorted().into_iter().filter(|p| p.severity == Severity::Error).collect();
+    show(&errors);
+}
+
 /// A problem as JSON.
 pub(crate) fn json(problem: &Problem) -> serde_json::Value {
     let place = problem.place.as_ref().map(|p| {

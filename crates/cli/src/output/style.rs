@@ -7,6 +7,7 @@ const DIM: Style = Style::new().dimmed();
 const GOOD: Style = AnsiColor::Green.on_default();
 const WARN: Style = AnsiColor::Yellow.on_default();
 const BAD: Style = AnsiColor::Red.on_default().bold();
+const MARKED: Style = AnsiColor::Yellow.on_default().invert();
 const COMMAND: Style = AnsiColor::Cyan.on_default();
 
 fn paint(style: Style, text: &str) -> String {
@@ -41,4 +42,9 @@ pub(crate) fn bad(text: &str) -> String {
 /// Something to type.
 pub(crate) fn command(text: &str) -> String {
     paint(COMMAND, text)
+}
+
+/// Changed since it was last seen.
+pub(crate) fn marked(text: &str) -> String {
+    paint(MARKED, text)
 }

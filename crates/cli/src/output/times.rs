@@ -1,6 +1,7 @@
 //! Moments for people.
 
-use sluice_core::values::time::show_timestamp;
+use sluice_core::units;
+use sluice_core::values::time::{self, DAY, show_timestamp};
 
 /// The present moment in microseconds since 1970.
 pub(crate) fn now() -> i64 {
@@ -20,5 +21,33 @@ pub(crate) fn ago(micros: i64) -> String {
         s if s < 7200 => format!("{} min ago", s / 60),
         s if s < 172_800 => format!("{} h ago", s / 3600),
         s => format!("{} days ago", s / 86_400),
+    }
+}
+
+/// A moment on the command line, in microseconds since 1970: RFC 3339, a day in UTC, or how long ago.
+pub(crate) fn parse_moment(text: &str) -> Result<i64, String> {
+    if let Some(micros) = time::parse_timestamp(text.as_bytes()) {
+        return Ok(micros);
+    }
+    if let Some(days) = time::parse_date(text.as_bytes()) {
+        return Ok(i64::from(days) * DAY);
+    }
+    let ago = units::parse_duration(text).ok().and_then(|d| i64::try_from(d.as_micros()).ok());
+    ago.map(|ago| now() - ago).ok_or_else(|| {
+        "write a moment such as 2026-04-01T08:15:00Z, a day such as 2026-04-01, or how long ago, such as 2h".into()
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn moments() {
+        assert_eq!(parse_moment("2026-04-01"), Ok(20_544 * DAY));
+        assert_eq!(parse_moment("2026-04-01T00:00:01Z"), Ok(20_544 * DAY + 1_000_000));
+        let ago = now() - parse_moment("2h").unwrap();
+        assert!((7_200_000_000..7_201_000_000).contains(&ago));
+        assert!(parse_moment("yesterday").unwrap_err().contains("2026-04-01"));
     }
 }

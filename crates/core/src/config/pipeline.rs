@@ -172,6 +172,8 @@ pub struct EventConfig {
     pub fields: Option<EmbeddedText>,
     /// The field with the event time.
     pub time: Option<Located<String>>,
+    /// The fields that tell one event from every other.
+    pub key: Located<Vec<String>>,
     /// What becomes of other fields.
     pub extra: ExtraFields,
     /// How it is made of another event.
@@ -266,6 +268,7 @@ impl EventReader<'_, '_> {
             landings: self.landings(&name, body),
             fields: options.sql("fields").cloned(),
             time: options.located_text("time"),
+            key: Located { value: options.texts("key"), place: options.place_of("key") },
             place: name_place,
             name,
             extra,

@@ -108,6 +108,8 @@ pub struct EventPlan {
     pub columns: Vec<OutputColumn>,
     /// The column with the event time.
     pub time: Option<usize>,
+    /// The columns that tell one event from every other; empty where none are named.
+    pub key: Vec<usize>,
     /// The events made of it, by their place in the plan, and how.
     pub makes: Vec<(usize, Transform)>,
     /// Its landings, by their place in the plan.

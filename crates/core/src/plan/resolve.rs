@@ -189,12 +189,14 @@ impl Resolver<'_> {
             None => self.contract(event),
         };
         let time = self.time(event, &columns);
+        let key = self.key(event, &columns);
         self.columns.insert(event.name.clone(), index);
         self.plan.events.push(EventPlan {
             name: event.name.clone(),
             contract,
             columns,
             time,
+            key,
             makes: Vec::new(),
             landings: Vec::new(),
         });
@@ -253,6 +255,21 @@ impl Resolver<'_> {
             );
         }
         Some(index)
+    }
+
+    fn key(&mut self, event: &EventConfig, columns: &[OutputColumn]) -> Vec<usize> {
+        let mut key = Vec::new();
+        for name in &event.key.value {
+            match columns.iter().position(|c| c.name == *name) {
+                Some(index) => key.push(index),
+                None => self.problems.add(
+                    Problem::error("name.unknown", format!("there is no field `{name}`"), event.key.place.clone())
+                        .with_label("binds to nothing")
+                        .with_nearest(name, "fields", columns.iter().map(|c| c.name.as_str())),
+                ),
+            }
+        }
+        key
     }
 
     fn arrivals(&mut self, event: &EventConfig, index: usize) {

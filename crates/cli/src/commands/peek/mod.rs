@@ -1,0 +1,100 @@
+//! `sluice peek`: what do real events look like, and what has landed?
+
+mod beside;
+mod events;
+mod question;
+mod stored;
+
+use std::sync::Arc;
+
+use sluice_connect::look;
+use sluice_core::decode::recognise::Recognised;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::Stored;
+use sluice_core::run::Stop;
+use sluice_core::sample::Window;
+
+use crate::args::{Arguments, PeekArgs};
+use crate::exit::Exit;
+use crate::place::{self, Place};
+use crate::project::Project;
+use crate::sampling::{self, Source};
+use crate::signals;
+
+/// What a place holds.
+pub(super) enum Opened {
+    /// Events as they arrive.
+    Events(Box<Source>),
+    /// Rows that have landed.
+    Stored(String, Box<dyn Stored>),
+}
+
+pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
+    let project = Project::find(arguments.project.as_deref())?;
+    let stop = Arc::new(Stop::new());
+    signals::stop_on_signals(&stop);
+    if let [first, second] = args.places.as_slice() {
+        beside::beside(arguments, args, project.as_ref(), (first, second), &stop)?;
+    } else {
+        let place = place::find(project.as_ref(), &args.places[0])?;
+        match open(project.as_ref(), place, args)? {
+            Opened::Events(mut source) => events::events(arguments, args, &mut source, &stop)?,
+            Opened::Stored(label, mut rows) => stored::stored(arguments, args, &label, rows.as_mut(), &stop)?,
+        }
+    }
+    Ok(if stop.is_settling() { Exit::Interrupted } else { Exit::Fine })
+}
+
+/// How many events are looked at.
+fn wanted(args: &PeekArgs) -> u64 {
+    args.events.unwrap_or(if args.raw { 10 } else { 1_000 })
+}
+
+fn window(args: &PeekArgs) -> Window {
+    Window { since: args.since, until: args.until }
+}
+
+/// Opens a place.
+pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> Outcome<Opened> {
+    // A window of time may lie anywhere: every event is looked at until enough are found.
+    let events = if window(args).is_open() { wanted(args) } else { u64::MAX };
+    let asks = args.when.is_some() || args.columns.is_some();
+    match place {
+        Place::Stdin => Ok(Opened::Events(Box::new(sampling::open_stdin(events)?))),
+        Place::File(path) => {
+            let is_parquet = look::look(&path)?.recognised == Recognised::Parquet;
+            // A question is about all that is in the file, not about a sample.
+            if !is_parquet && (!asks || !window(args).is_open()) {
+                return Ok(Opened::Events(Box::new(sampling::open_file(&path)?)));
+            }
+            let form = sampling::stored_form(&path)?;
+            Ok(Opened::Stored(path.display().to_string(), look::open(vec![look::one_file(&path)?], &form, None)?))
+        }
+        Place::Files(settings) => Ok(Opened::Events(Box::new(sampling::open_files(&settings, events)?))),
+        Place::Arrival(pipeline, arrival) => {
+            let around = need(project)?.surroundings();
+            Ok(Opened::Events(Box::new(sampling::open_arrival(&pipeline, arrival, &around, events)?)))
+        }
+        Place::Landing(pipeline, landing) => {
+            let around = need(project)?.surroundings();
+            let landing = &pipeline.plan.landings[landing];
+            let settings = around.settings(&landing.connection, &landing.options);
+            let label = format!("{}.{}", pipeline.plan.pipeline, landing.label);
+            match landing.kind.look(&settings, landing.columns())? {
+                Some(stored) => Ok(Opened::Stored(label, stored)),
+                None => Err(Failure::new(
+                    FailureKind::Configuration,
+                    format!(
+                        "{label} lands in `{}`, which keeps nothing that could be looked at",
+                        landing.connection.name
+                    ),
+                )
+                .with_help("look at what arrives instead: sluice peek PIPELINE.EVENT")),
+            }
+        }
+    }
+}
+
+fn need(project: Option<&Project>) -> Outcome<&Project> {
+    project.ok_or_else(|| Failure::internal("a place of a pipeline without a project"))
+}

@@ -1,0 +1,163 @@
+//! Rows that have landed.
+
+use arrow_array::RecordBatch;
+use serde_json::{Value, json};
+use sluice_core::failure::Outcome;
+use sluice_core::kinds::Stored;
+use sluice_core::plan::OutputColumn;
+use sluice_core::profile::Profile;
+use sluice_core::run::Stop;
+use sluice_core::units::{show_count, show_many, show_size};
+
+use super::question::Question;
+use crate::args::{Arguments, OutputKind, PeekArgs};
+use crate::output::rows::Rows;
+use crate::output::table::screen_width;
+use crate::output::{self, profile, style};
+use crate::progress::Counting;
+
+/// Rows for the table of columns, where nothing else is asked for.
+const PROFILED: u64 = 100_000;
+
+pub(super) fn stored(
+    arguments: &Arguments,
+    args: &PeekArgs,
+    label: &str,
+    rows: &mut dyn Stored,
+    stop: &Stop,
+) -> Outcome<()> {
+    let columns = rows.summary().columns.clone();
+    if args.raw {
+        return raw(args, rows, &columns);
+    }
+    if args.when.is_some() || args.columns.is_some() {
+        let mut question = Question::new(args, &columns)?;
+        let mut read = 0;
+        let counting = Counting::new("rows looked at");
+        while let Some(batch) = rows.next()?
+            && !stop.is_settling()
+        {
+            read += batch.num_rows() as u64;
+            counting.at(read);
+            question.add(&batch);
+        }
+        counting.finish();
+        question.answer().show(arguments, label, &format!("{} looked at", show_many(read, "row")), rows.broken());
+        return Ok(());
+    }
+    let mut found = Profile::default();
+    let mut first: Option<RecordBatch> = None;
+    let profiled = args.events.unwrap_or(PROFILED);
+    let mut read = 0;
+    let counting = Counting::new("rows looked at");
+    while let Some(batch) = rows.next()?
+        && !stop.is_settling()
+    {
+        read += batch.num_rows() as u64;
+        counting.at(read);
+        if found.events < profiled {
+            let left = usize::try_from(profiled - found.events).unwrap_or(usize::MAX);
+            found.add_rows(&batch.slice(0, batch.num_rows().min(left)));
+        }
+        if first.is_none() && batch.num_rows() > 0 {
+            first = Some(batch);
+        }
+        // What the files say of themselves needs no reading.
+        if found.events >= profiled && rows.summary().rows.is_some() {
+            break;
+        }
+    }
+    counting.finish();
+    let seen = Seen { label, count: rows.summary().rows.unwrap_or(read), found, first, columns, broken: rows.broken() };
+    match arguments.output {
+        OutputKind::Json => seen.as_json(args, rows),
+        OutputKind::Text => output::print(&seen.as_text(args, rows)),
+    }
+    Ok(())
+}
+
+fn raw(args: &PeekArgs, rows: &mut dyn Stored, columns: &[OutputColumn]) -> Outcome<()> {
+    let mut left = usize::try_from(super::wanted(args)).unwrap_or(usize::MAX);
+    while let Some(batch) = rows.next()?
+        && left > 0
+    {
+        let batch = batch.slice(0, batch.num_rows().min(left));
+        left -= batch.num_rows();
+        let mut text = String::new();
+        sluice_core::values::json::write_lines(&mut text, &batch, columns);
+        output::print(&text);
+    }
+    Ok(())
+}
+
+struct Seen<'a> {
+    label: &'a str,
+    count: u64,
+    found: Profile,
+    first: Option<RecordBatch>,
+    columns: Vec<OutputColumn>,
+    broken: u64,
+}
+
+impl Seen<'_> {
+    fn as_text(&self, args: &PeekArgs, rows: &dyn Stored) -> String {
+        let summary = rows.summary();
+        let width = screen_width();
+        let mut out = format!(
+            "{}: {}, {}, {}\n{}",
+            style::bold(self.label),
+            summary.what,
+            show_many(summary.parts, "file"),
+            show_size(summary.bytes),
+            style::bold(&show_many(self.count, "row")),
+        );
+        if self.found.events < self.count {
+            out.push_str(&format!("; the columns by the first {}", show_count(self.found.events)));
+        }
+        out.push('\n');
+        for remark in &summary.remarks {
+            out.push_str(&format!(" {} {remark}\n", style::warn("!")));
+        }
+        if self.broken > 0 {
+            let text = format!("{} cannot be read as rows", show_many(self.broken, "record"));
+            out.push_str(&format!(" {} {text}\n", style::warn("!")));
+        }
+        if summary.parts == 0 {
+            out.push_str("nothing has landed yet\n");
+            return out;
+        }
+        out.push('\n');
+        out.push_str(&profile::render(&self.found, None, Some(&self.columns), width));
+        if let Some(first) = self.first.as_ref().filter(|_| args.show > 0) {
+            out.push_str(&format!("\n{}\n", style::dim("the first rows:")));
+            out.push_str(&Rows::of(first, &self.columns, args.show).render(width, 1));
+        }
+        out
+    }
+
+    fn as_json(&self, args: &PeekArgs, rows: &dyn Stored) {
+        let summary = rows.summary();
+        output::json(
+            "peek",
+            json!({
+                "place": self.label,
+                "what": summary.what,
+                "bytes": summary.bytes,
+                "files": summary.parts,
+                "rows": self.count,
+                "profiled": self.found.events,
+                "broken": self.broken,
+                "remarks": summary.remarks,
+                "fields": profile::json(&self.found, Some(&self.columns)),
+                "first": self.first.as_ref().map_or_else(Vec::new, |f| objects(f, &self.columns, args.show)),
+            }),
+        );
+    }
+}
+
+/// Rows as JSON objects.
+pub(super) fn objects(batch: &RecordBatch, columns: &[OutputColumn], count: usize) -> Vec<Value> {
+    let mut text = String::new();
+    sluice_core::values::json::write_lines(&mut text, &batch.slice(0, batch.num_rows().min(count)), columns);
+    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+}

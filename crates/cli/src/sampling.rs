@@ -1,0 +1,268 @@
+//! Takes samples from places: opened without joining or moving anything.
+
+use std::io::Read as _;
+use std::path::Path;
+
+use sluice_connect::intakes::files;
+use sluice_connect::look::{self, BytesReader, Form};
+use sluice_connect::packed::Packing;
+use sluice_core::config::{OptionValue, Options};
+use sluice_core::contract::Contract;
+use sluice_core::decode::csv::{self, Dialect};
+use sluice_core::decode::recognise::{Recognised, recognise};
+use sluice_core::decode::{self, Format};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{IntakeKind as _, LaneReader, Settings};
+use sluice_core::plan::Surroundings;
+use sluice_core::problem::{Place as FilePlace, SourceText};
+use sluice_core::profile::Profile;
+use sluice_core::run::Stop;
+use sluice_core::sample::{Sample, TimeFilter, Window, take};
+use sluice_core::types::SqlType;
+
+use crate::project::LoadedPipeline;
+
+/// A record longer than this is not looked at.
+const MAX_RECORD: u64 = 64 << 20;
+
+/// Bytes of standard input that are read at most.
+const STDIN: usize = 256 << 20;
+
+/// Events from somewhere, ready to be read.
+pub(crate) struct Source {
+    /// Where they come from, for people.
+    pub label: String,
+    /// How they are written, for people.
+    pub what: String,
+    /// Bytes of the whole, where known.
+    pub bytes: Option<u64>,
+    /// How many files they are, where they are files.
+    pub files: Option<usize>,
+    pub recognised: Recognised,
+    reader: Box<dyn LaneReader>,
+    format: Box<dyn Format>,
+    contract: Option<(Contract, Option<usize>)>,
+}
+
+impl Source {
+    /// The dialect, where the events are CSV.
+    pub(crate) fn dialect(&self) -> Option<&Dialect> {
+        match &self.recognised {
+            Recognised::Csv(dialect) => Some(dialect),
+            _ => None,
+        }
+    }
+
+    /// The contract, where there is one.
+    pub(crate) fn contract(&self) -> Option<&Contract> {
+        self.contract.as_ref().map(|(c, _)| c)
+    }
+
+    /// The format.
+    pub(crate) fn format(&self) -> &dyn Format {
+        self.format.as_ref()
+    }
+
+    /// Takes events, those within the window; without a contract their time is the first field that is one.
+    pub(crate) fn sample(&mut self, events: u64, window: Window, stop: &Stop) -> Outcome<Sample> {
+        if window.is_open() {
+            return take(self.reader.as_mut(), events, None, stop);
+        }
+        let no_time = || {
+            Failure::new(FailureKind::Configuration, "--since and --until need a field with the event time")
+                .with_help("name it in the pipeline file: time = \"FIELD\"")
+        };
+        if let Some((contract, time)) = &self.contract {
+            let time = time.ok_or_else(no_time)?;
+            let filter = TimeFilter::new(self.format.as_ref(), contract, time, window);
+            return take(self.reader.as_mut(), events, Some(filter), stop);
+        }
+        // What the fields are is guessed from the first events, which then go through the filter too.
+        let first = take(self.reader.as_mut(), 1_000, None, stop)?;
+        let contract = profile_of(&first, self.dialect()).contract();
+        let is_time = |t: SqlType| matches!(t, SqlType::Timestamptz | SqlType::Date);
+        let time = contract.fields.iter().position(|f| is_time(f.ty)).ok_or_else(no_time)?;
+        self.what.push_str(&format!(", time by `{}`", contract.fields[time].name));
+        let filter = || TimeFilter::new(self.format.as_ref(), &contract, time, window);
+        let mut again = Replay { chunks: first.chunks.into_iter() };
+        let mut sample = take(&mut again, events, Some(filter()), stop)?;
+        if sample.events < events && first.more {
+            let more = take(self.reader.as_mut(), events - sample.events, Some(filter()), stop)?;
+            sample.events += more.events;
+            sample.looked_at += more.looked_at;
+            sample.without_time += more.without_time;
+            sample.more = more.more;
+            sample.chunks.extend(more.chunks);
+        }
+        Ok(sample)
+    }
+}
+
+/// Chunks that were read already.
+struct Replay {
+    chunks: std::vec::IntoIter<sluice_core::event::Chunk>,
+}
+
+impl LaneReader for Replay {
+    fn read(&mut self, _: sluice_core::kinds::ReadLimit) -> Outcome<sluice_core::kinds::Read> {
+        Ok(self.chunks.next().map_or(sluice_core::kinds::Read::CaughtUp, sluice_core::kinds::Read::Chunk))
+    }
+}
+
+/// The profile of a sample.
+pub(crate) fn profile_of(sample: &Sample, dialect: Option<&Dialect>) -> Profile {
+    let mut profile = Profile::default();
+    sample.chunks.iter().for_each(|chunk| profile.add_chunk(chunk, dialect));
+    profile
+}
+
+/// What a file or standard input is that holds no events, with its remedy.
+fn no_events(name: &str, recognised: &Recognised) -> Failure {
+    let help = match recognised {
+        Recognised::JsonDocument => {
+            "JSON Lines has one object a line; rewrite it so, each item of the list on a line of its own"
+        }
+        Recognised::Utf16 => "save it as UTF-8",
+        Recognised::Empty => "there is nothing in it",
+        _ => "JSON Lines, CSV and Parquet are known, also packed by gzip or zstd",
+    };
+    Failure::new(FailureKind::Configuration, format!("{name} holds no events: {}", recognised.describe()))
+        .with_help(help)
+}
+
+fn describe(recognised: &Recognised, packing: Packing) -> String {
+    match packing {
+        Packing::Plain => recognised.describe(),
+        packed => format!("{}, packed by {}", recognised.describe(), packed.name()),
+    }
+}
+
+/// A file of events.
+pub(crate) fn open_file(path: &Path) -> Outcome<Source> {
+    let found = look::look(path)?;
+    let name = path.display().to_string();
+    let format = || found.recognised.format().ok_or_else(|| no_events(&name, &found.recognised));
+    Ok(Source {
+        what: describe(&found.recognised, found.packing),
+        bytes: Some(found.bytes),
+        files: Some(1),
+        reader: files::read_file(path, format()?, MAX_RECORD)?,
+        format: format()?,
+        recognised: found.recognised.clone(),
+        contract: None,
+        label: name,
+    })
+}
+
+/// The files of a connection, all in the format of the first.
+pub(crate) fn open_files(settings: &Settings, events: u64) -> Outcome<Source> {
+    let there = files::files(settings)?;
+    let pattern = settings.options.text("match").unwrap_or_default();
+    let label = format!("{}:{pattern}", settings.connection.name);
+    let Some((_, first)) = there.first() else {
+        return Err(Failure::unreachable(format!("no file of {label} is there"))
+            .with_help("? and * stand for letters of a name, ** for any folders: \"**/*.jsonl\""));
+    };
+    let found = look::look(first)?;
+    let mut settings = settings.clone();
+    set_format(&mut settings.options, &found.recognised);
+    let format = decode::format(&settings.options)
+        .filter(|_| found.recognised.format().is_some())
+        .ok_or_else(|| no_events(&first.display().to_string(), &found.recognised))?;
+    let reader = files::Files.open(&settings)?.sample(events)?;
+    Ok(Source {
+        label,
+        what: describe(&found.recognised, found.packing),
+        bytes: Some(there.iter().filter_map(|(_, p)| std::fs::metadata(p).ok()).map(|m| m.len()).sum()),
+        files: Some(there.len()),
+        recognised: found.recognised,
+        reader,
+        format,
+        contract: None,
+    })
+}
+
+/// Writes what was recognised into the keys of an arrival.
+pub(crate) fn set_format(options: &mut Options, recognised: &Recognised) {
+    let place = FilePlace::new(&SourceText::new("", ""), 0..0);
+    let Recognised::Csv(dialect) = recognised else { return };
+    let mut table = Options::empty(vec![csv::OPTIONS], place.clone());
+    let character = |c: u8| OptionValue::Text(char::from(c).to_string());
+    table.set("delimiter", character(dialect.delimiter), place.clone());
+    table.set("quote", character(dialect.quote), place.clone());
+    table.set("head", OptionValue::Flag(dialect.head), place.clone());
+    table.set("nulls", OptionValue::Texts(dialect.nulls.clone()), place.clone());
+    options.set("format", OptionValue::Text("csv".into()), place.clone());
+    options.set("csv", OptionValue::Table(table), place);
+}
+
+/// Standard input, as far as it is needed.
+pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
+    let mut bytes = Vec::new();
+    let mut input = std::io::stdin().lock();
+    let mut piece = vec![0; 64 << 10];
+    let (mut lines, mut whole) = (0, true);
+    loop {
+        let read =
+            input.read(&mut piece).map_err(|e| Failure::unreachable(format!("cannot read standard input: {e}")))?;
+        if read == 0 {
+            break;
+        }
+        bytes.extend_from_slice(&piece[..read]);
+        lines += piece[..read].iter().filter(|b| **b == b'\n').count() as u64;
+        let is_plain = Packing::of(&bytes) == Packing::Plain && !bytes.starts_with(b"PAR1");
+        if bytes.len() >= STDIN || (is_plain && lines > events) {
+            whole = false;
+            break;
+        }
+    }
+    let packing = Packing::of(&bytes);
+    let bytes = packing.unpack(bytes).map_err(|e| Failure::unreachable(format!("standard input: {e}")))?;
+    let recognised = recognise(&bytes[..bytes.len().min(256 << 10)], whole, "");
+    let format = || recognised.format().ok_or_else(|| no_events("standard input", &recognised));
+    Ok(Source {
+        label: "standard input".into(),
+        what: describe(&recognised, packing),
+        bytes: whole.then_some(bytes.len() as u64),
+        files: None,
+        reader: Box::new(BytesReader::new("-", bytes, format()?)),
+        format: format()?,
+        recognised: recognised.clone(),
+        contract: None,
+    })
+}
+
+/// Where an event of a pipeline arrives.
+pub(crate) fn open_arrival(
+    pipeline: &LoadedPipeline,
+    arrival: usize,
+    around: &Surroundings,
+    events: u64,
+) -> Outcome<Source> {
+    let plan = &pipeline.plan;
+    let arrival = &plan.arrivals[arrival];
+    let event = &plan.events[arrival.event];
+    let contract =
+        event.contract.clone().ok_or_else(|| Failure::internal(format!("{} has no contract", arrival.label)))?;
+    let format = arrival.format()?;
+    let recognised = match format.name() {
+        "csv" => Recognised::Csv(Dialect::read(&arrival.options.table("csv"))),
+        _ => Recognised::JsonLines,
+    };
+    Ok(Source {
+        label: format!("{}.{}", plan.pipeline, event.name),
+        what: format!("{} from {} ({})", recognised.describe(), arrival.connection.name, arrival.kind.name()),
+        bytes: None,
+        files: None,
+        recognised,
+        reader: arrival.open(around)?.sample(events)?,
+        format,
+        contract: Some((contract, event.time)),
+    })
+}
+
+/// The form of stored rows that a file holds.
+pub(crate) fn stored_form(path: &Path) -> Outcome<Form> {
+    let found = look::look(path)?;
+    Form::recognised(&found.recognised).ok_or_else(|| no_events(&path.display().to_string(), &found.recognised))
+}
