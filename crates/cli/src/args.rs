@@ -176,9 +176,9 @@ pub(crate) struct RehearseArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// Take this many events of each arrival, or those of a kept file
-    #[arg(long, value_name = "N|FILE", default_value = "1000")]
-    pub events: Events,
+    /// Take this many events of each arrival (1000 without this), or those of a kept file
+    #[arg(long, value_name = "N|FILE")]
+    pub events: Option<Events>,
 
     /// Show this many rows of each landing
     #[arg(long, value_name = "N", default_value_t = 5)]

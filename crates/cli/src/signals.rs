@@ -20,3 +20,15 @@ pub(crate) fn stop_on_signals(stop: &Arc<Stop>) {
         stop.settle();
     });
 }
+
+/// Makes signals end what only looks: the first ends it with what it has, the second at once.
+pub(crate) fn end_on_signals(stop: &Arc<Stop>) {
+    let stop = Arc::clone(stop);
+    let asked = AtomicBool::new(false);
+    let _ = ctrlc::set_handler(move || {
+        if asked.swap(true, Ordering::SeqCst) {
+            std::process::exit(Exit::Interrupted.code().into());
+        }
+        stop.settle();
+    });
+}

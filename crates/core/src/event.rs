@@ -39,7 +39,7 @@ impl fmt::Display for Position {
 }
 
 /// Whole records of one partition as they were read.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Chunk {
     /// The partition.
     pub partition: Arc<str>,

@@ -12,6 +12,7 @@ pub mod batch;
 pub mod config;
 pub mod contract;
 pub mod decode;
+pub mod draft;
 pub mod durable;
 pub mod event;
 pub mod expr;

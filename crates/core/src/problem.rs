@@ -90,6 +90,11 @@ pub const CODES: &[(&str, &str)] = &[
     ("secret.plain", "A secret stands in the file in plain text."),
     ("connection.kind", "The kind of a connection cannot serve here."),
     ("place.missing", "A folder or file that is needed is not there."),
+    ("sample.rejects", "Some of the real events looked at would be rejected."),
+    ("sample.null", "A field had no value in any of the real events looked at: probably its name binds to nothing."),
+    ("sample.key", "The key does not tell the real events apart."),
+    ("sample.time", "The event time of real events lies in the future: probably its unit, format or zone is wrong."),
+    ("sample.folders", "The path makes a folder for few events each; thousands of small files are slow to read."),
     ("unsupported", "Something that the syntax knows and Sluice does not."),
 ];
 

@@ -127,6 +127,7 @@ pub fn show_share(share: f64) -> String {
         p if p < 0.01 => "< 0.01 %".into(),
         p if p < 1.0 => format!("{p:.2} %"),
         p if p < 10.0 => format!("{p:.1} %"),
+        p if p > 99.0 && p < 100.0 => format!("{:.1} %", (p * 10.0).floor() / 10.0),
         p => format!("{p:.0} %"),
     }
 }

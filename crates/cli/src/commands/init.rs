@@ -14,7 +14,6 @@ use crate::output::{self, style};
 use crate::project::PROJECT_FILE;
 
 const PROJECT: &str = include_str!("../../templates/sluice.toml");
-const PIPELINE: &str = include_str!("../../templates/weighings.toml");
 const IGNORED: &str =
     "# Sluice's own: ledger, staging, holds\n.sluice/\n# rejects hold the bytes of real events\nrejects/\n";
 
@@ -36,8 +35,7 @@ pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
         .with_help("look at it with `sluice`, or name another folder"));
     }
     write_schemas(folder)?;
-    let made =
-        write_project(folder, &PROJECT.replace("PROJECT_NAME", &name), &[("weighings.toml", PIPELINE)], &["inbox"])?;
+    let made = write_project(folder, &PROJECT.replace("PROJECT_NAME", &name), &[], &["inbox"])?;
     if arguments.output == OutputKind::Json {
         output::json("init", json!({ "project": name, "folder": folder, "made": made }));
         return Ok(Exit::Fine);
@@ -51,9 +49,13 @@ pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
         out.push_str(&format!("  {}\n", style::command(&format!("cd {}", folder.display()))));
     }
     out.push_str(&format!(
-        "  put JSON Lines files into inbox/ and say in pipelines/weighings.toml what they hold\n  {}\n  {}\n",
-        style::command("sluice check"),
-        style::command("sluice run weighings --until-caught-up"),
+        "  {}             {}\n  {}  {}\n  {}           {}\n",
+        style::command("sluice peek FILE"),
+        style::dim("what do its events look like? JSON Lines, CSV, Parquet"),
+        style::command("sluice draft PIPELINE FILE "),
+        style::dim("a pipeline file made from them"),
+        style::command("sluice manual WORD"),
+        style::dim("every key, type and function"),
     ));
     output::print(&out);
     Ok(Exit::Fine)

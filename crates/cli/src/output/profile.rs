@@ -33,6 +33,7 @@ pub(crate) fn render(
         .map(|(n, r)| (n.to_string(), r))
         .to_vec(),
         rows: Vec::new(),
+        whole: false,
     };
     let mut notes = Vec::new();
     for guess in &guesses {
@@ -101,7 +102,7 @@ fn against(contract: &Contract, guess: &FieldGuess) -> Option<String> {
 }
 
 fn different(profile: &FieldProfile) -> String {
-    let count = show_count(profile.distinct.count());
+    let count = show_count(profile.different());
     if profile.distinct.is_exact() { count } else { format!("~{count}") }
 }
 
@@ -112,11 +113,7 @@ pub(crate) fn bounds(guess: &FieldGuess) -> (String, String) {
         SqlType::Date => i32::try_from(micros / DAY).map(show_date).unwrap_or_default(),
         _ => show_timestamp(micros),
     };
-    if matches!(guess.guess.ty, SqlType::Timestamptz | SqlType::Date)
-        && let Some(best) = profile.texts.times.iter().max_by_key(|t| t.fits)
-        && let Some((low, high)) = best.range
-        && best.fits > 0
-    {
+    if let Some((low, high)) = guess.time_range() {
         return (moment(low), moment(high));
     }
     if let Some((low, high)) = &profile.numbers.range
@@ -140,7 +137,7 @@ pub(crate) fn json(profile: &Profile, columns: Option<&[OutputColumn]>) -> Vec<V
             "not_null": guess.guess.not_null,
             "values": guess.profile.values,
             "nulls": guess.nulls(),
-            "different": guess.profile.distinct.count(),
+            "different": guess.profile.different(),
             "different_is_exact": guess.profile.distinct.is_exact(),
             "smallest": low,
             "largest": high,

@@ -27,6 +27,8 @@ pub(crate) struct Rows {
     pub columns: Vec<(String, bool)>,
     /// The rows.
     pub rows: Vec<Vec<Cell>>,
+    /// Whether long cells are shown whole, as long as they fit the screen.
+    pub whole: bool,
 }
 
 /// A value as text.
@@ -45,15 +47,12 @@ impl Rows {
         let rows = (0..batch.num_rows().min(count))
             .map(|row| (0..columns.len()).map(|c| Cell { text: value_text(batch, c, row), marked: false }).collect())
             .collect();
-        Self { columns: columns.iter().map(heading).collect(), rows }
+        Self { columns: columns.iter().map(heading).collect(), rows, whole: false }
     }
 
-    /// Adds a column before the others.
-    pub(crate) fn put_first(&mut self, name: &str, right: bool, texts: Vec<String>) {
-        self.columns.insert(0, (name.into(), right));
-        for (row, text) in self.rows.iter_mut().zip(texts) {
-            row.insert(0, Cell { text: Some(text), marked: false });
-        }
+    /// The columns of the screen that all of it takes.
+    pub(crate) fn total_width(&self) -> usize {
+        (0..self.columns.len()).map(|c| self.width_of(c) + 2).sum()
     }
 
     /// The table with at most `width` columns of the screen, and what was left out.
@@ -76,7 +75,7 @@ impl Rows {
             .collect();
         out.push_str(&self.line(&pad, &heads, &widths));
         for row in &self.rows {
-            let cells: Vec<(String, usize)> = row[..fitting].iter().map(show).collect();
+            let cells: Vec<(String, usize)> = row[..fitting].iter().map(|c| self.show(c)).collect();
             out.push_str(&self.line(&pad, &cells, &widths));
         }
         if fitting < self.columns.len() {
@@ -87,8 +86,21 @@ impl Rows {
         out
     }
 
+    /// A cell's text and the columns of the screen that it takes.
+    fn show(&self, cell: &Cell) -> (String, usize) {
+        let (text, seen) = match &cell.text {
+            None => (style::dim("∅"), 1),
+            Some(text) => {
+                let text = cut(text, if self.whole { 2 * WIDEST } else { WIDEST });
+                let seen = text.width();
+                (text, seen)
+            }
+        };
+        if cell.marked { (style::marked(&text), seen) } else { (text, seen) }
+    }
+
     fn width_of(&self, column: usize) -> usize {
-        let cells = self.rows.iter().map(|row| show(&row[column]).1);
+        let cells = self.rows.iter().map(|row| self.show(&row[column]).1);
         cells.max().unwrap_or(0).max(cut(&self.columns[column].0, WIDEST).width())
     }
 
@@ -106,6 +118,7 @@ impl Rows {
                 out.push_str("  ");
             }
         }
+        out.truncate(out.trim_end().len());
         out.push('\n');
         out
     }
@@ -114,19 +127,6 @@ impl Rows {
 /// A column's heading, and whether its values stand to the right.
 pub(crate) fn heading(column: &OutputColumn) -> (String, bool) {
     (column.name.clone(), column.ty.is_numeric() || column.ty == SqlType::Null)
-}
-
-/// A cell's text and the columns of the screen that it takes.
-fn show(cell: &Cell) -> (String, usize) {
-    let (text, seen) = match &cell.text {
-        None => (style::dim("∅"), 1),
-        Some(text) => {
-            let text = cut(text, WIDEST);
-            let seen = text.width();
-            (text, seen)
-        }
-    };
-    if cell.marked { (style::marked(&text), seen) } else { (text, seen) }
 }
 
 /// A text of at most `limit` columns of the screen on one line; line ends show as ⏎.
@@ -164,6 +164,7 @@ mod tests {
         Rows {
             columns: columns.iter().map(|c| ((*c).to_string(), *c == "n")).collect(),
             rows: rows.iter().map(|r| r.iter().map(cell).collect()).collect(),
+            whole: false,
         }
     }
 

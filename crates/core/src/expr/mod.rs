@@ -120,6 +120,31 @@ impl Expr {
         Self { node, ty, nullable }
     }
 
+    /// Adds the columns of the scope that it reads, by their places.
+    pub fn add_columns(&self, found: &mut std::collections::BTreeSet<usize>) {
+        match &self.node {
+            Node::Column(index) => {
+                found.insert(*index);
+            }
+            Node::Literal(_) | Node::Now => {}
+            Node::Cast { inner, .. } | Node::Not(inner) | Node::IsNull(inner) | Node::IsTruth(inner, _) => {
+                inner.add_columns(found);
+            }
+            Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
+                a.add_columns(found);
+                b.add_columns(found);
+            }
+            Node::Case(branches, otherwise) => {
+                for (when, then) in branches {
+                    when.add_columns(found);
+                    then.add_columns(found);
+                }
+                otherwise.add_columns(found);
+            }
+            Node::Coalesce(items) | Node::Call(_, items) => items.iter().for_each(|e| e.add_columns(found)),
+        }
+    }
+
     /// The column that this is, where it is nothing but a column.
     pub fn as_column(&self) -> Option<usize> {
         match self.node {

@@ -69,6 +69,21 @@ impl Transform {
         Self { when, select: items.into_iter().map(|i| i.expr).collect(), columns, texts, schema }
     }
 
+    /// The columns of the event that the condition and the columns read, without those that land unchanged under
+    /// their own name. `input` are the event's columns.
+    pub fn reads(&self, input: &[OutputColumn]) -> Vec<usize> {
+        let mut found = std::collections::BTreeSet::new();
+        if let Some(when) = &self.when {
+            when.expr.add_columns(&mut found);
+        }
+        self.select.iter().for_each(|e| e.add_columns(&mut found));
+        let unchanged = |i: &usize| {
+            let lands = |(e, c): (&Expr, &OutputColumn)| e.as_column() == Some(*i) && c.name == input[*i].name;
+            self.select.is_empty() || self.select.iter().zip(&self.columns).any(lands)
+        };
+        found.into_iter().filter(|i| !unchanged(i)).collect()
+    }
+
     /// Computes the rows. `now` is the moment at which the batch was opened.
     pub fn apply(&self, rows: &RecordBatch, now: i64) -> Transformed {
         let mut faults = Vec::new();

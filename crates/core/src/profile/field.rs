@@ -172,7 +172,15 @@ impl FieldProfile {
         };
         self.values += 1;
         self.distinct.add(spelled);
-        remember(&mut self.examples, spelled);
+        // A word for null tells nothing of what the values look like.
+        if !NULL_WORDS.iter().any(|w| w.as_bytes() == spelled) {
+            remember(&mut self.examples, spelled);
+        }
+    }
+
+    /// How many different values there are, about; never more than there are values.
+    pub fn different(&self) -> u64 {
+        self.distinct.count().min(self.values)
     }
 
     fn text(&mut self, bytes: &[u8]) {

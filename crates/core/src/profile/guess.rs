@@ -59,6 +59,21 @@ impl FieldGuess {
         join_path(&self.path)
     }
 
+    /// The earliest and latest moment, where the guess is a time. Microseconds since 1970.
+    pub fn time_range(&self) -> Option<(i64, i64)> {
+        if !matches!(self.guess.ty, SqlType::Timestamptz | SqlType::Date) {
+            return None;
+        }
+        let unit = match self.guess.format.as_deref() {
+            Some("epoch_s") => 1_000_000.0,
+            Some("epoch_ms") => 1_000.0,
+            Some("epoch_us") => 1.0,
+            _ => return best_time(&self.profile.texts).and_then(|(_, _, _, range)| range),
+        };
+        let (low, high) = self.profile.numbers.range.as_ref()?;
+        Some((micros(low.0 * unit)?, micros(high.0 * unit)?))
+    }
+
     /// Events without a value.
     pub fn nulls(&self) -> u64 {
         self.events.saturating_sub(self.profile.values)
@@ -108,7 +123,7 @@ fn mixture(guess: &mut Guess, profile: &FieldProfile) {
     let there: Vec<String> =
         kinds.iter().filter(|(_, n)| *n > 0).map(|(kind, n)| format!("{} {kind}", show_count(*n))).collect();
     if there.len() > 1 {
-        guess.notes.push(format!("mixed: {}", there.join(", ")));
+        guess.notes.push(format!("values of several kinds: {}", there.join(", ")));
     } else if profile.objects > 0 {
         guess.notes.push("objects of many different names".into());
     }
@@ -163,11 +178,12 @@ fn of_texts(guess: &mut Guess, name: &str, profile: &FieldProfile, typed: bool) 
         guess.misfits = filled - count + texts.empty + words;
         if filled > count {
             let examples = quoted(&profile.words);
-            guess.notes.push(format!("{} do not fit{examples} and will be rejected", show_count(filled - count)));
+            let verb = if filled - count == 1 { "does" } else { "do" };
+            guess.notes.push(format!("{} {verb} not fit{examples} and will be rejected", show_count(filled - count)));
         }
         note_null_words(guess, texts, typed);
     };
-    if let Some((spelling, count, other)) = best_time(texts).filter(|(_, count, _)| enough(*count)) {
+    if let Some((spelling, count, other, _)) = best_time(texts).filter(|found| enough(found.1)) {
         guess.ty = if spelling.is_date { SqlType::Date } else { SqlType::Timestamptz };
         guess.format = spelling.pattern.map(str::to_string);
         if spelling.pattern.is_some_and(|p| !spelling.is_date && !p.contains("%z")) {
@@ -206,7 +222,7 @@ fn stays_text(guess: &mut Guess, profile: &FieldProfile, filled: u64, typed: boo
     } else if half(texts.numbers) {
         let examples = quoted(&profile.words);
         guess.notes.push(format!("{} of {} are numbers{examples}", show_count(texts.numbers), show_count(filled)));
-    } else if let Some((_, count, _)) = best_time(texts).filter(|(_, count, _)| half(*count)) {
+    } else if let Some((_, count, _, _)) = best_time(texts).filter(|found| half(found.1)) {
         let examples = quoted(&profile.words);
         guess.notes.push(format!("{} of {} are times{examples}", show_count(count), show_count(filled)));
     }
@@ -241,12 +257,17 @@ fn note_null_words(guess: &mut Guess, texts: &Texts, typed: bool) {
 }
 
 /// The spelling of times that fits most texts, how many, and whether another one fits as many with another meaning.
-fn best_time(texts: &Texts) -> Option<(Spelling, u64, bool)> {
+fn best_time(texts: &Texts) -> Option<(Spelling, u64, bool, Option<(i64, i64)>)> {
     let counts = || SPELLINGS.iter().zip(&texts.times);
     let most = counts().map(|(_, c)| c.fits).max().filter(|n| *n > 0)?;
-    let (spelling, _) = counts().find(|(_, c)| c.fits == most)?;
+    let (spelling, count) = counts().find(|(_, c)| c.fits == most)?;
     let swapped = counts().any(|(other, c)| c.fits == most && spelling.is_ambiguous_with(other));
-    Some((*spelling, most, swapped))
+    Some((*spelling, most, swapped, count.range))
+}
+
+#[expect(clippy::cast_possible_truncation, reason = "bounds are checked just before")]
+fn micros(value: f64) -> Option<i64> {
+    (value.abs() < 9e18).then_some(value as i64)
 }
 
 /// Gives every field a name as a column: its own where that is a plain name, and the names of its objects before it

@@ -52,14 +52,14 @@ fn what_disagrees_is_said() {
     let guess = guess_of("a", &values);
     assert_eq!((guess.ty.to_string(), guess.misfits), ("integer".into(), 1));
     assert!(
-        guess.notes.iter().any(|n| n.contains("1 do not fit, such as 'none yet', and will be rejected")),
+        guess.notes.iter().any(|n| n.contains("1 does not fit, such as 'none yet', and will be rejected")),
         "{guess:?}"
     );
     let guess = guess_of("a", &["\"12\"", "\"13\"", "\"x\""]);
     assert_eq!(guess.ty.to_string(), "text");
     assert!(guess.notes[0].contains("2 of 3 are numbers, such as 'x'"), "{guess:?}");
     assert!(guess_of("a", &["\"01/02/2026\""]).notes.contains(&"day and month could be swapped".into()));
-    assert!(guess_of("a", &["\"x\"", "1"]).notes.contains(&"mixed: 1 texts, 1 numbers".into()));
+    assert!(guess_of("a", &["\"x\"", "1"]).notes.contains(&"values of several kinds: 1 texts, 1 numbers".into()));
 }
 
 #[test]

@@ -32,6 +32,14 @@ pub struct Kept {
     pub outcome: BTreeMap<Key, Became>,
 }
 
+impl Kept {
+    /// The events without the outcome.
+    pub fn clone_events(&self) -> Self {
+        let copy = |(label, chunk): &(String, Chunk)| (label.clone(), chunk.clone());
+        Self { now: self.now, chunks: self.chunks.iter().map(copy).collect(), outcome: BTreeMap::new() }
+    }
+}
+
 /// Writes a rehearsal with its outcome.
 pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>) -> String {
     let mut out = format!("{{\"sluice\":\"kept\",\"version\":{VERSION},\"pipeline\":");

@@ -36,7 +36,7 @@ impl Stop {
     }
 
     /// Waits, but not beyond somebody's asking.
-    pub(super) fn wait(&self, duration: Duration) {
+    pub fn wait(&self, duration: Duration) {
         const STEP: Duration = Duration::from_millis(20);
         let end = Instant::now() + duration;
         while !self.is_settling() && !self.is_aborting() {

@@ -249,8 +249,11 @@ fn show(arguments: &Arguments, args: &PeekArgs, keys: &[String], left: &Side, ri
             vec![Cell { text: Some(name.clone()), marked: false }, a, b]
         };
         let heads = [("column", false), (left.label.as_str(), false), (right.label.as_str(), false)];
-        let rows =
-            Rows { columns: heads.map(|(n, r)| (n.to_string(), r)).to_vec(), rows: columns.iter().map(row).collect() };
+        let rows = Rows {
+            columns: heads.map(|(n, r)| (n.to_string(), r)).to_vec(),
+            rows: columns.iter().map(row).collect(),
+            whole: false,
+        };
         out.push_str(&rows.render(width, 2));
     }
     output::print(&out);

@@ -32,7 +32,7 @@ pub(super) enum Opened {
 pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
     let project = Project::find(arguments.project.as_deref())?;
     let stop = Arc::new(Stop::new());
-    signals::stop_on_signals(&stop);
+    signals::end_on_signals(&stop);
     if let [first, second] = args.places.as_slice() {
         beside::beside(arguments, args, project.as_ref(), (first, second), &stop)?;
     } else {

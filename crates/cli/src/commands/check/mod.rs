@@ -1,5 +1,7 @@
 //! `sluice check`: is it right before it runs?
 
+mod samples;
+
 use serde_json::json;
 use sluice_core::failure::Outcome;
 use sluice_core::plan::Plan;
@@ -11,6 +13,7 @@ use crate::exit::Exit;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
 use crate::project::{LoadedPipeline, Project, no_pipeline};
+use samples::Looked;
 
 pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
@@ -23,17 +26,25 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let chosen: Vec<&LoadedPipeline> =
         all.iter().filter(|p| args.pipelines.is_empty() || args.pipelines.contains(&p.config.name)).collect();
     let mut found = project.problems.clone();
+    let mut sampled = Vec::new();
     for pipeline in &chosen {
         found.extend(pipeline.problems.clone());
         // What is there outside is of interest only once the names bind.
         if !args.offline && !pipeline.problems.has_errors() && !project.problems.has_errors() {
-            found.extend(outside(&project, &pipeline.plan));
+            let outside = outside(&project, &pipeline.plan);
+            if !outside.has_errors() && args.events > 0 {
+                match samples::look(&project, pipeline, args.events, &mut found) {
+                    Ok(looked) => sampled.extend(looked),
+                    Err(failure) => found.add(samples::unreadable(pipeline, &failure)),
+                }
+            }
+            found.extend(outside);
         }
     }
     let found = found.into_sorted();
     match arguments.output {
-        OutputKind::Json => as_json(&chosen, &found),
-        OutputKind::Text => as_text(&project, &chosen, &found),
+        OutputKind::Json => as_json(&chosen, &found, &sampled),
+        OutputKind::Text => as_text(&project, &chosen, &found, &sampled),
     }
     let wrong = found.iter().any(|p| p.severity == Severity::Error);
     Ok(if wrong { Exit::Configuration } else { Exit::Fine })
@@ -64,7 +75,7 @@ fn is_good(pipeline: &LoadedPipeline, found: &[Problem]) -> bool {
     !found.iter().any(here)
 }
 
-fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem]) {
+fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked]) {
     problems::show(found);
     if chosen.is_empty() {
         output::note(&format!("{} has no pipelines yet: write pipelines/NAME.toml\n", project.config.name));
@@ -81,7 +92,9 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem]) {
                 .collect();
             let origin = if from.is_empty() { "made".to_string() } else { format!("from {}", from.join(", ")) };
             let fields = show_many(event.columns.len() as u64, "field");
-            output::print(&format!("  {} {fields}, {origin}\n", event.name));
+            let looked = sampled.iter().find(|l| l.pipeline == plan.pipeline && l.event == event.name);
+            let seen = looked.map_or_else(String::new, |l| format!("; {}", l.describe()));
+            output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
                 let columns: Vec<(String, String)> =
                     landing.columns().iter().map(|c| (c.name.clone(), c.ty.to_string())).collect();
@@ -112,7 +125,7 @@ fn in_lines(columns: &[(String, String)], width: usize) -> String {
     out
 }
 
-fn as_json(chosen: &[&LoadedPipeline], found: &[Problem]) {
+fn as_json(chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked]) {
     let pipelines: Vec<_> = chosen
         .iter()
         .map(|p| {
@@ -129,7 +142,15 @@ fn as_json(chosen: &[&LoadedPipeline], found: &[Problem]) {
                     json!({ "name": l.label, "kind": l.kind.name(), "columns": columns })
                 })
                 .collect();
-            json!({ "name": p.config.name, "file": p.config.source.name, "good": is_good(p, found), "landings": landings })
+            let samples: Vec<_> = sampled
+                .iter()
+                .filter(|l| l.pipeline == p.config.name)
+                .map(|l| json!({ "event": l.event, "events": l.events, "rejected": l.rejected }))
+                .collect();
+            json!({
+                "name": p.config.name, "file": p.config.source.name, "good": is_good(p, found), "landings": landings,
+                "samples": samples,
+            })
         })
         .collect();
     let problems: Vec<_> = found.iter().map(problems::json).collect();

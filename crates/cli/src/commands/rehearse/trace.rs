@@ -1,0 +1,141 @@
+//! One event's way, step by step.
+
+use serde_json::{Value, json};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::plan::Plan;
+use sluice_core::rehearse::trace::{Trace, TracedStation, trace};
+use sluice_core::rehearse::{Fate, Rehearsal};
+use sluice_core::units::show_many;
+
+use crate::args::{Arguments, OutputKind};
+use crate::exit::Exit;
+use crate::output::rows::{Cell, Rows, cut};
+use crate::output::table::screen_width;
+use crate::output::{self, style};
+
+pub(super) fn show(arguments: &Arguments, plan: &Plan, rehearsal: &Rehearsal, number: u64) -> Outcome<Exit> {
+    let index = usize::try_from(number - 1).unwrap_or(usize::MAX);
+    let Some(way) = trace(plan, rehearsal, index) else {
+        let count = rehearsal.records.len() as u64;
+        return Err(Failure::new(
+            FailureKind::Configuration,
+            format!("there is no event {number}: the sample has {}", show_many(count, "event")),
+        )
+        .with_help("take more with --events N"));
+    };
+    match arguments.output {
+        OutputKind::Json => as_json(number, &way),
+        OutputKind::Text => output::print(&as_text(number, &way)),
+    }
+    Ok(Exit::Fine)
+}
+
+fn as_text(number: u64, way: &Trace) -> String {
+    let width = screen_width();
+    let record = &way.record;
+    let mut out = format!(
+        "{} {}, byte {} ({})\n",
+        style::bold(&format!("event {number}:")),
+        record.partition,
+        record.position,
+        show_many(record.bytes.len() as u64, "byte"),
+    );
+    if let Some(head) = &record.head {
+        out.push_str(&format!("  {}\n", style::dim(&cut(String::from_utf8_lossy(head).trim(), width - 3))));
+    }
+    for line in in_lines(&String::from_utf8_lossy(&record.bytes), width - 3) {
+        out.push_str(&format!("  {line}\n"));
+    }
+    for station in &way.stations {
+        station_text(&mut out, station, width);
+    }
+    out
+}
+
+/// A text over as many lines as it takes: of the bytes nothing is left out.
+fn in_lines(text: &str, width: usize) -> Vec<String> {
+    let shown = text.replace('\n', "⏎").replace('\t', "⇥");
+    let letters: Vec<char> = shown.chars().collect();
+    letters.chunks(width.max(20)).map(|c| c.iter().collect()).collect()
+}
+
+fn station_text(out: &mut String, station: &TracedStation, width: usize) {
+    let what = if station.is_landing { "landing" } else { "event" };
+    out.push_str(&format!("\n{} {}\n", style::dim(what), style::bold(&station.station)));
+    for (part, truth) in &station.conditions {
+        let (sign, word) = match truth {
+            Some(true) => (style::good("✓"), "true"),
+            Some(false) => (style::warn("✗"), "false"),
+            None => (style::warn("✗"), "null"),
+        };
+        out.push_str(&format!("  {sign} {part} {}\n", style::dim(&format!("is {word}"))));
+    }
+    match &station.fate {
+        Some(Fate::Filtered { .. }) => out.push_str(&format!("  {}\n", style::warn("filtered"))),
+        Some(Fate::Rejected { reason, field, message }) => {
+            let field = field.as_ref().map(|f| format!("{f}: ")).unwrap_or_default();
+            out.push_str(&format!("  {}: {field}{message}\n", style::warn(&format!("rejected, {}", reason.word()))));
+        }
+        None => {}
+    }
+    if !station.values.is_empty() {
+        let heads = if station.is_landing {
+            ["column", "type", "value", "as written"]
+        } else {
+            ["field", "type", "value", "from"]
+        };
+        let text = |t: &str| Cell { text: Some(t.to_string()), marked: false };
+        let rows = Rows {
+            columns: heads.map(|h| (h.to_string(), false)).to_vec(),
+            rows: station
+                .values
+                .iter()
+                .map(|v| {
+                    let from = v.from.split_whitespace().collect::<Vec<_>>().join(" ");
+                    let from = if from == v.name { String::new() } else { from };
+                    vec![text(&v.name), text(&v.ty), Cell { text: v.value.clone(), marked: false }, text(&from)]
+                })
+                .collect(),
+            whole: true,
+        };
+        out.push_str(&rows.render(width, 2));
+    }
+    if let Some(folder) = &station.folder {
+        out.push_str(&format!("  {} {folder}\n", style::dim("into")));
+    }
+}
+
+fn as_json(number: u64, way: &Trace) {
+    let stations: Vec<Value> = way
+        .stations
+        .iter()
+        .map(|s| {
+            let conditions: Vec<_> =
+                s.conditions.iter().map(|(part, truth)| json!({ "part": part, "is": truth })).collect();
+            let values: Vec<_> = s
+                .values
+                .iter()
+                .map(|v| json!({ "name": v.name, "type": v.ty, "from": v.from, "value": v.value }))
+                .collect();
+            let fate = s.fate.as_ref().map(|fate| match fate {
+                Fate::Filtered { part, is_null } => {
+                    json!({ "what": "filtered", "condition": part, "is_null": is_null })
+                }
+                Fate::Rejected { reason, field, message } => {
+                    json!({ "what": "rejected", "reason": reason.word(), "field": field, "message": message })
+                }
+            });
+            json!({
+                "station": s.station, "is_landing": s.is_landing, "conditions": conditions, "values": values,
+                "stopped": fate, "folder": s.folder,
+            })
+        })
+        .collect();
+    output::json(
+        "trace",
+        json!({
+            "event": number, "partition": way.record.partition, "position": way.record.position.major,
+            "bytes": String::from_utf8_lossy(&way.record.bytes), "stations": stations,
+        }),
+    );
+}

@@ -1,0 +1,242 @@
+//! A pipeline file drafted from what events look like. It is made to be read and changed: every guess says what it
+//! rests on.
+
+use std::fmt::Write as _;
+
+use crate::decode::csv::Dialect;
+use crate::profile::FieldGuess;
+use crate::types::SqlType;
+use crate::units::{show_count, show_many, show_share};
+use crate::values::time::DAY;
+
+/// What a draft is made of.
+pub struct Draft<'a> {
+    /// The pipeline's name.
+    pub pipeline: &'a str,
+    /// The event's name.
+    pub event: &'a str,
+    /// Where the events were looked at, for the first comment.
+    pub origin: &'a str,
+    /// The day of the draft, as `YYYY-MM-DD`.
+    pub day: &'a str,
+    /// The connection where they arrive.
+    pub at: &'a str,
+    /// The files of it.
+    pub pattern: &'a str,
+    /// A remark beside the pattern; empty for none.
+    pub pattern_note: &'a str,
+    /// The dialect, where they are CSV.
+    pub dialect: Option<&'a Dialect>,
+    /// The connection where they land.
+    pub into: &'a str,
+    /// Whether the sample is not all there is.
+    pub more: bool,
+    /// Events of the sample.
+    pub events: u64,
+    /// Records of the sample that are none.
+    pub broken: u64,
+    /// The fields.
+    pub fields: &'a [FieldGuess],
+    /// The field whose values are all different, where one is.
+    pub key: Option<&'a FieldGuess>,
+}
+
+/// The text of the file.
+pub fn write(draft: &Draft<'_>) -> String {
+    let mut out = String::from("#:schema ../.sluice/schema/pipeline.schema.json\n\n");
+    head(&mut out, draft);
+    event(&mut out, draft);
+    arrives(&mut out, draft);
+    lands(&mut out, draft);
+    out
+}
+
+fn head(out: &mut String, draft: &Draft<'_>) {
+    let all = if draft.more { "the first" } else { "all" };
+    let _ = writeln!(
+        out,
+        "# Drafted on {} from {all} {} events of {}.",
+        draft.day,
+        show_count(draft.events),
+        one_line(draft.origin)
+    );
+    if draft.broken > 0 {
+        let _ = writeln!(out, "# {} could not be read and would be rejected.", show_many(draft.broken, "more record"));
+    }
+    let _ = write!(
+        out,
+        "# Rename, retype and drop as you like; `sluice rehearse {0} --follow` shows what lands at each save.\n\n\
+         pipeline = \"{0}\"\nabout    = \"\"   # what it is for, in one line\n\n",
+        draft.pipeline
+    );
+}
+
+fn event(out: &mut String, draft: &Draft<'_>) {
+    let _ = writeln!(out, "[event.{}]", draft.event);
+    if let Some(time) = event_time(draft.fields) {
+        let _ = writeln!(out, "time   = {}", text(&time.name));
+    }
+    if let Some(key) = draft.key {
+        let _ = writeln!(out, "key    = {}   # different in all {} events", text(&key.name), show_count(draft.events));
+    }
+    out.push_str("extra  = \"ignore\"   # fields that the contract does not name: ignore | keep | reject\n");
+    let lines: Vec<(String, String)> = draft.fields.iter().map(|f| (definition(f, draft), comment(f))).collect();
+    let widest = lines.iter().map(|(d, _)| d.chars().count()).max().unwrap_or(0).min(60);
+    let mut body = String::new();
+    for (i, (definition, comment)) in lines.iter().enumerate() {
+        let comma = if i + 1 == lines.len() { ' ' } else { ',' };
+        let space = " ".repeat(widest.saturating_sub(definition.chars().count()));
+        let _ = writeln!(body, "{definition}{comma}{space}  -- {comment}");
+    }
+    let _ = write!(out, "fields = {}\n\n", block(&body));
+}
+
+/// One line of `fields`, without its comma.
+fn definition(field: &FieldGuess, draft: &Draft<'_>) -> String {
+    let names = draft.fields.iter().map(|f| f.name.chars().count()).max().unwrap_or(0).min(24);
+    let space = " ".repeat(names.saturating_sub(field.name.chars().count()));
+    let mut line = format!("{}{space}  {}", field.name, field.guess.ty);
+    if field.guess.not_null {
+        line.push_str(" not null");
+    }
+    let path = field.spelled_path();
+    if path != field.name {
+        let _ = write!(line, " from '{}'", path.replace('\'', "''"));
+    }
+    if let Some(format) = &field.guess.format {
+        let _ = write!(line, " format '{}'", format.replace('\'', "''"));
+    }
+    line
+}
+
+/// What a guess rests on.
+fn comment(field: &FieldGuess) -> String {
+    let profile = &field.profile;
+    let mut parts = Vec::new();
+    if profile.values == 0 {
+        parts.push("never filled".to_string());
+    } else {
+        parts.push(match field.nulls() {
+            0 => format!("{} values", show_count(profile.values)),
+            nulls => format!(
+                "{} values, {} null",
+                show_count(profile.values),
+                show_share(nulls as f64 / field.events.max(1) as f64)
+            ),
+        });
+        let about = if profile.distinct.is_exact() { "" } else { "about " };
+        parts.push(match profile.different() {
+            1 => "all alike".to_string(),
+            n if n == profile.values => "all different".to_string(),
+            n => format!("{about}{} different", show_count(n)),
+        });
+    }
+    parts.extend(profile.examples.first().map(|e| format!("such as {}", short(e))));
+    let mut text = parts.join(", ");
+    for note in field.guess.notes.iter().filter(|_| profile.values > 0) {
+        let _ = write!(text, "; {note}");
+    }
+    one_line(&text)
+}
+
+fn short(text: &str) -> String {
+    match text.chars().count() > 40 {
+        true => text.chars().take(39).chain(['…']).collect(),
+        false => text.to_string(),
+    }
+}
+
+/// Comments end with their line; what could end it is shown instead.
+fn one_line(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { '·' } else { c }).collect()
+}
+
+fn arrives(out: &mut String, draft: &Draft<'_>) {
+    let _ = write!(out, "[event.{}.arrives]\nat     = \"{}\"\nmatch  = {}", draft.event, draft.at, text(draft.pattern));
+    if !draft.pattern_note.is_empty() {
+        let _ = write!(out, "   # {}", one_line(draft.pattern_note));
+    }
+    out.push('\n');
+    let Some(dialect) = draft.dialect else {
+        out.push_str("format = \"jsonl\"\n\n");
+        return;
+    };
+    out.push_str("format = \"csv\"\n");
+    let mut keys = Vec::new();
+    if dialect.delimiter != b',' {
+        keys.push(format!("delimiter = {}", text(&char::from(dialect.delimiter).to_string())));
+    }
+    if dialect.quote != b'"' {
+        keys.push(format!("quote = {}", text(&char::from(dialect.quote).to_string())));
+    }
+    if !dialect.head {
+        keys.push("head = false".to_string());
+    }
+    if dialect.nulls.len() > 1 {
+        let nulls: Vec<String> = dialect.nulls.iter().map(|n| text(n)).collect();
+        keys.push(format!("nulls = [{}]", nulls.join(", ")));
+    }
+    if !keys.is_empty() {
+        let _ = writeln!(out, "csv    = {{ {} }}", keys.join(", "));
+    }
+    out.push('\n');
+}
+
+fn lands(out: &mut String, draft: &Draft<'_>) {
+    let _ = writeln!(out, "[event.{}.lands.{into}]\nat      = \"{into}\"", draft.event, into = draft.into);
+    let _ = writeln!(out, "path    = {}", text(&folders(draft)));
+    out.push_str("format  = \"parquet\"\n# when  = \"\"   # a condition; only events that meet it land\n");
+    let names: Vec<String> = draft.fields.iter().map(|f| f.name.clone()).collect();
+    let body = names.join(",\n") + "\n";
+    let _ = writeln!(out, "columns = {}", block(&body));
+}
+
+/// The folders: by the event time, so coarse that they stay few.
+fn folders(draft: &Draft<'_>) -> String {
+    let Some(time) = event_time(draft.fields) else { return draft.pipeline.to_string() };
+    let days = time.time_range().map_or(0, |(low, high)| (high - low) / DAY);
+    let pattern = match days {
+        0..=400 => "%Y/%m/%d",
+        401..=4_000 => "%Y/%m",
+        _ => "%Y",
+    };
+    format!("{}/{{{}:{pattern}}}", draft.pipeline, time.name)
+}
+
+/// The field that most probably says when the event happened.
+fn event_time(fields: &[FieldGuess]) -> Option<&FieldGuess> {
+    let rank = |f: &&FieldGuess| match (f.guess.ty, f.guess.not_null) {
+        (SqlType::Timestamptz, true) => Some(0),
+        (SqlType::Date, true) => Some(1),
+        (SqlType::Timestamptz, false) => Some(2),
+        (SqlType::Date, false) => Some(3),
+        _ => None,
+    };
+    fields.iter().filter(|f| rank(f).is_some()).min_by_key(|f| rank(f))
+}
+
+/// A TOML string on one line.
+fn text(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' => out.push_str("\\\""),
+            '\\' => out.push_str("\\\\"),
+            '\t' => out.push_str("\\t"),
+            c if c.is_control() => {
+                let _ = write!(out, "\\u{:04X}", u32::from(c));
+            }
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
+
+/// A TOML string over several lines; the plain form, unless the text has what would end it.
+fn block(body: &str) -> String {
+    match body.contains("'''") {
+        false => format!("'''\n{body}'''"),
+        true => format!("\"\"\"\n{}\"\"\"", body.replace('\\', "\\\\").replace("\"\"\"", "\\\"\\\"\\\"")),
+    }
+}
