@@ -57,7 +57,7 @@ pub(crate) enum Command {
     Manual(ManualArgs),
     /// Try out: the whole thing on sample data
     Demo(DemoArgs),
-    /// Completions for a shell, on standard output
+    /// Completions for a shell, on standard output: source <(sluice completions bash)
     Completions(CompletionsArgs),
 }
 
@@ -283,6 +283,10 @@ pub(crate) struct ManualArgs {
     /// Write the manual as pages of Markdown into a folder
     #[arg(long, value_name = "DIR", conflicts_with = "words")]
     pub pages: Option<PathBuf>,
+
+    /// Write the manual as man pages into a folder: man -l DIR/sluice-run.1
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["words", "pages"])]
+    pub man: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]

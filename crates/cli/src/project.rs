@@ -148,7 +148,7 @@ pub(crate) fn no_pipeline<'a>(name: &str, known: impl Iterator<Item = &'a str>) 
     let failure = Failure::new(FailureKind::Configuration, format!("there is no pipeline `{name}`"));
     match names::remedy(name, "pipelines", known) {
         Some(help) => failure.with_help(help),
-        None => failure.with_help("write one as pipelines/NAME.toml"),
+        None => failure.with_help("make one of real events: sluice draft PIPELINE FILE"),
     }
 }
 

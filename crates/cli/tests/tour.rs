@@ -6,6 +6,20 @@ mod common;
 
 use common::TestProject;
 
+/// A pipeline written by hand.
+const WEIGHINGS: &str = r#"#:schema ../.sluice/schema/pipeline.schema.json
+pipeline = "weighings"
+[event.weighing]
+time   = "weighed_at"
+fields = "ticket text not null, depot text, weighed_at timestamptz not null, gross_kg integer"
+[event.weighing.arrives]
+at    = "inbox"
+match = "*.jsonl"
+[event.weighing.lands.archive]
+at   = "archive"
+path = "weighings/{weighed_at:%Y/%m/%d}"
+"#;
+
 #[test]
 fn the_demo_lands_its_data_and_says_what_next() {
     let project = TestProject::empty();
@@ -40,6 +54,9 @@ fn by_hand_from_an_empty_folder() {
     let (out, _) = project.expect(0, &[]);
     assert!(out.contains("sluice init") && out.contains("sluice demo"), "{out}");
     project.expect(0, &["init", ".", "--name", "tolls"]);
+    let (_, err) = project.expect(0, &["check"]);
+    assert!(err.contains("sluice draft"), "{err}");
+    project.write("pipelines/weighings.toml", WEIGHINGS);
     for name in ["sluice.toml", "pipelines/weighings.toml"] {
         let text = std::fs::read_to_string(project.path(name)).unwrap();
         let schema = text.lines().next().unwrap().strip_prefix("#:schema ").unwrap();
@@ -76,9 +93,17 @@ fn by_hand_from_an_empty_folder() {
 fn json_output_is_versioned() {
     let project = TestProject::empty();
     project.expect(0, &["init"]);
+    project.write("pipelines/weighings.toml", WEIGHINGS);
+    project.write("inbox/a.jsonl", "{\"ticket\":\"A1\",\"weighed_at\":\"2026-04-01T08:00:00Z\"}\n");
     for (arguments, kind) in [
         (vec![], "overview"),
         (vec!["check"], "check"),
+        (vec!["peek", "inbox:*"], "peek"),
+        (vec!["peek", "weighings.weighing.archive"], "peek"),
+        (vec!["peek", "weighing", "weighing.archive"], "peek"),
+        (vec!["rehearse", "weighings"], "rehearse"),
+        (vec!["rehearse", "weighings", "--trace", "1"], "trace"),
+        (vec!["draft", "others", "inbox:*"], "draft"),
         (vec!["run", "weighings", "--until-caught-up"], "run"),
         (vec!["ledger", "weighings"], "ledger"),
         (vec!["rejects", "weighings"], "rejects"),
@@ -104,11 +129,34 @@ fn wrong_usage_has_its_own_code() {
 }
 
 #[test]
-fn completions_are_made_for_each_shell() {
+fn completions_know_the_names_of_the_project() {
+    let project = TestProject::empty();
+    project.expect(0, &["init"]);
+    project.write("pipelines/weighings.toml", WEIGHINGS);
     for shell in ["bash", "zsh", "fish"] {
-        let (out, _) = TestProject::empty().expect(0, &["completions", shell]);
-        assert!(out.contains("until-caught-up"), "{shell}");
+        let (out, _) = project.expect(0, &["completions", shell]);
+        assert!(out.contains("SLUICE_COMPLETE"), "{shell}: {out}");
     }
+    let complete = |words: &[&str]| {
+        let mut command = project.command(&[&["--", "sluice"], words].concat());
+        command.env("SLUICE_COMPLETE", "fish").env("_CLAP_COMPLETE_INDEX", words.len().to_string());
+        let out = String::from_utf8(command.output().unwrap().stdout).unwrap();
+        out.lines().map(|l| l.split('\t').next().unwrap().to_string()).collect::<Vec<_>>()
+    };
+    assert!(complete(&[""]).contains(&"rehearse".to_string()));
+    assert_eq!(complete(&["run", "we"]), ["weighings"]);
+    assert_eq!(complete(&["rehearse", "weighings", "--landing", "w"]), ["weighing.archive"]);
+    assert_eq!(complete(&["peek", "w"]), ["weighings.weighing", "weighings.weighing.archive"]);
+    assert_eq!(complete(&["draft", "x", "in"]), ["inbox:"]);
+}
+
+#[test]
+fn man_pages_are_written() {
+    let project = TestProject::empty();
+    project.expect(0, &["manual", "--man", "man"]);
+    let page = std::fs::read_to_string(project.path("man/sluice-peek.1")).unwrap();
+    assert!(page.contains("PLACE") && page.contains(".SH OPTIONS"), "{page}");
+    assert!(std::fs::read_to_string(project.path("man/sluice-types.7")).unwrap().contains("timestamptz"));
 }
 
 #[test]

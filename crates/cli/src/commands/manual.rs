@@ -7,12 +7,15 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 use crate::args::{Arguments, ManualArgs, OutputKind};
 use crate::exit::Exit;
-use crate::manual::{CHAPTERS, Entry, Found, entries, pages, search};
+use crate::manual::{CHAPTERS, Entry, Found, entries, man_pages, pages, search};
 use crate::output::{self, style};
 
 pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> {
     if let Some(folder) = &args.pages {
-        return write_pages(folder);
+        return write_pages(folder, pages().into_iter().map(|(name, text)| (name, text.into_bytes())));
+    }
+    if let Some(folder) = &args.man {
+        return write_pages(folder, man_pages());
     }
     let all = entries();
     let word = args.words.join(" ");
@@ -84,9 +87,9 @@ fn as_json(all: &[Entry], found: &Found, everything: bool) {
     output::json("manual", json!({ "entries": entries }));
 }
 
-fn write_pages(folder: &Path) -> Outcome<Exit> {
+fn write_pages(folder: &Path, pages: impl IntoIterator<Item = (String, Vec<u8>)>) -> Outcome<Exit> {
     std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
-    for (name, text) in pages() {
+    for (name, text) in pages {
         let path = folder.join(name);
         std::fs::write(&path, text).map_err(|e| Failure::io("write", &path, &e))?;
     }

@@ -128,7 +128,7 @@ fn as_text(project: &Project, states: &[State]) {
         style::dim(&project.root.display().to_string()),
     );
     if states.is_empty() {
-        out.push_str("  no pipeline yet: write pipelines/NAME.toml\n");
+        out.push_str("  no pipeline yet: make one of real events with `sluice draft PIPELINE FILE`\n");
         output::print(&out);
         return;
     }

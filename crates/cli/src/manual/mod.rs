@@ -2,6 +2,7 @@
 //!
 //! The terminal, the JSON output and the pages under docs/reference all show these entries.
 
+mod man;
 mod pages;
 mod search;
 
@@ -13,6 +14,7 @@ use sluice_core::types::TYPES;
 
 use crate::exit;
 
+pub(crate) use man::man_pages;
 pub(crate) use pages::{pages, schemas};
 pub(crate) use search::{Found, search};
 

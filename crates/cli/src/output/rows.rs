@@ -181,7 +181,7 @@ mod tests {
     #[test]
     fn columns_that_do_not_fit_are_named() {
         let text = plain(&rows(&["aaaaaaaaaa", "bbbbbbbbbb", "cc"], &[&["x", "y", "z"]]), 20);
-        assert_eq!(text, " aaaaaaaaaa\n x\n … 2 more columns:…\n");
+        assert_eq!(text, " aaaaaaaaaa\n x\n … 2 more columns: …\n");
     }
 
     #[rstest]

@@ -7,7 +7,7 @@ use super::{
     ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit, SealedTexts,
     Transform,
 };
-use crate::config::{EmbeddedText, EventConfig, ExtraFields, LandingConfig, PipelineConfig, ProjectConfig};
+use crate::config::{EmbeddedText, EventConfig, ExtraFields, LandingConfig, Options, PipelineConfig, ProjectConfig};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
 use crate::expr::{ScopeColumn, bind_condition, bind_select};
 use crate::kinds::Registry;
@@ -274,6 +274,7 @@ impl Resolver<'_> {
 
     fn arrivals(&mut self, event: &EventConfig, index: usize) {
         for (number, arrival) in event.arrivals.iter().enumerate() {
+            self.headless(&arrival.options, index);
             let (Some(kind), Some(connection)) = (&arrival.kind, &arrival.connection) else { continue };
             self.plan.arrivals.push(ArrivalPlan {
                 event: index,
@@ -283,6 +284,32 @@ impl Resolver<'_> {
                 options: arrival.options.clone(),
                 lanes: u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
             });
+        }
+    }
+
+    /// Columns of CSV without a head have numbers for names.
+    fn headless(&mut self, options: &Options, event: usize) {
+        if options.text("format").as_deref() != Some("csv") || options.table("csv").flag("head") {
+            return;
+        }
+        let fields = self.plan.events[event].contract.as_ref().map_or(&[][..], |c| &c.fields);
+        for (i, field) in fields.iter().enumerate() {
+            if !matches!(field.path.as_slice(), [one] if one.parse::<usize>().is_ok_and(|n| n > 0)) {
+                self.problems.add(
+                    Problem::error(
+                        "name.unknown",
+                        format!("without a head there is no column `{}`", field.path.join(".")),
+                        field.place.clone(),
+                    )
+                    .with_label("binds to nothing")
+                    .with_help(format!(
+                        "columns are named 1, 2, … then: {} {} from '{}'",
+                        field.name,
+                        field.ty,
+                        i + 1
+                    )),
+                );
+            }
         }
     }
 

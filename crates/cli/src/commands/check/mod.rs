@@ -78,7 +78,10 @@ fn is_good(pipeline: &LoadedPipeline, found: &[Problem]) -> bool {
 fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked]) {
     problems::show(found);
     if chosen.is_empty() {
-        output::note(&format!("{} has no pipelines yet: write pipelines/NAME.toml\n", project.config.name));
+        output::note(&format!(
+            "{} has no pipelines yet: make one of real events with `sluice draft PIPELINE FILE`\n",
+            project.config.name
+        ));
     }
     for pipeline in chosen.iter().filter(|p| is_good(p, found)) {
         let plan = &pipeline.plan;
