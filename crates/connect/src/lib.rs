@@ -69,6 +69,15 @@ mod tests {
     }
 
     #[test]
+    fn what_an_option_goes_with_is_there() {
+        let tables = all_tables();
+        let known = |key: &str| tables.iter().any(|(_, options)| options.iter().any(|o| o.key == key));
+        for option in tables.iter().flat_map(|(_, options)| options.iter()) {
+            assert!(option.goes_with.iter().all(|k| known(k) && *k != option.key), "{}", option.key);
+        }
+    }
+
+    #[test]
     fn kinds_do_not_declare_what_all_have() {
         let registry = super::registry();
         let common = |keys: &[OptionSpec], own: &[OptionSpec]| own.iter().any(|o| keys.iter().any(|k| k.key == o.key));

@@ -88,6 +88,9 @@ fn options(all: &mut Vec<Entry>, chapter: &'static str, context: &str, specs: &'
             None if spec.required => notes.push("needed".into()),
             None => {}
         }
+        if !spec.goes_with.is_empty() {
+            notes.push(format!("goes with: {}", spec.goes_with.join(", ")));
+        }
         all.push(Entry {
             chapter,
             context: context.into(),

@@ -20,22 +20,31 @@ pub struct OptionSpec {
     pub required: bool,
     /// One line of help.
     pub help: &'static str,
+    /// Other keys that matter together with it.
+    pub goes_with: &'static [&'static str],
 }
 
 impl OptionSpec {
     /// An option that may be absent and has no default.
     pub const fn optional(key: &'static str, value: ValueKind, help: &'static str) -> Self {
-        Self { key, value, default: None, required: false, help }
+        Self { key, value, default: None, required: false, help, goes_with: &[] }
     }
 
     /// An option that must be there.
     pub const fn required(key: &'static str, value: ValueKind, help: &'static str) -> Self {
-        Self { key, value, default: None, required: true, help }
+        Self { key, value, default: None, required: true, help, goes_with: &[] }
+    }
+
+    /// The option with the keys that matter together with it.
+    #[must_use]
+    pub const fn with(mut self, keys: &'static [&'static str]) -> Self {
+        self.goes_with = keys;
+        self
     }
 
     /// An option with a default.
     pub const fn with_default(key: &'static str, value: ValueKind, default: &'static str, help: &'static str) -> Self {
-        Self { key, value, default: Some(default), required: false, help }
+        Self { key, value, default: Some(default), required: false, help, goes_with: &[] }
     }
 }
 

@@ -29,9 +29,12 @@ pub const BATCH_OPTIONS: &[OptionSpec] = &[
         ValueKind::Integer { min: 1, max: 100_000_000 },
         "1_000_000",
         "a batch holds at most this many events",
-    ),
-    OptionSpec::with_default("bytes", ValueKind::Size, "256MiB", "a batch holds at most this many bytes as read"),
-    OptionSpec::with_default("every", ValueKind::Duration, "10s", "a batch is closed at the latest after this time"),
+    )
+    .with(&["bytes", "every"]),
+    OptionSpec::with_default("bytes", ValueKind::Size, "256MiB", "a batch holds at most this many bytes as read")
+        .with(&["rows", "every"]),
+    OptionSpec::with_default("every", ValueKind::Duration, "10s", "a batch is closed at the latest after this time")
+        .with(&["rows", "bytes"]),
 ];
 
 /// Keys of `rejects`.
@@ -41,35 +44,37 @@ pub const REJECT_OPTIONS: &[OptionSpec] = &[
         ValueKind::Share,
         "5%",
         "a run stops after a batch of whose events more than this share was rejected …",
-    ),
+    )
+    .with(&["least"]),
     OptionSpec::with_default(
         "least",
         ValueKind::Integer { min: 1, max: u64::MAX },
         "100",
         "… and at least this many of them",
-    ),
+    )
+    .with(&["share"]),
 ];
 
 /// Keys of `[event.NAME]`.
 pub const EVENT_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("about", ValueKind::Text, "what the event is, in one line"),
-    OptionSpec::optional("time", ValueKind::Text, "the field that holds the event time"),
+    OptionSpec::optional("time", ValueKind::Text, "the field that holds the event time").with(&["fields", "path"]),
     OptionSpec::optional(
         "key",
         ValueKind::Texts,
         "the fields that tell one event from every other; check looks in its sample whether they do",
-    ),
+    ).with(&["fields"]),
     OptionSpec::with_default(
         "extra",
         ValueKind::Choice(&["ignore", "keep", "reject"]),
         "ignore",
         "fields that the contract does not name: pass them over, keep them as json in the column `extra`, or reject the event",
-    ),
+    ).with(&["fields"]),
     OptionSpec::optional(
         "fields",
         ValueKind::Sql,
         "the contract: SQL column definitions, with from 'path' and format '…'",
-    ),
+    ).with(&["extra", "time", "key"]),
     OptionSpec::optional("made", ValueKind::Table(MADE_OPTIONS), "for an event that is made of another"),
     OptionSpec::optional("arrives", ValueKind::Tables, "where it arrives: [event.NAME.arrives]"),
     OptionSpec::optional("lands", ValueKind::Tables, "where it lands: [event.NAME.lands.LANDING]"),
@@ -79,7 +84,8 @@ pub const EVENT_OPTIONS: &[OptionSpec] = &[
 pub const MADE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required("of", ValueKind::Name, "the event that it is made of"),
     OptionSpec::optional("when", ValueKind::Sql, "a SQL condition; only events that meet it are taken"),
-    OptionSpec::optional("columns", ValueKind::Sql, "a SQL select list; without it the fields are taken as they are"),
+    OptionSpec::optional("columns", ValueKind::Sql, "a SQL select list; without it the fields are taken as they are")
+        .with(&["when"]),
 ];
 
 /// Keys that every arrival has, before those of its kind.
@@ -90,8 +96,9 @@ pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
         ValueKind::Choice(crate::decode::FORMATS),
         "jsonl",
         "how an event is written in bytes",
-    ),
-    OptionSpec::optional("csv", ValueKind::Table(crate::decode::csv::OPTIONS), "how CSV is spelled"),
+    )
+    .with(&["csv"]),
+    OptionSpec::optional("csv", ValueKind::Table(crate::decode::csv::OPTIONS), "how CSV is spelled").with(&["format"]),
     OptionSpec::with_default(
         "max_record",
         ValueKind::Size,

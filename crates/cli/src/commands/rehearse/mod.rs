@@ -85,7 +85,8 @@ fn landing(plan: &Plan, args: &RehearseArgs) -> Outcome<Option<usize>> {
         return Ok(found);
     }
     let failure = Failure::new(FailureKind::Configuration, format!("{} has no landing `{wanted}`", plan.pipeline));
-    Err(match names::remedy(wanted, "landings", plan.landings.iter().map(|l| l.label.as_str())) {
+    let known = plan.landings.iter().flat_map(|l| [l.label.as_str(), l.name.as_str()]);
+    Err(match names::remedy(wanted, "landings", known) {
         Some(help) => failure.with_help(help),
         None => failure,
     })

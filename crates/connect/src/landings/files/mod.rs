@@ -27,26 +27,30 @@ const OPTIONS: &[OptionSpec] = &[
         "path",
         ValueKind::Template,
         "the folder of each row below the connection's: text, and columns in braces, timestamps with a pattern",
-    ),
+    )
+    .with(&["columns"]),
     OptionSpec::with_default(
         "format",
         ValueKind::Choice(&["parquet", "jsonl", "csv"]),
         "parquet",
         "how rows are written",
-    ),
-    OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled"),
+    )
+    .with(&["csv", "row_group", "compression"]),
+    OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled").with(&["format"]),
     OptionSpec::with_default(
         "row_group",
         ValueKind::Integer { min: 1_000, max: 10_000_000 },
         "250_000",
         "Parquet: a row group holds at most this many rows",
-    ),
+    )
+    .with(&["format"]),
     OptionSpec::with_default(
         "compression",
         ValueKind::Choice(&["zstd", "none"]),
         "zstd",
         "Parquet: how pages are compressed",
-    ),
+    )
+    .with(&["format"]),
 ];
 
 /// The kind.

@@ -14,15 +14,19 @@ pub use write::{write_head, write_rows};
 
 /// Keys of `csv` of an arrival.
 pub const OPTIONS: &[OptionSpec] = &[
-    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "what stands between values; a tab is \"\\t\""),
-    OptionSpec::with_default("quote", ValueKind::Character, "\"", "what stands around values with special characters"),
+    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "what stands between values; a tab is \"\\t\"")
+        .with(&["quote"]),
+    OptionSpec::with_default("quote", ValueKind::Character, "\"", "what stands around values with special characters")
+        .with(&["delimiter"]),
     OptionSpec::with_default(
         "head",
         ValueKind::Flag,
         "true",
         "whether the first record of each file names the columns; without it they are named 1, 2, …",
-    ),
-    OptionSpec::with_default("nulls", ValueKind::Texts, "", "spellings of null, for values without quotes"),
+    )
+    .with(&["fields"]),
+    OptionSpec::with_default("nulls", ValueKind::Texts, "", "spellings of null, for values without quotes")
+        .with(&["fields"]),
 ];
 
 /// Keys of `csv` of a landing.
