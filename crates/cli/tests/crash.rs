@@ -151,3 +151,39 @@ fn what_was_open_in_a_lane_that_is_no_more_is_cleared() {
     let batches = project.json(&["ledger", "weighings"])["batches"].clone();
     assert!(batches.as_array().unwrap().iter().all(|b| b["state"] == "settled"), "{batches}");
 }
+
+/// A line of JSON as a record of CSV: the same event.
+fn as_csv(line: &str) -> String {
+    let value: serde_json::Value = serde_json::from_str(line).unwrap();
+    let text = |key: &str| value[key].as_str().map_or_else(|| value[key].to_string(), str::to_string);
+    format!("{},{},{}", text("ticket"), text("day"), text("gross_kg"))
+}
+
+#[test]
+fn csv_and_packed_files_land_exactly_once_as_well() {
+    use std::io::Write as _;
+    for point in ALL {
+        let pipeline = PIPELINE.replace("match = \"*.jsonl\"", "match = \"*\"\nformat = \"csv\"");
+        let project = TestProject::new(&pipeline);
+        let mut expected = Expected::default();
+        let mut file = |from: u32, count: u32| {
+            let lines = expected.lines(from, count);
+            let records: String = lines.lines().map(|l| as_csv(l) + "\n").collect();
+            format!("ticket,day,gross_kg\n{records}")
+        };
+        project.write("depots/a.csv", file(0, 330));
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        packed.write_all(file(330, 420).as_bytes()).unwrap();
+        project.write("depots/b.csv.gz", packed.finish().unwrap());
+        if point.starts_with("recover.") {
+            kill_at(&project, "seal.after", 1);
+        }
+        kill_at(&project, point, 1);
+        // Again in the middle of a file, so that its head must be found anew.
+        kill_at(&project, "seal.before", 3);
+        project.expect(0, RUN);
+        expected.rejected = expected.rejected.iter().map(|line| as_csv(line)).collect();
+        expected.rejected.sort();
+        expected.check(&project);
+    }
+}
