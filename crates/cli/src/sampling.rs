@@ -118,16 +118,8 @@ pub(crate) fn profile_of(sample: &Sample, dialect: Option<&Dialect>) -> Profile 
 
 /// What a file or standard input is that holds no events, with its remedy.
 fn no_events(name: &str, recognised: &Recognised) -> Failure {
-    let help = match recognised {
-        Recognised::JsonDocument => {
-            "JSON Lines has one object a line; rewrite it so, each item of the list on a line of its own"
-        }
-        Recognised::Utf16 => "save it as UTF-8",
-        Recognised::Empty => "there is nothing in it",
-        _ => "JSON Lines, CSV and Parquet are known, also packed by gzip or zstd",
-    };
     Failure::new(FailureKind::Configuration, format!("{name} holds no events: {}", recognised.describe()))
-        .with_help(help)
+        .with_help(recognised.remedy())
 }
 
 fn describe(recognised: &Recognised, packing: Packing) -> String {

@@ -52,7 +52,7 @@ pub fn write(draft: &Draft<'_>) -> String {
 }
 
 fn head(out: &mut String, draft: &Draft<'_>) {
-    let all = if draft.more { "the first" } else { "all" };
+    let all = if draft.more { "a sample of" } else { "all" };
     let _ = writeln!(
         out,
         "# Drafted on {} from {all} {} events of {}.",
@@ -117,16 +117,17 @@ fn comment(field: &FieldGuess) -> String {
         parts.push("never filled".to_string());
     } else {
         parts.push(match field.nulls() {
-            0 => format!("{} values", show_count(profile.values)),
+            0 => show_many(profile.values, "value"),
             nulls => format!(
-                "{} values, {} null",
-                show_count(profile.values),
+                "{}, {} null",
+                show_many(profile.values, "value"),
                 show_share(nulls as f64 / field.events.max(1) as f64)
             ),
         });
         let about = if profile.distinct.is_exact() { "" } else { "about " };
         parts.push(match profile.different() {
-            1 => "all alike".to_string(),
+            1 if profile.values > 1 => "all alike".to_string(),
+            1 => "one only".to_string(),
             n if n == profile.values => "all different".to_string(),
             n => format!("{about}{} different", show_count(n)),
         });

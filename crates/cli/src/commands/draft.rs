@@ -53,7 +53,10 @@ pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
             FailureKind::Configuration,
             format!("{} has no event to draft from: {reason}", source.label),
         )
-        .with_help("look at it with `sluice peek`; a draft needs one good event at least"));
+        .with_help(match reason.contains("UTF-8") {
+            true => "save it as UTF-8, for instance: iconv -f ISO-8859-1 -t UTF-8",
+            false => "look at it with `sluice peek`; a draft needs one good event at least",
+        }));
     }
     let guesses = found.guesses();
     let text = write(args, &ends, &source, &sample, &found, &guesses);

@@ -33,7 +33,7 @@ pub(crate) fn render(
         .map(|(n, r)| (n.to_string(), r))
         .to_vec(),
         rows: Vec::new(),
-        whole: false,
+        widest: 0,
     };
     let mut notes = Vec::new();
     for guess in &guesses {

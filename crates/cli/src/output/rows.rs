@@ -27,8 +27,8 @@ pub(crate) struct Rows {
     pub columns: Vec<(String, bool)>,
     /// The rows.
     pub rows: Vec<Vec<Cell>>,
-    /// Whether long cells are shown whole, as long as they fit the screen.
-    pub whole: bool,
+    /// Characters of a cell at most; 0 for what is usual.
+    pub widest: usize,
 }
 
 /// A value as text.
@@ -47,7 +47,7 @@ impl Rows {
         let rows = (0..batch.num_rows().min(count))
             .map(|row| (0..columns.len()).map(|c| Cell { text: value_text(batch, c, row), marked: false }).collect())
             .collect();
-        Self { columns: columns.iter().map(heading).collect(), rows, whole: false }
+        Self { columns: columns.iter().map(heading).collect(), rows, widest: 0 }
     }
 
     /// The columns of the screen that all of it takes.
@@ -91,7 +91,7 @@ impl Rows {
         let (text, seen) = match &cell.text {
             None => (style::dim("∅"), 1),
             Some(text) => {
-                let text = cut(text, if self.whole { 2 * WIDEST } else { WIDEST });
+                let text = cut(text, if self.widest > 0 { self.widest } else { WIDEST });
                 let seen = text.width();
                 (text, seen)
             }
@@ -164,7 +164,7 @@ mod tests {
         Rows {
             columns: columns.iter().map(|c| ((*c).to_string(), *c == "n")).collect(),
             rows: rows.iter().map(|r| r.iter().map(cell).collect()).collect(),
-            whole: false,
+            widest: 0,
         }
     }
 

@@ -19,6 +19,10 @@ pub enum Recognised {
     Empty,
     /// Text in UTF-16.
     Utf16,
+    /// Lines that end in a carriage return alone.
+    CarriageReturns,
+    /// Records of which most have more values than the first.
+    Uneven,
     /// None of these.
     Unknown,
 }
@@ -39,7 +43,23 @@ impl Recognised {
             Self::JsonDocument => "one JSON value over several lines".into(),
             Self::Empty => "empty".into(),
             Self::Utf16 => "text in UTF-16".into(),
+            Self::CarriageReturns => "lines that end in a carriage return alone".into(),
+            Self::Uneven => "the first line has fewer values than those after it".into(),
             Self::Unknown => "not recognised".into(),
+        }
+    }
+
+    /// What to do about it, where it holds no events.
+    pub fn remedy(&self) -> &'static str {
+        match self {
+            Self::JsonDocument => {
+                "JSON Lines has one object a line; rewrite it so, each item of a list on a line of its own"
+            }
+            Self::Utf16 => "save it as UTF-8: iconv -f UTF-16 -t UTF-8",
+            Self::CarriageReturns => "end its lines with line feeds: tr '\\r' '\\n'",
+            Self::Uneven => "take away what stands before the names of the columns: tail -n +2",
+            Self::Empty => "there is nothing in it",
+            _ => "JSON Lines, CSV and Parquet are known, also packed by gzip or zstd",
         }
     }
 
@@ -70,10 +90,17 @@ pub fn recognise(start: &[u8], whole: bool, name: &str) -> Recognised {
     if text.contains(&0) {
         return Recognised::Unknown;
     }
+    if !trimmed.contains(&b'\n') && trimmed.contains(&b'\r') {
+        return Recognised::CarriageReturns;
+    }
     match trimmed[0] {
         b'{' => json_object(trimmed, whole),
         b'[' if json_list(trimmed) => Recognised::JsonDocument,
-        _ => csv(text, whole, name).map_or(Recognised::Unknown, Recognised::Csv),
+        _ => match csv(text, whole, name) {
+            Some(_) if is_uneven(text, whole) => Recognised::Uneven,
+            Some(dialect) => Recognised::Csv(dialect),
+            None => Recognised::Unknown,
+        },
     }
 }
 
@@ -93,14 +120,31 @@ fn json_list(text: &[u8]) -> bool {
     matches!(text[1..].trim_ascii_start().first(), Some(b'{' | b'[' | b'"' | b'0'..=b'9' | b']'))
 }
 
+const DELIMITERS: &[u8] = b",;\t|";
+
+/// Whether the first record is one value and most of the others are several: a title before the names, say.
+fn is_uneven(text: &[u8], whole: bool) -> bool {
+    DELIMITERS.iter().any(|delimiter| {
+        let dialect = Dialect { delimiter: *delimiter, ..Dialect::default() };
+        let counts: Vec<usize> = records(text, whole, &dialect).iter().map(Vec::len).collect();
+        let several = counts.iter().skip(1).filter(|n| **n > 1).count();
+        counts.first() == Some(&1) && several > 0 && several * 2 >= counts.len() - 1
+    }) && DELIMITERS.iter().all(|delimiter| {
+        let dialect = Dialect { delimiter: *delimiter, ..Dialect::default() };
+        records(text, whole, &dialect).first().is_none_or(|r| r.len() == 1)
+    })
+}
+
 /// Records that are looked at.
 const RECORDS: u64 = 200;
 
 /// The dialect by which most records have one and the same number of values, more than one.
 fn csv(text: &[u8], whole: bool, name: &str) -> Option<Dialect> {
     let mut best: Option<(u64, usize, Dialect)> = None;
-    for delimiter in [b',', b';', b'\t', b'|'] {
-        let dialect = Dialect { delimiter, ..Dialect::default() };
+    // Single quotes stand around values only where double ones do not.
+    let quotes: &[u8] = if memchr::memchr(b'"', text).is_none() { b"\"'" } else { b"\"" };
+    for (delimiter, quote) in DELIMITERS.iter().flat_map(|d| quotes.iter().map(move |q| (*d, *q))) {
+        let dialect = Dialect { delimiter, quote, ..Dialect::default() };
         let counts: Vec<usize> = records(text, whole, &dialect).iter().map(Vec::len).collect();
         let Some(first) = counts.first().copied().filter(|n| *n > 1) else { continue };
         let alike = counts.iter().filter(|n| **n == first).count();
@@ -116,7 +160,7 @@ fn csv(text: &[u8], whole: bool, name: &str) -> Option<Dialect> {
         None if name.ends_with(".csv") || name.ends_with(".tsv") => Dialect::default(),
         None => return None,
     };
-    if memchr::memchr(b'"', text).is_none() && has_single_quotes(&records(text, whole, &dialect)) {
+    if dialect.quote == b'"' && quotes.len() > 1 && has_single_quotes(&records(text, whole, &dialect)) {
         dialect.quote = b'\'';
     }
     dialect.head = has_head(&records(text, whole, &dialect));
@@ -185,6 +229,8 @@ mod tests {
     #[case("PAR1....", "x", Recognised::Parquet)]
     #[case("  \n", "x", Recognised::Empty)]
     #[case("\u{1}\u{0}x", "x.csv", Recognised::Unknown)]
+    #[case("id,x\r1,2\r", "x.csv", Recognised::CarriageReturns)]
+    #[case("# exported\nid,name\n1,x\n2,y\n", "x.csv", Recognised::Uneven)]
     #[case("one line of words", "x.txt", Recognised::Unknown)]
     #[case("id,name\n1,x\n2,y\n", "x", dialect(b',', true))]
     #[case("id;name;note\n1;x;a,b\n2;y;\"c;d\"\n", "x", dialect(b';', true))]
@@ -203,5 +249,7 @@ mod tests {
     fn single_quotes() {
         let Recognised::Csv(dialect) = recognise(b"id;name\n1;'a;b'\n2;'c'\n3;'d'\n", true, "x") else { panic!() };
         assert_eq!((dialect.delimiter, dialect.quote, dialect.head), (b';', b'\'', true));
+        let Recognised::Csv(dialect) = recognise(b"id|name\n1|'a|b'\n2|'c|d'\n", true, "x") else { panic!() };
+        assert_eq!((dialect.delimiter, dialect.quote), (b'|', b'\''));
     }
 }

@@ -108,6 +108,10 @@ pub fn guess(name: &str, profile: &FieldProfile, events: u64, typed: bool) -> Gu
     } else {
         mixture(&mut guess, profile);
     }
+    if profile.values + profile.nulls > events {
+        let twice = show_count(profile.values + profile.nulls - events);
+        guess.notes.push(format!("stands twice in a record {twice} times, which will be rejected"));
+    }
     guess
 }
 
@@ -124,6 +128,8 @@ fn mixture(guess: &mut Guess, profile: &FieldProfile) {
         kinds.iter().filter(|(_, n)| *n > 0).map(|(kind, n)| format!("{} {kind}", show_count(*n))).collect();
     if there.len() > 1 {
         guess.notes.push(format!("values of several kinds: {}", there.join(", ")));
+    } else if profile.objects > 0 && profile.examples == ["{}"] {
+        guess.notes.push("empty objects".into());
     } else if profile.objects > 0 {
         guess.notes.push("objects of many different names".into());
     }
@@ -171,15 +177,16 @@ fn of_texts(guess: &mut Guess, name: &str, profile: &FieldProfile, typed: bool) 
     if filled == 0 {
         return note_null_words(guess, texts, typed);
     }
-    let enough = |count: u64| count > 0 && count as f64 >= NEARLY_ALL * filled as f64;
+    // Where the format tells texts from nothing, an empty text and a word for null are no values of another type.
+    let all = if typed { texts.count } else { filled };
+    let enough = |count: u64| count > 0 && count as f64 >= NEARLY_ALL * all as f64;
     // Words for null count as misfits where the format cannot say that they mean null.
     let disagree = |guess: &mut Guess, count: u64| {
-        let words = if typed { nulls } else { 0 };
-        guess.misfits = filled - count + texts.empty + words;
-        if filled > count {
+        guess.misfits = all - count;
+        if all > count {
             let examples = quoted(&profile.words);
-            let verb = if filled - count == 1 { "does" } else { "do" };
-            guess.notes.push(format!("{} {verb} not fit{examples} and will be rejected", show_count(filled - count)));
+            let verb = if all - count == 1 { "does" } else { "do" };
+            guess.notes.push(format!("{} {verb} not fit{examples} and will be rejected", show_count(all - count)));
         }
         note_null_words(guess, texts, typed);
     };
@@ -207,6 +214,9 @@ fn of_texts(guess: &mut Guess, name: &str, profile: &FieldProfile, typed: bool) 
         note_null_words(guess, texts, typed);
     } else {
         stays_text(guess, profile, filled, typed);
+        if typed && texts.empty > 0 && !guess.notes.is_empty() {
+            guess.notes.push(format!("{} are empty", show_count(texts.empty)));
+        }
     }
     if guess.ty != SqlType::Text && texts.empty + nulls > 0 && !typed {
         guess.not_null = false;

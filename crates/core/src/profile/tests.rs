@@ -63,6 +63,24 @@ fn what_disagrees_is_said() {
 }
 
 #[test]
+fn empty_texts_count_against_a_type_in_json_and_not_in_csv() {
+    let mut values = vec!["\"\""; 40];
+    values.extend(["\"2026-04-01T08:00:00Z\""; 60]);
+    let guess = guess_of("a", &values);
+    assert_eq!((guess.ty.to_string(), guess.notes.len()), ("text".into(), 2), "{guess:?}");
+    let mut profile = Profile::default();
+    profile.add_csv(b"1,\"\"\n2,\"7\"\n", &["a", "b"].map(String::from), &Dialect::default());
+    let guess = &profile.guesses()[1].guess;
+    assert_eq!((guess.ty.to_string(), guess.not_null, guess.misfits), ("integer".into(), false, 0));
+}
+
+#[test]
+fn a_field_that_stands_twice_is_said() {
+    let guess = &json(&["{\"a\":1,\"a\":2}", "{\"a\":3}"]).guesses()[0].guess;
+    assert!(guess.notes[0].contains("stands twice"), "{guess:?}");
+}
+
+#[test]
 fn objects_are_followed_and_names_made_unique() {
     let profile = json(&[
         r#"{"id":1,"cargo":{"kind":"salt","size":{"w":2}},"cargo_kind":"x","a.b":1,"Order ID":2}"#,

@@ -252,7 +252,7 @@ fn show(arguments: &Arguments, args: &PeekArgs, keys: &[String], left: &Side, ri
         let rows = Rows {
             columns: heads.map(|(n, r)| (n.to_string(), r)).to_vec(),
             rows: columns.iter().map(row).collect(),
-            whole: false,
+            widest: 0,
         };
         out.push_str(&rows.render(width, 2));
     }

@@ -107,8 +107,14 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
         place.push_str(&format!(", {}", show_size(bytes)));
     }
     let mut out = format!("{}: {place}\n", style::bold(&source.label));
-    let all = if sample.more { "the first" } else { "all" };
-    out.push_str(&format!("{all} {}", show_many(found.events, "event")));
+    let all = if sample.more { "a sample of" } else { "all" };
+    match found.broken_count {
+        0 => out.push_str(&format!("{all} {}", show_many(found.events, "event"))),
+        bad => {
+            let records = show_many(found.events + bad, "record");
+            out.push_str(&format!("{all} {records}, {} of them events", show_count(found.events)));
+        }
+    }
     if sample.looked_at > sample.events {
         out.push_str(&format!(" of the window, {} looked at", show_count(sample.looked_at)));
     }

@@ -47,16 +47,13 @@ pub(super) fn as_text(
     marks: &Marks,
 ) -> String {
     let width = screen_width();
+    let count = rehearsal.records.len() as u64;
     let which = match (sampled.is_kept, sampled.more) {
-        (true, _) => "kept ",
-        (false, true) => "of the first ",
-        (false, false) => "all ",
+        (true, _) => show_many(count, "kept event"),
+        (false, true) => format!("a sample of {}", show_many(count, "event")),
+        (false, false) => format!("all {}", show_many(count, "event")),
     };
-    let mut out = format!(
-        "{}: {which}{} rehearsed; nothing was written\n",
-        style::bold(&plan.pipeline),
-        show_many(rehearsal.records.len() as u64, "event"),
-    );
+    let mut out = format!("{}: {which} rehearsed; nothing was written\n", style::bold(&plan.pipeline));
     if sampled.without_time > 0 {
         let text =
             format!("{} without a time that can be read were left out", show_many(sampled.without_time, "record"));
@@ -140,8 +137,11 @@ fn beside(
     let input_rows = input.rows_by_record(rehearsal.records.len());
     let mut reads = landing.transform.reads(&event.columns);
     let shown: Vec<usize> = chosen(view, rehearsal, &landing.label, landing, marks, args.show);
+    // Long cells are cut shorter before columns are left out.
+    const SHORTEST: usize = 12;
+    let mut widest = 36;
     loop {
-        let mut rows = Rows::default();
+        let mut rows = Rows { widest, ..Rows::default() };
         rows.columns.push(("event".into(), true));
         rows.columns.extend(reads.iter().map(|i| heading(&event.columns[*i])));
         if !reads.is_empty() {
@@ -166,7 +166,11 @@ fn beside(
         if reads.is_empty() || rows.total_width() + 2 <= width {
             return rows.render(width, 2);
         }
-        reads.pop();
+        if widest > SHORTEST {
+            widest -= 2;
+        } else {
+            reads.pop();
+        }
     }
 }
 

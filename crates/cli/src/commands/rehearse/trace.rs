@@ -96,7 +96,7 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
                     vec![text(&v.name), text(&v.ty), Cell { text: v.value.clone(), marked: false }, text(&from)]
                 })
                 .collect(),
-            whole: true,
+            widest: 72,
         };
         out.push_str(&rows.render(width, 2));
     }

@@ -127,7 +127,9 @@ impl CsvDecoder {
         }
         for i in 0..fields {
             let index = self.head.fields[column][i];
-            if is_null {
+            // Programs that quote every value write nothing at all as "": only a text can be that.
+            let is_nothing = value.quoted && value.bytes.is_empty() && self.rows.fields[index].ty != SqlType::Text;
+            if is_null || is_nothing {
                 self.rows.null(index, "null")?;
             } else if value.doubled {
                 let mut text = std::mem::take(&mut self.scratch);

@@ -28,6 +28,9 @@ fn chunk(dialect: &Dialect, bytes: &[u8]) -> Chunk {
     let skipped = head.map_or(0, <[u8]>::len);
     let cut = format.cut(&bytes[skipped..], u64::MAX);
     let tail = &bytes[skipped + cut.bytes..];
+    // A reader hands no blanks on as a last record.
+    let tail = if tail.trim_ascii().is_empty() { &[] } else { tail };
+    let bytes = &bytes[..skipped + cut.bytes + tail.len()];
     Chunk {
         partition: "a.csv".into(),
         from: Position::at(0),
@@ -79,6 +82,13 @@ fn an_empty_value_is_null_and_an_empty_text_is_not() {
     let contract = contract("a text, b text", ExtraFields::Ignore);
     let decoded = decode(&Dialect::default(), &contract, b"a,b\n,\"\"\n");
     assert_eq!(lines(&contract, &decoded), "{\"a\":null,\"b\":\"\"}\n");
+}
+
+#[test]
+fn an_empty_value_in_quotes_is_null_where_it_cannot_be_a_text() {
+    let contract = contract("a text, n integer, at timestamptz", ExtraFields::Ignore);
+    let decoded = decode(&Dialect::default(), &contract, b"a,n,at\n\"\",\"\",\"\"\n");
+    assert_eq!(lines(&contract, &decoded), "{\"a\":\"\",\"n\":null,\"at\":null}\n");
 }
 
 #[test]
