@@ -1,6 +1,6 @@
 //! The authoring loop: look, draft, check, rehearse, and then run what was drafted.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 mod common;
 

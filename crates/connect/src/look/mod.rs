@@ -160,13 +160,16 @@ pub fn open(files: Vec<StoredFile>, form: &Form, columns: Option<&[OutputColumn]
     }
 }
 
+/// Opens one file.
+type OpenFile<R> = Box<dyn FnMut(&StoredFile) -> Outcome<R> + Send>;
+
 /// Rows of files, one file after the other.
 struct StoredRows<R> {
     summary: StoredSummary,
     files: std::vec::IntoIter<StoredFile>,
     open: Option<R>,
     broken: u64,
-    start: Box<dyn FnMut(&StoredFile) -> Outcome<R> + Send>,
+    start: OpenFile<R>,
 }
 
 /// Rows of one file.

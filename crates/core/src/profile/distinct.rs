@@ -11,16 +11,10 @@ const REGISTERS: usize = 1 << BITS;
 const EXACT: usize = 2048;
 
 /// Different values, counted by their hashes.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Distinct {
     few: HashSet<u64>,
     many: Option<Box<[u8; REGISTERS]>>,
-}
-
-impl Default for Distinct {
-    fn default() -> Self {
-        Self { few: HashSet::new(), many: None }
-    }
 }
 
 impl Distinct {

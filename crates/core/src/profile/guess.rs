@@ -68,7 +68,7 @@ impl FieldGuess {
             Some("epoch_s") => 1_000_000.0,
             Some("epoch_ms") => 1_000.0,
             Some("epoch_us") => 1.0,
-            _ => return best_time(&self.profile.texts).and_then(|(_, _, _, range)| range),
+            _ => return best_time(&self.profile.texts).and_then(|best| best.range),
         };
         let (low, high) = self.profile.numbers.range.as_ref()?;
         Some((micros(low.0 * unit)?, micros(high.0 * unit)?))
@@ -190,16 +190,16 @@ fn of_texts(guess: &mut Guess, name: &str, profile: &FieldProfile, typed: bool) 
         }
         note_null_words(guess, texts, typed);
     };
-    if let Some((spelling, count, other, _)) = best_time(texts).filter(|found| enough(found.1)) {
+    if let Some(BestTime { spelling, fits, swapped, .. }) = best_time(texts).filter(|b| enough(b.fits)) {
         guess.ty = if spelling.is_date { SqlType::Date } else { SqlType::Timestamptz };
         guess.format = spelling.pattern.map(str::to_string);
         if spelling.pattern.is_some_and(|p| !spelling.is_date && !p.contains("%z")) {
             guess.notes.push("no zone in the text: read as UTC".into());
         }
-        if other {
+        if swapped {
             guess.notes.push("day and month could be swapped".into());
         }
-        disagree(guess, count);
+        disagree(guess, fits);
     } else if enough(texts.numbers) && texts.zeros == 0 {
         numbers(guess, name, profile);
         if typed {
@@ -232,9 +232,9 @@ fn stays_text(guess: &mut Guess, profile: &FieldProfile, filled: u64, typed: boo
     } else if half(texts.numbers) {
         let examples = quoted(&profile.words);
         guess.notes.push(format!("{} of {} are numbers{examples}", show_count(texts.numbers), show_count(filled)));
-    } else if let Some((_, count, _, _)) = best_time(texts).filter(|found| half(found.1)) {
+    } else if let Some(BestTime { fits, .. }) = best_time(texts).filter(|b| half(b.fits)) {
         let examples = quoted(&profile.words);
-        guess.notes.push(format!("{} of {} are times{examples}", show_count(count), show_count(filled)));
+        guess.notes.push(format!("{} of {} are times{examples}", show_count(fits), show_count(filled)));
     }
     // In a text such a word may be meant as it stands; it is only said.
     if typed {
@@ -266,13 +266,21 @@ fn note_null_words(guess: &mut Guess, texts: &Texts, typed: bool) {
     }
 }
 
-/// The spelling of times that fits most texts, how many, and whether another one fits as many with another meaning.
-fn best_time(texts: &Texts) -> Option<(Spelling, u64, bool, Option<(i64, i64)>)> {
+/// The spelling of times that fits most texts.
+struct BestTime {
+    spelling: Spelling,
+    fits: u64,
+    /// Whether another one fits as many with another meaning.
+    swapped: bool,
+    range: Option<(i64, i64)>,
+}
+
+fn best_time(texts: &Texts) -> Option<BestTime> {
     let counts = || SPELLINGS.iter().zip(&texts.times);
-    let most = counts().map(|(_, c)| c.fits).max().filter(|n| *n > 0)?;
-    let (spelling, count) = counts().find(|(_, c)| c.fits == most)?;
-    let swapped = counts().any(|(other, c)| c.fits == most && spelling.is_ambiguous_with(other));
-    Some((*spelling, most, swapped, count.range))
+    let fits = counts().map(|(_, c)| c.fits).max().filter(|n| *n > 0)?;
+    let (spelling, count) = counts().find(|(_, c)| c.fits == fits)?;
+    let swapped = counts().any(|(other, c)| c.fits == fits && spelling.is_ambiguous_with(other));
+    Some(BestTime { spelling: *spelling, fits, swapped, range: count.range })
 }
 
 #[expect(clippy::cast_possible_truncation, reason = "bounds are checked just before")]

@@ -88,8 +88,7 @@ impl CsvDecoder {
         }
         self.extra_text.clear();
         let mut column = 0;
-        loop {
-            let Some(value) = walk.next() else { break };
+        while let Some(value) = walk.next() {
             if value.ending == Ending::OpenQuote {
                 return Err(Bad::new(Reason::NOT_CSV, self.name(column), "a quote is opened here and never closed"));
             }
