@@ -86,8 +86,11 @@ fn killed_at_random_every_event_lands_exactly_once(#[case] seed: u64) {
     project.append("depots/a.jsonl", expected.lines(0, 1000));
     let started = Instant::now();
     project.expect(0, RUN);
-    let whole = u64::try_from(started.elapsed().as_micros()).unwrap();
-    for round in 1..=25 {
+    let mut whole = u64::try_from(started.elapsed().as_micros()).unwrap();
+    let mut round = 0;
+    while killed < 25 {
+        round += 1;
+        assert!(round <= 150, "only {killed} of {round} were killed while they worked");
         project.append("depots/a.jsonl", expected.lines(round * 1000, 700));
         project.write(&format!("depots/b{round}.jsonl"), expected.lines(round * 1000 + 700, 300));
         let mut child = project
@@ -99,9 +102,11 @@ fn killed_at_random_every_event_lands_exactly_once(#[case] seed: u64) {
         random = random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         std::thread::sleep(Duration::from_micros((random >> 33) % whole));
         let _ = child.kill();
-        killed += u32::from(child.wait().unwrap().signal() == Some(9));
+        let hit = child.wait().unwrap().signal() == Some(9);
+        killed += u32::from(hit);
+        // Other tests slow the machine down and leave it again: the guess follows.
+        whole = if hit { whole + whole / 8 } else { (whole - whole / 4).max(2_000) };
     }
-    assert!(killed >= 10, "only {killed} of 25 were killed while they worked");
     project.expect(0, RUN);
     expected.check(&project);
 }

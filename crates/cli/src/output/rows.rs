@@ -50,32 +50,42 @@ impl Rows {
         Self { columns: columns.iter().map(heading).collect(), rows, widest: 0 }
     }
 
-    /// The columns of the screen that all of it takes.
-    pub(crate) fn total_width(&self) -> usize {
-        (0..self.columns.len()).map(|c| self.width_of(c) + 2).sum()
+    /// Whether all columns fit a screen, the widest cut as far as they may be.
+    pub(crate) fn fits(&self, width: usize, indent: usize) -> bool {
+        taken(&self.widths(width, indent), indent) <= width
+    }
+
+    /// How wide each column is shown: as its cells are, and the widest less while they do not all fit.
+    fn widths(&self, width: usize, indent: usize) -> Vec<usize> {
+        /// A column is not cut below this to make room.
+        const SHORTEST: usize = 12;
+        let mut widths: Vec<usize> = (0..self.columns.len()).map(|c| self.width_of(c)).collect();
+        while taken(&widths, indent) > width {
+            match widths.iter_mut().max() {
+                Some(widest) if *widest > SHORTEST => *widest -= 1,
+                _ => break,
+            }
+        }
+        widths
     }
 
     /// The table with at most `width` columns of the screen, and what was left out.
     pub(crate) fn render(&self, width: usize, indent: usize) -> String {
-        let widths: Vec<usize> = (0..self.columns.len()).map(|c| self.width_of(c)).collect();
-        let mut used = indent;
-        let mut fitting = 0;
-        for column_width in &widths {
-            if used + column_width > width && fitting > 0 {
-                break;
-            }
-            used += column_width + 2;
-            fitting += 1;
+        let widths = self.widths(width, indent);
+        let mut fitting = widths.len();
+        while fitting > 1 && taken(&widths[..fitting], indent) > width {
+            fitting -= 1;
         }
         let mut out = String::new();
         let pad = " ".repeat(indent);
-        let heads: Vec<(String, usize)> = self.columns[..fitting]
-            .iter()
-            .map(|(name, _)| (style::dim(&cut(name, WIDEST)), cut(name, WIDEST).width()))
-            .collect();
+        let head = |(i, (name, _)): (usize, &(String, bool))| {
+            let name = cut(name, widths[i]);
+            (style::dim(&name), name.width())
+        };
+        let heads: Vec<(String, usize)> = self.columns[..fitting].iter().enumerate().map(head).collect();
         out.push_str(&self.line(&pad, &heads, &widths));
         for row in &self.rows {
-            let cells: Vec<(String, usize)> = row[..fitting].iter().map(|c| self.show(c)).collect();
+            let cells: Vec<(String, usize)> = row[..fitting].iter().zip(&widths).map(|(c, w)| show(c, *w)).collect();
             out.push_str(&self.line(&pad, &cells, &widths));
         }
         if fitting < self.columns.len() {
@@ -86,22 +96,10 @@ impl Rows {
         out
     }
 
-    /// A cell's text and the columns of the screen that it takes.
-    fn show(&self, cell: &Cell) -> (String, usize) {
-        let (text, seen) = match &cell.text {
-            None => (style::dim("∅"), 1),
-            Some(text) => {
-                let text = cut(text, if self.widest > 0 { self.widest } else { WIDEST });
-                let seen = text.width();
-                (text, seen)
-            }
-        };
-        if cell.marked { (style::marked(&text), seen) } else { (text, seen) }
-    }
-
     fn width_of(&self, column: usize) -> usize {
-        let cells = self.rows.iter().map(|row| self.show(&row[column]).1);
-        cells.max().unwrap_or(0).max(cut(&self.columns[column].0, WIDEST).width())
+        let widest = if self.widest > 0 { self.widest } else { WIDEST };
+        let cells = self.rows.iter().map(|row| show(&row[column], widest).1);
+        cells.max().unwrap_or(0).max(cut(&self.columns[column].0, widest).width())
     }
 
     fn line(&self, pad: &str, cells: &[(String, usize)], widths: &[usize]) -> String {
@@ -122,6 +120,24 @@ impl Rows {
         out.push('\n');
         out
     }
+}
+
+/// The columns of the screen that these take, with two blanks between them.
+fn taken(widths: &[usize], indent: usize) -> usize {
+    indent + widths.iter().map(|w| w + 2).sum::<usize>().saturating_sub(2)
+}
+
+/// A cell's text within a width, and the columns of the screen that it takes.
+fn show(cell: &Cell, width: usize) -> (String, usize) {
+    let (text, seen) = match &cell.text {
+        None => (style::dim("∅"), 1),
+        Some(text) => {
+            let text = cut(text, width);
+            let seen = text.width();
+            (text, seen)
+        }
+    };
+    if cell.marked { (style::marked(&text), seen) } else { (text, seen) }
 }
 
 /// A column's heading, and whether its values stand to the right.
@@ -182,6 +198,13 @@ mod tests {
     fn columns_that_do_not_fit_are_named() {
         let text = plain(&rows(&["aaaaaaaaaa", "bbbbbbbbbb", "cc"], &[&["x", "y", "z"]]), 20);
         assert_eq!(text, " aaaaaaaaaa\n x\n … 2 more columns: …\n");
+    }
+
+    #[test]
+    fn the_widest_columns_are_cut_first() {
+        let long = "x".repeat(30);
+        let text = plain(&rows(&["short", "long"], &[&["abcde", &long]]), 25);
+        assert_eq!(text, format!(" short  long\n abcde  {}…\n", "x".repeat(16)));
     }
 
     #[rstest]

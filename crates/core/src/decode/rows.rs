@@ -45,7 +45,7 @@ pub(super) struct Rows {
     pub fields: Vec<Field>,
     pub columns: Vec<ColumnBuilder>,
     /// The column of fields that the contract does not name, where they are kept.
-    pub extra_column: Option<ColumnBuilder>,
+    extra_column: Option<ColumnBuilder>,
     station: Arc<str>,
 }
 
@@ -103,6 +103,19 @@ impl Rows {
         }
         self.columns[index].push_null();
         Ok(())
+    }
+
+    /// Ends the object of fields that the contract does not name, which lacks its last brace; empty where there are
+    /// none.
+    pub(super) fn extra(&mut self, object: &mut String) {
+        let Some(column) = &mut self.extra_column else { return };
+        match object.is_empty() {
+            true => column.push_null(),
+            false => {
+                object.push('}');
+                column.push_text(object.as_bytes());
+            }
+        }
     }
 
     #[cold]

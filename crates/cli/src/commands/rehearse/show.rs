@@ -137,11 +137,8 @@ fn beside(
     let input_rows = input.rows_by_record(rehearsal.records.len());
     let mut reads = landing.transform.reads(&event.columns);
     let shown: Vec<usize> = chosen(view, rehearsal, &landing.label, landing, marks, args.show);
-    // Long cells are cut shorter before columns are left out.
-    const SHORTEST: usize = 12;
-    let mut widest = 36;
     loop {
-        let mut rows = Rows { widest, ..Rows::default() };
+        let mut rows = Rows::default();
         rows.columns.push(("event".into(), true));
         rows.columns.extend(reads.iter().map(|i| heading(&event.columns[*i])));
         if !reads.is_empty() {
@@ -163,14 +160,10 @@ fn beside(
             rows.rows.push(cells);
         }
         // What lands is shown before what was read for it.
-        if reads.is_empty() || rows.total_width() + 2 <= width {
+        if reads.is_empty() || rows.fits(width, 2) {
             return rows.render(width, 2);
         }
-        if widest > SHORTEST {
-            widest -= 2;
-        } else {
-            reads.pop();
-        }
+        reads.pop();
     }
 }
 

@@ -189,15 +189,7 @@ impl CsvDecoder {
                 self.rows.null(self.head.fields[column][i], "missing")?;
             }
         }
-        if let Some(column) = &mut self.rows.extra_column {
-            match self.extra_text.is_empty() {
-                true => column.push_null(),
-                false => {
-                    self.extra_text.push('}');
-                    column.push_text(self.extra_text.as_bytes());
-                }
-            }
-        }
+        self.rows.extra(&mut self.extra_text);
         Ok(())
     }
 

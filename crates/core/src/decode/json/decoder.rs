@@ -294,15 +294,7 @@ impl JsonDecoder {
             }
             self.rows.null(index, "missing")?;
         }
-        if let Some(column) = &mut self.rows.extra_column {
-            match self.extra_text.is_empty() {
-                true => column.push_null(),
-                false => {
-                    self.extra_text.push('}');
-                    column.push_text(self.extra_text.as_bytes());
-                }
-            }
-        }
+        self.rows.extra(&mut self.extra_text);
         Ok(())
     }
 }
