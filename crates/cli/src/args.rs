@@ -57,6 +57,8 @@ pub(crate) enum Command {
     Manual(ManualArgs),
     /// Try out: the whole thing on sample data
     Demo(DemoArgs),
+    /// Try out: invented events at a rate, into a folder or on standard output
+    Emit(EmitArgs),
     /// Completions for a shell, on standard output: source <(sluice completions bash)
     Completions(CompletionsArgs),
 }
@@ -294,6 +296,67 @@ pub(crate) struct DemoArgs {
     /// The folder; it is made if it is not there
     #[arg(default_value = "tarrow", value_name = "DIR")]
     pub folder: PathBuf,
+}
+
+/// How invented events are written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum EmitFormat {
+    /// One JSON object a line.
+    #[default]
+    Jsonl,
+    /// CSV with a head.
+    Csv,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct EmitArgs {
+    /// What they are like: passages, levels, tolls, or a file of a shape
+    #[arg(value_name = "SHAPE", add = ArgValueCandidates::new(names::shapes))]
+    pub shape: String,
+
+    /// The folder that gets a new file; without it, they go to standard output
+    #[arg(long, value_name = "DIR")]
+    pub into: Option<PathBuf>,
+
+    /// Stop after this many events
+    #[arg(long, value_name = "N")]
+    pub count: Option<u64>,
+
+    /// Stop after this time, such as 30s
+    #[arg(long = "for", value_name = "DURATION", value_parser = sluice_core::units::parse_duration)]
+    pub lasting: Option<std::time::Duration>,
+
+    /// Events a second; without it, as fast as can be
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000_000))]
+    pub rate: Option<u64>,
+
+    /// The same seed makes the same events
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+
+    /// How many different keys there are
+    #[arg(long, value_name = "N", default_value_t = 100, value_parser = clap::value_parser!(u64).range(1..))]
+    pub keys: u64,
+
+    /// The share of bad events, such as 1%
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
+    pub bad: f64,
+
+    /// The share of late events, such as 5%
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
+    pub late: f64,
+
+    /// How late they are at most
+    #[arg(long, value_name = "DURATION", default_value = "10m", value_parser = sluice_core::units::parse_duration)]
+    pub late_by: std::time::Duration,
+
+    /// The time of the first event, each later one a second after it, or by the rate; without it, now
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub since: Option<i64>,
+
+    /// How they are written
+    #[arg(long, value_enum, default_value_t, value_name = "FORM")]
+    pub format: EmitFormat,
 }
 
 #[derive(Args, Debug)]

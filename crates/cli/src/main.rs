@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod demo;
+mod emit;
 mod exit;
 #[cfg(feature = "failpoints")]
 mod kill;
@@ -12,6 +13,7 @@ mod output;
 mod place;
 mod progress;
 mod project;
+mod random;
 mod sampling;
 mod secrets;
 mod signals;

@@ -52,3 +52,8 @@ pub(crate) fn places() -> Vec<CompletionCandidate> {
     found.extend(connections());
     found
 }
+
+/// The shapes of invented events.
+pub(crate) fn shapes() -> Vec<CompletionCandidate> {
+    candidates(crate::emit::SHAPES.iter().map(|(name, _, about)| ((*name).to_string(), (*about).to_string())))
+}

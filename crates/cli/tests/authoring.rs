@@ -140,6 +140,10 @@ fn from_an_unknown_csv_file_to_parquet() {
     assert_eq!(row(&rows, "ticket_no", "2")["Menge"], "∅");
     let third = row(&rows, "ticket_no", "3");
     assert_eq!((third["Betrag"].as_str(), third["notiz_lang"].as_str(), third["Menge"].as_str()), ("-7.00", "", "∅"));
+    // What is in the file stands beside what has landed: the same, words for null included.
+    let found = project.json(&["peek", "inbox/messy.csv", "bills.bill.archive"]);
+    assert_eq!((&found["matched"], &found["only_left"]), (&3.into(), &0.into()));
+    assert!(found["differ"].as_object().unwrap().values().all(|n| n == 0), "{found}");
     // A second run has nothing more to read, a grown file has.
     let (out, _) = project.expect(0, &["run", "bills", "--until-caught-up"]);
     assert!(out.contains("nothing new"), "{out}");

@@ -231,14 +231,7 @@ fn write(
     found: &Profile,
     guesses: &[FieldGuess],
 ) -> String {
-    let mut dialect = source.dialect().cloned();
-    if let Some(dialect) = &mut dialect {
-        for word in guesses.iter().flat_map(|g| &g.guess.null_words) {
-            if !dialect.nulls.iter().any(|n| n == word) {
-                dialect.nulls.push((*word).to_string());
-            }
-        }
-    }
+    let dialect = source.dialect().map(|dialect| found.dialect(dialect));
     let event = args.event.clone().unwrap_or_else(|| singular(&args.pipeline));
     let day = sluice_core::values::time::show_timestamp(output::times::now());
     draft::write(&Draft {

@@ -4,6 +4,7 @@ mod check;
 mod completions;
 mod demo;
 mod draft;
+mod emit;
 mod init;
 mod ledger;
 mod manual;
@@ -33,6 +34,7 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),
         Some(Command::Manual(args)) => manual::manual(arguments, args),
         Some(Command::Demo(args)) => demo::demo(arguments, args),
+        Some(Command::Emit(args)) => emit::emit(arguments, args),
         Some(Command::Completions(args)) => completions::completions(args),
     }
 }

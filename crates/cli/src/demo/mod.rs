@@ -1,7 +1,5 @@
 //! Sample data of the Tarrow Navigation: weighbridge tickets of three depots. Invented, and the same on every machine.
 
-mod random;
-
 use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
@@ -9,7 +7,7 @@ use std::path::Path;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::values::time::{self, DAY};
 
-use random::Random;
+use crate::random::Random;
 
 /// A depot with a weighbridge.
 pub(crate) struct Depot {

@@ -78,6 +78,7 @@ fn option_tables(all: &mut Vec<Entry>) {
     options(all, "files", "[event.NAME]", pipeline::EVENT_OPTIONS);
     options(all, "files", "[event.NAME.arrives]", pipeline::ARRIVAL_OPTIONS);
     options(all, "files", "[event.NAME.lands.LANDING]", pipeline::LANDING_OPTIONS);
+    options(all, "files", "a shape for emit: [field]", crate::emit::FIELD_OPTIONS);
 }
 
 fn options(all: &mut Vec<Entry>, chapter: &'static str, context: &str, specs: &'static [OptionSpec]) {

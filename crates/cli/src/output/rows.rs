@@ -3,6 +3,7 @@
 use arrow_array::RecordBatch;
 use sluice_core::plan::OutputColumn;
 use sluice_core::types::SqlType;
+use sluice_core::units::show_many;
 use sluice_core::values::json::write_text;
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
@@ -90,7 +91,7 @@ impl Rows {
         }
         if fitting < self.columns.len() {
             let names: Vec<&str> = self.columns[fitting..].iter().map(|(name, _)| name.as_str()).collect();
-            let text = format!("… {} more columns: {}", names.len(), names.join(", "));
+            let text = format!("… {}: {}", show_many(names.len() as u64, "more column"), names.join(", "));
             out.push_str(&format!("{pad}{}\n", style::dim(&cut(&text, width.saturating_sub(indent)))));
         }
         out

@@ -37,27 +37,34 @@ pub(super) fn open(
     mut summary: StoredSummary,
     infer: bool,
 ) -> Outcome<Box<dyn Stored>> {
+    let mut form = match form {
+        Form::Csv(dialect) => Form::Csv(dialect.clone()),
+        _ => Form::JsonLines,
+    };
     let contract = match infer {
-        true => infer_contract(&files, form)?,
-        false => contract_of(&summary.columns, form),
+        true => {
+            let found = profile(&files, &form)?;
+            if let Form::Csv(dialect) = &mut form {
+                *dialect = found.dialect(dialect);
+            }
+            found.contract()
+        }
+        false => contract_of(&summary.columns, &form),
     };
     summary.columns = contract
         .fields
         .iter()
         .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null })
         .collect();
-    let format_of = match form {
-        Form::Csv(dialect) => Form::Csv(dialect.clone()),
-        _ => Form::JsonLines,
-    };
     let start = move |file: &StoredFile| {
-        let reader = read_file(&file.path, format(&format_of), MAX_RECORD)?;
-        Ok(TextRows { reader, decoder: format(&format_of).decoder(&contract) })
+        let reader = read_file(&file.path, format(&form), MAX_RECORD)?;
+        Ok(TextRows { reader, decoder: format(&form).decoder(&contract) })
     };
     Ok(Box::new(StoredRows { summary, files: files.into_iter(), open: None, broken: 0, start: Box::new(start) }))
 }
 
-fn infer_contract(files: &[StoredFile], form: &Form) -> Outcome<Contract> {
+/// What the first events look like.
+fn profile(files: &[StoredFile], form: &Form) -> Outcome<Profile> {
     let mut profile = Profile::default();
     for file in files {
         let mut reader = read_file(&file.path, format(form), MAX_RECORD)?;
@@ -67,7 +74,7 @@ fn infer_contract(files: &[StoredFile], form: &Form) -> Outcome<Contract> {
             profile.add_chunk(&chunk, form.dialect());
         }
     }
-    Ok(profile.contract())
+    Ok(profile)
 }
 
 /// The contract under which what a landing wrote is read again. Whatever is missing is null: columns may have come later.

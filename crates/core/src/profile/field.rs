@@ -187,7 +187,6 @@ impl FieldProfile {
         let texts = &mut self.texts;
         texts.count += 1;
         texts.longest = texts.longest.max(bytes.len());
-        note_range(&mut texts.range, bytes);
         let text = bytes.trim_ascii();
         if text.is_empty() {
             texts.empty += 1;
@@ -197,6 +196,7 @@ impl FieldProfile {
             *texts.null_words.entry(word).or_default() += 1;
             return;
         }
+        note_range(&mut texts.range, bytes);
         let is_number = number::is_number(text);
         let has_zeros = !is_number && matches!(text, [b'0', b'0'..=b'9', ..]) && text.iter().all(u8::is_ascii_digit);
         let is_boolean = matches!(text.to_ascii_lowercase().as_slice(), b"true" | b"false");

@@ -12,6 +12,7 @@ use std::collections::HashMap;
 
 use crate::config::ExtraFields;
 use crate::contract::{Contract, ContractField};
+use crate::decode::csv::Dialect;
 use crate::problem::{Place, SourceText};
 use crate::types::SqlType;
 use crate::values::time::TimeFormat;
@@ -109,6 +110,17 @@ impl Profile {
             place: place.clone(),
         };
         Contract { fields: self.guesses().into_iter().map(field).collect(), extra: ExtraFields::Ignore }
+    }
+
+    /// A dialect that takes the words for null that were seen as such.
+    pub fn dialect(&self, dialect: &Dialect) -> Dialect {
+        let mut dialect = dialect.clone();
+        for word in self.guesses().iter().flat_map(|g| &g.guess.null_words) {
+            if !dialect.nulls.iter().any(|n| n == word) {
+                dialect.nulls.push((*word).to_string());
+            }
+        }
+        dialect
     }
 
     fn flatten(&self, node: &Node, path: &mut Vec<String>, found: &mut Vec<FieldGuess>) {

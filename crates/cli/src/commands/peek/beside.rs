@@ -29,6 +29,8 @@ struct Side {
     /// Rows that have no key, or one that came before.
     without_key: u64,
     doubled: u64,
+    /// Records that are no rows.
+    broken: u64,
 }
 
 pub(super) fn beside(
@@ -68,6 +70,8 @@ fn declared_key(place: &place::Place) -> Option<Vec<String>> {
 struct Unread {
     label: String,
     columns: Vec<OutputColumn>,
+    /// Records that are no rows.
+    broken: u64,
     rows: Box<dyn FnMut() -> Outcome<Option<RecordBatch>>>,
 }
 
@@ -75,13 +79,13 @@ fn read(opened: Opened, args: &PeekArgs, stop: &Stop) -> Outcome<Unread> {
     Ok(match opened {
         Opened::Events(mut source) => {
             let sample = source.sample(wanted(args), window(args), stop)?;
-            let (columns, batches, _) = events::rows(&source, &sample);
+            let (columns, batches, broken) = events::rows(&source, &sample);
             let mut batches = batches.into_iter();
-            Unread { label: source.label.clone(), columns, rows: Box::new(move || Ok(batches.next())) }
+            Unread { label: source.label.clone(), columns, broken, rows: Box::new(move || Ok(batches.next())) }
         }
         Opened::Stored(label, mut stored) => {
             let columns = stored.summary().columns.clone();
-            Unread { label, columns, rows: Box::new(move || stored.next()) }
+            Unread { label, columns, broken: 0, rows: Box::new(move || stored.next()) }
         }
     })
 }
@@ -100,6 +104,7 @@ impl Unread {
             rows: BTreeMap::new(),
             without_key: 0,
             doubled: 0,
+            broken: self.broken,
         };
         let counting = Counting::new("rows looked at");
         let mut read = 0;
@@ -223,6 +228,10 @@ fn show(arguments: &Arguments, args: &PeekArgs, keys: &[String], left: &Side, ri
     }
     out.push('\n');
     for (side, count) in [(left, left.doubled), (right, right.doubled)] {
+        if side.broken > 0 {
+            let text = format!("{}: {} that cannot be read are left out", side.label, show_many(side.broken, "record"));
+            out.push_str(&format!(" {} {text}\n", style::warn("!")));
+        }
         if count > 0 {
             let text = format!("{}: {} with a key that came before are left out", side.label, show_many(count, "row"));
             out.push_str(&format!(" {} {text}\n", style::warn("!")));

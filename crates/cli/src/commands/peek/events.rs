@@ -4,6 +4,7 @@ use std::io::Write as _;
 
 use arrow_array::RecordBatch;
 use serde_json::json;
+use sluice_core::decode::{Csv, Format as _};
 use sluice_core::failure::Outcome;
 use sluice_core::profile::Profile;
 use sluice_core::run::Stop;
@@ -40,9 +41,17 @@ pub(super) fn events(arguments: &Arguments, args: &PeekArgs, source: &mut Source
 
 /// The events' rows under the contract, or under what the events look like; and how many are none.
 pub(super) fn rows(source: &Source, sample: &Sample) -> (Vec<sluice_core::plan::OutputColumn>, Vec<RecordBatch>, u64) {
-    let contract = match source.contract() {
-        Some(contract) => contract.clone(),
-        None => profile_of(sample, source.dialect()).contract(),
+    let (contract, mut decoder) = match source.contract() {
+        Some(contract) => (contract.clone(), source.format().decoder(contract)),
+        None => {
+            let found = profile_of(sample, source.dialect());
+            let contract = found.contract();
+            let decoder = match source.dialect() {
+                Some(dialect) => Csv::new(found.dialect(dialect)).decoder(&contract),
+                None => source.format().decoder(&contract),
+            };
+            (contract, decoder)
+        }
     };
     let column = |f: &sluice_core::contract::ContractField| sluice_core::plan::OutputColumn {
         name: f.name.clone(),
@@ -54,7 +63,6 @@ pub(super) fn rows(source: &Source, sample: &Sample) -> (Vec<sluice_core::plan::
         let ty = sluice_core::types::SqlType::Json;
         columns.push(sluice_core::plan::OutputColumn { name: "extra".into(), ty, nullable: true });
     }
-    let mut decoder = source.format().decoder(&contract);
     let (mut batches, mut broken) = (Vec::new(), 0);
     for chunk in &sample.chunks {
         let decoded = decoder.decode(chunk);

@@ -137,6 +137,7 @@ fn beside(
     let input_rows = input.rows_by_record(rehearsal.records.len());
     let mut reads = landing.transform.reads(&event.columns);
     let shown: Vec<usize> = chosen(view, rehearsal, &landing.label, landing, marks, args.show);
+    let mut left_out = Vec::new();
     loop {
         let mut rows = Rows::default();
         rows.columns.push(("event".into(), true));
@@ -161,9 +162,15 @@ fn beside(
         }
         // What lands is shown before what was read for it.
         if reads.is_empty() || rows.fits(width, 2) {
-            return rows.render(width, 2);
+            let mut out = rows.render(width, 2);
+            if !left_out.is_empty() {
+                left_out.reverse();
+                let text = format!("  … what it reads, not shown: {}", left_out.join(", "));
+                out.push_str(&format!("{}\n", style::dim(&cut(&text, width))));
+            }
+            return out;
         }
-        reads.pop();
+        left_out.extend(reads.pop().map(|i| event.columns[i].name.clone()));
     }
 }
 

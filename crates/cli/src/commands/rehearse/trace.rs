@@ -41,7 +41,10 @@ fn as_text(number: u64, way: &Trace) -> String {
         show_many(record.bytes.len() as u64, "byte"),
     );
     if let Some(head) = &record.head {
-        out.push_str(&format!("  {}\n", style::dim(&cut(String::from_utf8_lossy(head).trim(), width - 3))));
+        out.push_str(&format!(
+            "  {}\n",
+            style::dim(&cut(String::from_utf8_lossy(head).trim_start_matches('\u{feff}').trim(), width - 3))
+        ));
     }
     for line in in_lines(&String::from_utf8_lossy(&record.bytes), width - 3) {
         out.push_str(&format!("  {line}\n"));

@@ -1,0 +1,170 @@
+//! `sluice emit`: invented events at a rate, for trying things.
+
+use std::fs::File;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use serde_json::json;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::names;
+use sluice_core::problem::{Problems, SourceText};
+use sluice_core::run::Stop;
+use sluice_core::units::{show_count, show_duration, show_many, show_size};
+
+use crate::args::{Arguments, EmitArgs, EmitFormat, OutputKind};
+use crate::emit::{Emitter, Manner, SHAPES, Shape};
+use crate::exit::Exit;
+use crate::output::{self, problems, style, times};
+use crate::progress::Counting;
+use crate::signals;
+
+/// Events are made in slices of this time, so that a rate is kept evenly.
+const SLICE: Duration = Duration::from_millis(20);
+
+/// Events of a slice where no rate is asked for.
+const AT_ONCE: u64 = 2_000;
+
+pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
+    if args.count.is_none() && args.lasting.is_none() && args.rate.is_none() {
+        return Err(Failure::new(FailureKind::Configuration, "without a rate, something must say when to stop")
+            .with_help("give --count N, --for DURATION, or --rate N for going on until Ctrl-C"));
+    }
+    let shape = shape(&args.shape)?;
+    let manner = Manner {
+        seed: args.seed,
+        keys: args.keys,
+        bad: args.bad,
+        late: args.late,
+        late_by: i64::try_from(args.late_by.as_micros()).unwrap_or(i64::MAX),
+    };
+    let name = shape.name.clone();
+    let mut emitter = Emitter::new(shape, manner);
+    let (mut sink, file) = open(args, &name)?;
+    let stop = Arc::new(Stop::new());
+    signals::end_on_signals(&stop);
+    let started = Instant::now();
+    let mut failed = None;
+    let counting = Counting::new("events emitted");
+    if args.format == EmitFormat::Csv {
+        failed = sink.write_all(emitter.head().as_bytes()).err();
+    }
+    let mut out = Vec::new();
+    while failed.is_none() && !stop.is_settling() {
+        let passed = started.elapsed();
+        if args.lasting.is_some_and(|end| passed >= end) || args.count.is_some_and(|n| emitter.emitted.events >= n) {
+            break;
+        }
+        let done = emitter.emitted.events;
+        let due = args.rate.map_or(done + AT_ONCE, |rate| {
+            u64::try_from(u128::from(rate) * passed.as_micros() / 1_000_000).unwrap_or(u64::MAX) + 1
+        });
+        let due = args.count.map_or(due, |n| due.min(n));
+        out.clear();
+        for number in done..due {
+            let at = time_of(args, number);
+            match args.format {
+                EmitFormat::Jsonl => emitter.json(at, &mut out),
+                EmitFormat::Csv => emitter.csv(at, &mut out),
+            }
+        }
+        failed = sink.write_all(&out).and_then(|()| sink.flush()).err();
+        counting.at(emitter.emitted.events);
+        if args.rate.is_some() {
+            stop.wait(SLICE);
+        }
+    }
+    counting.finish();
+    match (failed, &file) {
+        (Some(error), Some(file)) => return Err(Failure::io("write", file, &error)),
+        // Nobody reads any more: that is the reader's way of saying enough.
+        (Some(_), None) => return Ok(Exit::Fine),
+        (None, _) => {}
+    }
+    report(arguments, args, &name, file.as_deref(), &emitter, started.elapsed());
+    let cut_short = stop.is_settling() && (args.count.is_some() || args.lasting.is_some());
+    Ok(if cut_short { Exit::Interrupted } else { Exit::Fine })
+}
+
+/// A shape by its name, or from a file.
+fn shape(wanted: &str) -> Outcome<Shape> {
+    let built_in = SHAPES.iter().find(|(name, _, _)| *name == wanted);
+    let text = match built_in {
+        Some((_, text, _)) => (*text).to_string(),
+        None if Path::new(wanted).is_file() => {
+            std::fs::read_to_string(wanted).map_err(|e| Failure::io("read", Path::new(wanted), &e))?
+        }
+        None => {
+            let failure = Failure::new(FailureKind::Configuration, format!("there is no shape `{wanted}`"));
+            return Err(match names::remedy(wanted, "shapes", SHAPES.iter().map(|(name, _, _)| *name)) {
+                Some(help) => failure.with_help(format!("{help}; or name a file of a shape")),
+                None => failure,
+            });
+        }
+    };
+    let mut found = Problems::new();
+    let shape = Shape::read(&SourceText::new(wanted, text), &mut found);
+    if !found.has_errors() {
+        return Ok(shape);
+    }
+    problems::show_errors(found);
+    Err(Failure::new(FailureKind::Configuration, format!("the shape {wanted} has mistakes"))
+        .with_help("mend what is underlined; `sluice manual shape` lists the keys"))
+}
+
+/// Where events go: a new file of the folder, or standard output.
+fn open(args: &EmitArgs, name: &str) -> Outcome<(Box<dyn Write>, Option<PathBuf>)> {
+    let Some(folder) = &args.into else { return Ok((Box::new(std::io::stdout()), None)) };
+    std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
+    let ending = match args.format {
+        EmitFormat::Jsonl => "jsonl",
+        EmitFormat::Csv => "csv",
+    };
+    // Several may run side by side: each takes a file that is not there yet.
+    for number in 1..=u32::MAX {
+        let path = folder.join(format!("{name}-{}-{number}.{ending}", args.seed));
+        match File::options().write(true).create_new(true).open(&path) {
+            Ok(file) => return Ok((Box::new(file), Some(path))),
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
+            Err(error) => return Err(Failure::io("make", &path, &error)),
+        }
+    }
+    Err(Failure::unreachable(format!("{} has no free name left", folder.display())))
+}
+
+/// The time of an event: now, or counted from a moment, so that events of one seed are the same each time.
+fn time_of(args: &EmitArgs, number: u64) -> i64 {
+    let Some(since) = args.since else { return times::now() };
+    let step = args.rate.map_or(1_000_000, |rate| (1_000_000 / rate).max(1));
+    since.saturating_add(i64::try_from(number.saturating_mul(step)).unwrap_or(i64::MAX))
+}
+
+fn report(arguments: &Arguments, args: &EmitArgs, name: &str, file: Option<&Path>, emitter: &Emitter, took: Duration) {
+    let emitted = emitter.emitted;
+    if arguments.output == OutputKind::Json && file.is_some() {
+        output::json(
+            "emit",
+            json!({
+                "shape": name, "seed": args.seed, "events": emitted.events, "bad": emitted.bad, "late": emitted.late,
+                "bytes": emitted.bytes, "file": file, "seconds": took.as_secs_f64(),
+            }),
+        );
+        return;
+    }
+    let place = file.map_or_else(|| "standard output".to_string(), |f| f.display().to_string());
+    let mut text = format!(
+        "{}: {} ({}) in {} to {place}",
+        style::bold(name),
+        show_many(emitted.events, "event"),
+        show_size(emitted.bytes),
+        show_duration(took),
+    );
+    if emitted.bad > 0 {
+        text.push_str(&format!(", {} of them bad", show_count(emitted.bad)));
+    }
+    if emitted.late > 0 {
+        text.push_str(&format!(", {} late", show_count(emitted.late)));
+    }
+    output::note(&format!("{text}\n"));
+}
