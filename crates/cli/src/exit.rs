@@ -33,7 +33,7 @@ pub(crate) const CODES: &[(u8, &str)] = &[
     (3, "a project or pipeline file is wrong"),
     (4, "more rejects than the pipeline's limit; the batch has landed"),
     (5, "a service, folder or file cannot be reached"),
-    (6, "findings: source, ledger and store do not agree"),
+    (6, "findings: source, ledger and store do not agree, or an outcome is not as expected"),
     (7, "another process holds the pipeline"),
     (130, "interrupted before its end"),
 ];

@@ -4,6 +4,8 @@ use std::sync::Mutex;
 use std::time::Instant;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use sluice_core::failure::Outcome;
+use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 use sluice_core::run::{Observer, RunEvent};
 use sluice_core::units::{show_count, show_many, show_size};
 
@@ -102,5 +104,35 @@ impl Counting {
     /// Takes the line away.
     pub(crate) fn finish(&self) {
         self.bar.finish_and_clear();
+    }
+}
+
+/// A reader that shows how much it has read.
+pub(crate) struct CountingReader<'r> {
+    inner: &'r mut dyn LaneReader,
+    counting: Counting,
+    read: u64,
+}
+
+impl<'r> CountingReader<'r> {
+    pub(crate) fn new(inner: &'r mut dyn LaneReader) -> Self {
+        Self { inner, counting: Counting::new("events looked at"), read: 0 }
+    }
+}
+
+impl LaneReader for CountingReader<'_> {
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        let read = self.inner.read(limit)?;
+        if let Read::Chunk(chunk) = &read {
+            self.read += chunk.records;
+            self.counting.at(self.read);
+        }
+        Ok(read)
+    }
+}
+
+impl Drop for CountingReader<'_> {
+    fn drop(&mut self) {
+        self.counting.finish();
     }
 }

@@ -20,6 +20,7 @@ use sluice_core::run::Stop;
 use sluice_core::sample::{Sample, TimeFilter, Window, take};
 use sluice_core::types::SqlType;
 
+use crate::progress::CountingReader;
 use crate::project::LoadedPipeline;
 
 /// A record longer than this is not looked at.
@@ -66,7 +67,7 @@ impl Source {
     /// Takes events, those within the window; without a contract their time is the first field that is one.
     pub(crate) fn sample(&mut self, events: u64, window: Window, stop: &Stop) -> Outcome<Sample> {
         if window.is_open() {
-            return take(self.reader.as_mut(), events, None, stop);
+            return take(&mut CountingReader::new(self.reader.as_mut()), events, None, stop);
         }
         let no_time = || {
             Failure::new(FailureKind::Configuration, "--since and --until need a field with the event time")
@@ -75,7 +76,7 @@ impl Source {
         if let Some((contract, time)) = &self.contract {
             let time = time.ok_or_else(no_time)?;
             let filter = TimeFilter::new(self.format.as_ref(), contract, time, window);
-            return take(self.reader.as_mut(), events, Some(filter), stop);
+            return take(&mut CountingReader::new(self.reader.as_mut()), events, Some(filter), stop);
         }
         // What the fields are is guessed from the first events, which then go through the filter too.
         let first = take(self.reader.as_mut(), 1_000, None, stop)?;
@@ -87,7 +88,9 @@ impl Source {
         let mut again = Replay { chunks: first.chunks.into_iter() };
         let mut sample = take(&mut again, events, Some(filter()), stop)?;
         if sample.events < events && first.more {
-            let more = take(self.reader.as_mut(), events - sample.events, Some(filter()), stop)?;
+            let mut reader = CountingReader::new(self.reader.as_mut());
+            let more = take(&mut reader, events - sample.events, Some(filter()), stop)?;
+            drop(reader);
             sample.events += more.events;
             sample.looked_at += more.looked_at;
             sample.without_time += more.without_time;

@@ -165,6 +165,19 @@ fn bytes_that_are_not_utf8_and_heads_are_kept() {
     assert_eq!(again.records[1].bytes, b"B,\xff,1,2");
 }
 
+#[test]
+fn a_record_that_was_too_long_is_not_kept() {
+    let plan = plan(PIPELINE);
+    let mut long = chunk(&["{\"id\":\"xxxx"]);
+    (long.too_long, long.partition) = (Some(1 << 30), "b.jsonl".into());
+    let chunks = [chunk(EVENTS), long];
+    let found = rehearse(&plan, chunks.iter().map(|c| (0, c)), 0).unwrap();
+    assert_eq!(found.records.len(), 6);
+    let kept = kept::read("x", &kept::write(&plan, &found, &outcome(&plan, &found))).unwrap();
+    let again = rehearse(&plan, kept.chunks.iter().map(|(_, c)| (0, c)), 0).unwrap();
+    assert_eq!((again.records.len(), compare(&kept.outcome, &outcome(&plan, &again))), (5, Vec::new()));
+}
+
 #[rstest]
 #[case("", "x:1: this is no file of kept events")]
 #[case("{\"sluice\":\"kept\",\"version\":9,\"now\":0}", "version 9 is newer")]

@@ -4,18 +4,19 @@
 //! The first line names the file; then come the heads of partitions, the events, and the outcome, each on a line of its
 //! own.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use base64::Engine as _;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
-use super::Rehearsal;
 use super::compare::{Became, Key};
+use super::{Fate, Rehearsal};
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::plan::Plan;
+use crate::reject::Reason;
 use crate::values::json::write_string;
 
 /// The version of the file.
@@ -46,7 +47,10 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>
     write_string(&mut out, &plan.pipeline);
     out.push_str(&format!(",\"now\":{}}}\n", rehearsal.now));
     let mut heads: Vec<(usize, &str)> = Vec::new();
-    for record in &rehearsal.records {
+    // Of a record that was too long only the beginning is there: it cannot be rehearsed again.
+    let is_cut = |fate: &Fate| matches!(fate, Fate::Rejected { reason, .. } if *reason == Reason::TOO_LONG);
+    let cut: HashSet<usize> = rehearsal.stopped.iter().filter(|s| is_cut(&s.fate)).map(|s| s.record).collect();
+    for (_, record) in rehearsal.records.iter().enumerate().filter(|(i, _)| !cut.contains(i)) {
         let label = &plan.arrivals[record.arrival].label;
         if let Some(head) = &record.head
             && !heads.contains(&(record.arrival, &*record.partition))
@@ -57,7 +61,8 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>
         let texts = [("arrival", label.as_str()), ("partition", &*record.partition)];
         line(&mut out, &texts, Some(record.position.major), &[("bytes", &record.bytes)]);
     }
-    for (key, became) in outcome {
+    let whole = |(_, became): &(&Key, &Became)| !matches!(became, Became::Rejected(reason, _, _) if reason == Reason::TOO_LONG.word());
+    for (key, became) in outcome.iter().filter(whole) {
         let mut texts: Vec<(&str, &str)> =
             vec![("arrival", &key.arrival), ("partition", &key.partition), ("station", &key.station)];
         match became {

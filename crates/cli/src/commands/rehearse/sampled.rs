@@ -10,6 +10,7 @@ use sluice_core::sample::{TimeFilter, Window, take};
 
 use crate::args::RehearseArgs;
 use crate::output::times;
+use crate::progress::CountingReader;
 use crate::project::Project;
 
 /// Events, each chunk with the label of its arrival.
@@ -57,7 +58,7 @@ impl Sampled {
             };
             let spread = if filter.is_some() { u64::MAX } else { count };
             let mut reader = arrival.open(&around)?.sample(spread)?;
-            let sample = take(reader.as_mut(), count, filter, stop)?;
+            let sample = take(&mut CountingReader::new(reader.as_mut()), count, filter, stop)?;
             sampled.more |= sample.more;
             sampled.without_time += sample.without_time;
             sampled.chunks.extend(sample.chunks.into_iter().map(|chunk| (arrival.label.clone(), chunk)));
