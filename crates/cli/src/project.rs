@@ -68,6 +68,14 @@ impl Project {
         Ok(Self { root, source, config, registry, problems })
     }
 
+    /// The same project with another text of its file, which is not written.
+    pub(crate) fn with_text(&self, text: &str) -> Self {
+        let source = SourceText::new(PROJECT_FILE, text);
+        let mut problems = Problems::new();
+        let config = ProjectConfig::read(&source, &self.registry, &mut problems);
+        Self { root: self.root.clone(), source, config, registry: self.registry.clone(), problems }
+    }
+
     /// What pipelines need from around them.
     pub(crate) fn surroundings(&self) -> Surroundings {
         Surroundings {

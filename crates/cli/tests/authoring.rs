@@ -326,3 +326,47 @@ fn check_looks_at_real_events() {
     let offline = project.json(&["check", "--offline"]);
     assert_eq!(offline["problems"].as_array().unwrap().len(), 1);
 }
+
+#[test]
+fn a_draft_keeps_clear_of_what_other_pipelines_write() {
+    let project = project();
+    project.write("inbox/a.jsonl", EVENTS);
+    project.expect(0, &["draft", "orders", "inbox:*.jsonl"]);
+    let text = std::fs::read_to_string(project.path("pipelines/orders.toml")).unwrap();
+    let text = text.replace("\"orders/{passedAt:%Y/%m/%d}\"", "\"bills/{passedAt:%Y/%m/%d}\"");
+    std::fs::write(project.path("pipelines/orders.toml"), text).unwrap();
+    let (_, err) = project.expect(3, &["draft", "bills", "inbox:*.jsonl"]);
+    assert!(err.contains("another pipeline lands there") && !project.path("pipelines/bills.toml").exists(), "{err}");
+    let (_, err) = project.expect(3, &["draft", "bills", "inbox:*.jsonl", "--into", "archve"]);
+    assert!(err.contains("did you mean `archive`?"), "{err}");
+    project.expect(0, &["draft", "bills", "inbox:*.jsonl", "--into", "inbox", "--event", "paid"]);
+    assert!(
+        std::fs::read_to_string(project.path("pipelines/bills.toml")).unwrap().contains("[event.paid.lands.inbox]")
+    );
+}
+
+#[test]
+fn a_file_with_letters_that_patterns_use_is_read_by_its_name() {
+    let project = project();
+    project.write("inbox/a[1].jsonl", EVENTS);
+    project.write("inbox/a1.jsonl", EVENTS);
+    let (out, _) = project.expect(0, &["draft", "orders", "inbox/a[1].jsonl", "--print"]);
+    assert!(out.contains("\"*.jsonl\" takes all 2 files of the folder"), "{out}");
+    project.expect(0, &["draft", "orders", "inbox/a[1].jsonl"]);
+    assert_eq!(project.json(&["run", "orders", "--until-caught-up"])["read"], 3);
+}
+
+#[test]
+fn what_lies_in_the_project_itself_gets_a_connection_of_its_own() {
+    let project = project();
+    project.write("orders.jsonl", EVENTS);
+    project.expect(0, &["draft", "orders", "orders.jsonl"]);
+    project.expect(0, &["draft", "again", "orders.jsonl"]);
+    let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
+    assert_eq!(
+        text.matches("url = \"file:.\"").count(),
+        1,
+        "the second draft uses the connection of the first: {text}"
+    );
+    project.expect(0, &["run", "again", "--until-caught-up"]);
+}

@@ -107,3 +107,54 @@ impl Read for Unpacked {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use std::io::Write as _;
+
+    const TEXT: &[u8] = b"passage,lock\n1,upper\n";
+
+    fn packed(packing: Packing) -> Vec<u8> {
+        match packing {
+            Packing::Plain => TEXT.to_vec(),
+            Packing::Gzip => {
+                let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+                packed.write_all(TEXT).unwrap();
+                packed.finish().unwrap()
+            }
+            Packing::Zstd => zstd::encode_all(TEXT, 1).unwrap(),
+        }
+    }
+
+    #[rstest]
+    fn what_was_packed_is_read_from_any_place(
+        #[values(Packing::Plain, Packing::Gzip, Packing::Zstd)] packing: Packing,
+        #[values(0, 5, 21)] from: usize,
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a");
+        std::fs::write(&path, packed(packing)).unwrap();
+        let mut file = Unpacked::new(File::open(&path).unwrap()).unwrap();
+        assert_eq!(file.packing(), packing);
+        assert!(file.skip(0, from as u64).unwrap());
+        let mut rest = Vec::new();
+        file.read_to_end(&mut rest).unwrap();
+        assert_eq!(rest, &TEXT[from..]);
+        assert_eq!(packing.unpack(packed(packing)).unwrap(), TEXT);
+    }
+
+    #[rstest]
+    fn several_packed_parts_follow_each_other(#[values(Packing::Gzip, Packing::Zstd)] packing: Packing) {
+        let both = [packed(packing), packed(packing)].concat();
+        assert_eq!(packing.unpack(both).unwrap(), TEXT.repeat(2));
+    }
+
+    #[rstest]
+    fn damage_is_an_error(#[values(Packing::Gzip, Packing::Zstd)] packing: Packing) {
+        let mut bytes = packed(packing);
+        bytes.truncate(bytes.len() / 2);
+        assert!(packing.unpack(bytes).is_err());
+    }
+}

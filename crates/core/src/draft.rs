@@ -55,9 +55,9 @@ fn head(out: &mut String, draft: &Draft<'_>) {
     let all = if draft.more { "a sample of" } else { "all" };
     let _ = writeln!(
         out,
-        "# Drafted on {} from {all} {} events of {}.",
+        "# Drafted on {} from {all} {} of {}.",
         draft.day,
-        show_count(draft.events),
+        show_many(draft.events, "event"),
         one_line(draft.origin)
     );
     if draft.broken > 0 {
@@ -239,5 +239,103 @@ fn block(body: &str) -> String {
     match body.contains("'''") {
         false => format!("'''\n{body}'''"),
         true => format!("\"\"\"\n{}\"\"\"", body.replace('\\', "\\\\").replace("\"\"\"", "\\\"\\\"\\\"")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::profile::Profile;
+    use rstest::rstest;
+
+    fn drafted(lines: &[&str], dialect: Option<&Dialect>) -> String {
+        let mut profile = Profile::default();
+        lines.iter().for_each(|line| profile.add_json(line.as_bytes()));
+        let fields = profile.guesses();
+        write(&Draft {
+            pipeline: "passages",
+            event: "passage",
+            origin: "locks:a\nb.jsonl",
+            day: "2026-04-01",
+            at: "locks",
+            pattern: "a \"b\"\\*.jsonl",
+            pattern_note: "",
+            dialect,
+            into: "archive",
+            more: true,
+            events: profile.events,
+            broken: profile.broken_count,
+            fields: &fields,
+            key: fields.first(),
+        })
+    }
+
+    /// The text or truth at a path of the file, which must be valid TOML.
+    fn at(text: &str, path: &[&str]) -> Option<String> {
+        let table = toml::de::DeTable::parse(text).unwrap_or_else(|e| panic!("{e}\n{text}"));
+        let mut value = table.get_ref().get(path[0])?;
+        for key in &path[1..] {
+            value = match key.parse::<usize>() {
+                Ok(index) => value.get_ref().as_array()?.get(index)?,
+                Err(_) => value.get_ref().as_table()?.get(*key)?,
+            };
+        }
+        let value = value.get_ref();
+        value.as_str().map(str::to_string).or_else(|| value.as_bool().map(|b| b.to_string()))
+    }
+
+    fn arrives(text: &str, key: &[&str]) -> Option<String> {
+        at(text, &[&["event", "passage", "arrives"], key].concat())
+    }
+
+    #[test]
+    fn it_is_toml_whatever_the_names_hold() {
+        let text = drafted(&[r#"{"it's":"x","a'''b":1,"c\\d":"line\nend","\"q\"":null}"#, "broken"], None);
+        assert_eq!(arrives(&text, &["match"]).unwrap(), "a \"b\"\\*.jsonl");
+        let fields = at(&text, &["event", "passage", "fields"]).unwrap();
+        assert!(fields.contains("from 'it''s'") && fields.contains("from 'a''''''b'"), "{fields}");
+        assert!(fields.contains("such as line·end"), "a comment stays on its line: {fields}");
+        assert!(text.contains("# 1 more record could not be read and would be rejected."), "{text}");
+        assert!(text.contains("a sample of 1 event of locks:a·b.jsonl"), "{text}");
+    }
+
+    #[rstest]
+    #[case(&[r#"{"at":"2026-04-01T08:00:00Z"}"#], "passages/{at:%Y/%m/%d}")]
+    #[case(&[r#"{"at":"2020-04-01"}"#, r#"{"at":"2026-04-01"}"#], "passages/{at:%Y/%m}")]
+    #[case(&[r#"{"at":1000000000}"#, r#"{"at":1775000000}"#], "passages/{at:%Y}")]
+    #[case(&[r#"{"maybe_at":null,"n":1}"#], "passages")]
+    #[case(&[r#"{"day":"2026-04-01","sent_at":"2026-04-01T08:00:00Z"}"#], "passages/{sent_at:%Y/%m/%d}")]
+    fn folders_are_as_coarse_as_the_time_is_long(#[case] lines: &[&str], #[case] path: &str) {
+        let text = drafted(lines, None);
+        assert_eq!(at(&text, &["event", "passage", "lands", "archive", "path"]).unwrap(), path);
+    }
+
+    #[test]
+    fn a_dialect_is_written_where_it_is_not_the_usual_one() {
+        let line = [r#"{"a":1}"#];
+        let usual = drafted(&line, Some(&Dialect::default()));
+        assert_eq!(arrives(&usual, &["csv", "head"]), None);
+        let other = Dialect { delimiter: b'\t', quote: b'\'', head: false, nulls: vec![String::new(), "\\N".into()] };
+        let text = drafted(&line, Some(&other));
+        let found = ["delimiter", "quote", "head"].map(|key| arrives(&text, &["csv", key]).unwrap());
+        assert_eq!(found, ["\t", "'", "false"]);
+        assert_eq!(arrives(&text, &["csv", "nulls", "1"]).unwrap(), "\\N");
+    }
+
+    #[test]
+    fn comments_say_what_a_guess_rests_on() {
+        let lines: Vec<String> = (0..200)
+            .map(|i| format!("{{\"id\":{i},\"kind\":\"salt\",\"n\":{}}}", if i % 4 == 0 { "null" } else { "7" }))
+            .collect();
+        let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
+        let text = drafted(&lines, None);
+        for comment in [
+            "-- 200 values, all different, such as 0",
+            "-- 200 values, all alike, such as salt",
+            "-- 150 values, 25 % null, all alike",
+        ] {
+            assert!(text.contains(comment), "no `{comment}` in\n{text}");
+        }
+        assert!(text.contains("key    = \"id\"   # different in all 200 events"), "{text}");
     }
 }

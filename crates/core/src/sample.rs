@@ -144,3 +144,107 @@ pub fn take(reader: &mut dyn LaneReader, events: u64, mut filter: Option<TimeFil
     }
     Ok(sample)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::config::ExtraFields;
+    use crate::contract::parse_fields;
+    use crate::decode::JsonLines;
+    use crate::problem::Problems;
+    use crate::sql::tests::embed;
+    use rstest::rstest;
+
+    /// A source of chunks, each of so many events that are a second apart.
+    struct Source {
+        sizes: std::vec::IntoIter<u64>,
+        next: u64,
+        at: u64,
+    }
+
+    impl Source {
+        fn new(sizes: &[u64]) -> Self {
+            Self { sizes: sizes.to_vec().into_iter(), next: 0, at: 0 }
+        }
+    }
+
+    impl LaneReader for Source {
+        fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+            let Some(size) = self.sizes.next() else { return Ok(Read::CaughtUp) };
+            let size = size.min(limit.records);
+            let mut bytes = String::new();
+            for _ in 0..size {
+                let at = match self.next % 5 {
+                    4 => "\"no time\"".to_string(),
+                    _ => (1_000 + self.next).to_string(),
+                };
+                bytes.push_str(&format!("{{\"n\":{},\"at\":{at}}}\n", self.next));
+                self.next += 1;
+            }
+            let from = self.at;
+            self.at += bytes.len() as u64;
+            Ok(Read::Chunk(Chunk {
+                partition: "a".into(),
+                from: Position::at(from),
+                to: Position::at(self.at),
+                identity: String::new(),
+                bytes: bytes.into_bytes(),
+                head: None,
+                records: size,
+                too_long: None,
+            }))
+        }
+    }
+
+    fn filter(since: Option<i64>, until: Option<i64>) -> TimeFilter {
+        let mut problems = Problems::new();
+        let fields = parse_fields(&embed("n integer, at timestamptz format 'epoch_s'"), &mut problems);
+        let seconds = |s: i64| s * 1_000_000;
+        let window = Window { since: since.map(seconds), until: until.map(seconds) };
+        TimeFilter::new(&JsonLines, &Contract { fields, extra: ExtraFields::Ignore }, 1, window)
+    }
+
+    fn numbers(sample: &Sample) -> Vec<u64> {
+        let number = |line: &str| serde_json::from_str::<serde_json::Value>(line).unwrap()["n"].as_u64().unwrap();
+        let text = |c: &Chunk| String::from_utf8(c.bytes.clone()).unwrap();
+        sample.chunks.iter().flat_map(|c| text(c).lines().map(number).collect::<Vec<_>>()).collect()
+    }
+
+    #[rstest]
+    #[case(5, 5, true)]
+    #[case(12, 12, true)]
+    #[case(100, 30, false)]
+    fn as_many_as_are_wanted_and_there(#[case] wanted: u64, #[case] events: u64, #[case] more: bool) {
+        let sample = take(&mut Source::new(&[10, 10, 10]), wanted, None, &Stop::new()).unwrap();
+        assert_eq!((sample.events, sample.looked_at, sample.more), (events, events, more));
+        assert_eq!(numbers(&sample), (0..events).collect::<Vec<_>>());
+    }
+
+    #[rstest]
+    #[case(Some(1_010), Some(1_014), &[10, 11, 12, 13])]
+    #[case(Some(1_026), None, &[26, 27, 28])]
+    #[case(None, Some(1_003), &[0, 1, 2])]
+    #[case(Some(2_000), None, &[])]
+    fn a_window_of_time(#[case] since: Option<i64>, #[case] until: Option<i64>, #[case] expected: &[u64]) {
+        let filter = filter(since, until);
+        let sample = take(&mut Source::new(&[10, 10, 10]), 100, Some(filter), &Stop::new()).unwrap();
+        assert_eq!(numbers(&sample), expected);
+        assert_eq!((sample.looked_at, sample.without_time), (30, 6));
+        // Each event stands where it stood, so that it is told apart from every other.
+        let places: std::collections::BTreeSet<u64> = sample.chunks.iter().map(|c| c.from.major).collect();
+        assert_eq!(places.len(), expected.len());
+    }
+
+    #[test]
+    fn a_window_ends_when_enough_is_found() {
+        let sample = take(&mut Source::new(&[10, 10, 10]), 3, Some(filter(Some(1_011), None)), &Stop::new()).unwrap();
+        assert_eq!((numbers(&sample), sample.looked_at, sample.more), (vec![11, 12, 13], 20, true));
+    }
+
+    #[test]
+    fn a_stop_ends_it_with_what_there_is() {
+        let stop = Stop::new();
+        stop.settle();
+        assert_eq!(take(&mut Source::new(&[10]), 5, None, &stop).unwrap().events, 0);
+    }
+}

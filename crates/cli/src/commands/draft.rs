@@ -10,6 +10,7 @@ use sluice_core::config::ConnectionConfig;
 use sluice_core::draft::{self, Draft};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::names;
+use sluice_core::plan;
 use sluice_core::problem::SourceText;
 use sluice_core::profile::{FieldGuess, Profile};
 use sluice_core::run::Stop;
@@ -299,17 +300,29 @@ fn with_connections(text: &str, added: &[(String, String)]) -> String {
     out
 }
 
-/// A draft must pass the check that it is handed over to.
+/// A draft must pass the check that it is handed over to, beside the pipelines that are there.
 fn prove(project: &Project, args: &DraftArgs, project_text: &str, text: &str) -> Outcome<()> {
-    let mut found = sluice_core::problem::Problems::new();
-    let texts = [SourceText::new(PROJECT_FILE, project_text), SourceText::new(file_name(args), text)];
-    sluice_core::plan::load(&texts[0], &texts[1], &project.registry, &mut found);
-    if !found.has_errors() {
-        return Ok(());
+    let with = project.with_text(project_text);
+    let drafted = with.load(&SourceText::new(file_name(args), text));
+    let mut found = with.problems.clone();
+    found.extend(drafted.problems.clone());
+    if found.has_errors() {
+        problems::show_errors(found);
+        return Err(Failure::internal("the draft does not pass its own check; nothing was written")
+            .with_help("please report it with the names of the fields"));
     }
-    problems::show_errors(found);
-    Err(Failure::internal("the draft does not pass its own check; nothing was written")
-        .with_help("please report it with the names of the fields; `sluice draft --print` shows nothing either"))
+    let others = project.pipelines()?;
+    let pairs: Vec<_> = others.iter().chain([&drafted]).map(|p| (&p.config, &p.plan)).collect();
+    plan::check_overlaps(&pairs, &mut found);
+    if found.has_errors() {
+        problems::show_errors(found);
+        return Err(Failure::new(
+            FailureKind::Configuration,
+            "another pipeline lands there already; nothing was written",
+        )
+        .with_help("give the new pipeline another name, or name another connection with --into"));
+    }
+    Ok(())
 }
 
 fn save(project: &Project, args: &DraftArgs, ends: &Ends, project_text: &str, text: &str) -> Outcome<PathBuf> {

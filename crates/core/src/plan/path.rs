@@ -376,6 +376,24 @@ mod tests {
     }
 
     #[rstest]
+    #[case("all")]
+    #[case("{lock_id}/{at:%d}")]
+    fn the_folder_of_each_row_is_that_of_its_part(#[case] template: &str) {
+        let columns = columns();
+        let template = PathTemplate::bind(&embed(template), &columns, &columns, &mut Problems::new()).unwrap();
+        let ids: ArrayRef = Arc::new(StringArray::from(vec![Some("a"), Some("b"), None, Some("a")]));
+        let times: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![0, 0, 1, time::DAY]).with_timezone("UTC"));
+        let batch = RecordBatch::try_new(schema_of(&columns), vec![ids, times]).unwrap();
+        let folders = template.folders(&batch, &batch);
+        assert_eq!(folders.len(), 4);
+        for part in template.split(batch.clone(), &batch) {
+            let count = folders.iter().filter(|f| **f == part.folder).count();
+            assert_eq!(count, part.batch.num_rows(), "{}", part.folder);
+        }
+        assert!(template.folders(&batch.slice(0, 0), &batch.slice(0, 0)).is_empty());
+    }
+
+    #[rstest]
     #[case("all", &[("all", 4)])]
     #[case("d/{at:%Y/%m/%d}", &[("d/1970/01/01", 3), ("d/1970/01/02", 1)])]
     #[case("{at:%Y%m%dT%H}", &[("19700101T00", 2), ("19700101T23", 1), ("19700102T01", 1)])]

@@ -270,6 +270,25 @@ mod tests {
         assert_eq!(why, [(0, false), (1, false), (2, false), (0, true), (1, false)]);
     }
 
+    #[rstest]
+    #[case("", "", &[])]
+    #[case("", "n, m", &[])]
+    #[case("", "n as m, m as n", &[0, 1])]
+    #[case("m > 1", "n", &[1])]
+    #[case("coalesce(n, m) > 1 and not (n is null)", "case when n > 1 then m else 0 end as k, n", &[1])]
+    #[case("", "cast(n as text) || lower('X') as k", &[0])]
+    fn what_a_transform_reads_and_changes(#[case] when: &str, #[case] columns: &str, #[case] expected: &[usize]) {
+        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true };
+        let input = vec![column("n"), column("m")];
+        let scope: Vec<ScopeColumn> =
+            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: true }).collect();
+        let mut problems = Problems::new();
+        let when = (!when.is_empty()).then(|| bind_condition(&embed(when), &scope, &mut problems).unwrap());
+        let items = if columns.is_empty() { Vec::new() } else { bind_select(&embed(columns), &scope, &mut problems) };
+        assert!(!problems.has_errors(), "{:?}", problems.into_sorted());
+        assert_eq!(Transform::new(when, items, &input).reads(&input), expected);
+    }
+
     #[test]
     fn null_conditions_filter() {
         let result = apply(&[Some(1), None, Some(5)], "n > 2", "n + 1 as m");
