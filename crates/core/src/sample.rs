@@ -164,7 +164,7 @@ mod tests {
 
     impl Source {
         fn new(sizes: &[u64]) -> Self {
-            Self { sizes: sizes.to_vec().into_iter(), next: 0, at: 0 }
+            Self { sizes: Vec::from(sizes).into_iter(), next: 0, at: 0 }
         }
     }
 
