@@ -9,14 +9,13 @@ and `rehearse --follow` are timed.
 """
 import argparse
 import os
-import shutil
 import statistics
 import subprocess
 import sys
 import threading
 import time
 
-from json_to_parquet import HERE, timed
+from json_to_parquet import HERE, lay_out_project, timed
 
 PIPELINE = '''pipeline = "passages"
 [event.passage]
@@ -57,15 +56,6 @@ def make_csv(events, data):
             from read_json('{events}/{name}', format='newline_delimited', columns={{passage_id:'varchar',lock_id:'varchar',
             vessel_no:'varchar',passed_at:'varchar',draught_cm:'integer',toll:'decimal(8,2)',skipper:'varchar',note:'varchar',
             cargo:'struct(kind varchar)'}})) to '{out}' (format csv, header true)""")
-
-
-def lay_out(folder, data):
-    shutil.rmtree(folder, ignore_errors=True)
-    os.makedirs(f"{folder}/pipelines")
-    with open(f"{folder}/sluice.toml", "w") as out:
-        out.write(f'[project]\nname = "bench"\n[connection.source]\nurl = "file:{data}"\n[connection.archive]\nurl = "file:archive"\n')
-    with open(f"{folder}/pipelines/passages.toml", "w") as out:
-        out.write(PIPELINE)
 
 
 def verify(project, data):
@@ -137,7 +127,7 @@ def main():
     select = SELECT.format(data=data)
     ratios, ours, theirs, peaks = [], [], [], []
     for _ in range(args.rounds):
-        lay_out(project, data)
+        lay_out_project(project, data, PIPELINE)
         seconds, peak = timed([sluice, "run", "passages", "--until-caught-up"], project)
         other, other_peak = timed([sys.executable, "-c", DUCKDB.format(select=select, out=f"{work}/duckdb-csv.parquet")], work)
         ours.append(seconds)

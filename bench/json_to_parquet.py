@@ -96,13 +96,13 @@ def timed(command, cwd):
     return seconds, usage.ru_maxrss / 1024
 
 
-def lay_out_project(folder, data):
+def lay_out_project(folder, data, pipeline=PIPELINE):
     shutil.rmtree(folder, ignore_errors=True)
     os.makedirs(f"{folder}/pipelines")
     with open(f"{folder}/sluice.toml", "w") as out:
         out.write(f'[project]\nname = "bench"\n[connection.source]\nurl = "file:{data}"\n[connection.archive]\nurl = "file:archive"\n')
     with open(f"{folder}/pipelines/passages.toml", "w") as out:
-        out.write(PIPELINE)
+        out.write(pipeline)
 
 
 def verify(project, data):
