@@ -51,14 +51,20 @@ pub(crate) enum Command {
     Run(RunArgs),
     /// Verify: which batches, how big, how long
     Ledger(LedgerArgs),
-    /// Mend: which events were rejected, and why
+    /// Mend: which events were rejected, and why; try them again
     Rejects(RejectsArgs),
+    /// Mend: where are we in every partition, how far behind, and when does unread data expire?
+    Positions(PositionsArgs),
+    /// Mend: read a range again, without duplicates
+    Replay(ReplayArgs),
     /// Write: what is each kind, option, type, function, reason and code?
     Manual(ManualArgs),
     /// Try out: the whole thing on sample data
     Demo(DemoArgs),
-    /// Try out: invented events at a rate, into a folder or on standard output
+    /// Try out: invented events at a rate, into a topic, a folder or on standard output
     Emit(EmitArgs),
+    /// Try out: a simulated outside service on this machine
+    StandIn(StandInArgs),
     /// Completions for a shell, on standard output: source <(sluice completions bash)
     Completions(CompletionsArgs),
 }
@@ -111,6 +117,14 @@ pub(crate) struct PeekArgs {
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub until: Option<i64>,
 
+    /// Of topics: the last events instead of the first
+    #[arg(long, conflicts_with_all = ["since", "live"])]
+    pub last: bool,
+
+    /// Of topics: show each event as it arrives, from now on, until Ctrl-C or --events
+    #[arg(long, conflicts_with_all = ["since", "until", "when", "columns", "key"])]
+    pub live: bool,
+
     /// Write the events as they are, a line each, and nothing else
     #[arg(long, conflicts_with_all = ["when", "columns", "key"])]
     pub raw: bool,
@@ -134,7 +148,7 @@ pub(crate) struct DraftArgs {
     #[arg(value_name = "PIPELINE")]
     pub pipeline: String,
 
-    /// Where its events are: a file, or CONNECTION:PATTERN
+    /// Where its events are: a file, or CONNECTION:PATTERN; of a broker, CONNECTION:TOPIC
     #[arg(value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
     pub place: String,
 
@@ -197,6 +211,10 @@ pub(crate) struct RehearseArgs {
     /// Only events before this moment
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub until: Option<i64>,
+
+    /// Of topics: the last events instead of the first
+    #[arg(long, conflicts_with = "since")]
+    pub last: bool,
 
     /// Watch the project's files, and show the new result on the same events at each save
     #[arg(long, conflicts_with_all = ["trace", "keep", "expect"])]
@@ -272,8 +290,90 @@ pub(crate) struct RejectsArgs {
     pub batch: Option<u64>,
 
     /// Write the rejected bytes as they were, a line each, and nothing else
-    #[arg(long)]
+    #[arg(long, conflicts_with = "retry")]
     pub raw: bool,
+
+    /// Read the rejected events again, under the pipeline as it is now; what is good then lands
+    #[arg(long)]
+    pub retry: bool,
+
+    /// Show rejects that were tried again, too
+    #[arg(long, conflicts_with = "retry")]
+    pub all: bool,
+
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct PositionsArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// Set positions: earliest, latest, a moment, or PARTITION=POSITION; several, one after the other
+    #[arg(long, value_name = "WHERE")]
+    pub set: Vec<String>,
+
+    /// With --set: only partitions whose names begin so
+    #[arg(long, value_name = "NAME", requires = "set")]
+    pub of: Option<String>,
+
+    /// With --set: why; it is kept in the ledger
+    #[arg(long, value_name = "TEXT")]
+    pub reason: Option<String>,
+
+    /// Show the positions that were set, and why
+    #[arg(long, conflicts_with = "set")]
+    pub changes: bool,
+
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct ReplayArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// The batches with these numbers: 17, 12..18, 12.. or ..18
+    #[arg(long, value_name = "NUMBERS")]
+    pub batches: Option<String>,
+
+    /// Only this lane
+    #[arg(long, value_name = "LANE")]
+    pub lane: Option<String>,
+
+    /// Positions of a partition: PARTITION=FROM..TO, the last not included; several, one after the other
+    #[arg(long, value_name = "RANGE")]
+    pub range: Vec<String>,
+
+    /// From this moment of the source on: RFC 3339, a day, or how long ago, such as 2h
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub since: Option<i64>,
+
+    /// Before this moment of the source
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub until: Option<i64>,
+
+    /// Only into this landing, beside what it holds: EVENT.LANDING, or LANDING
+    #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
+    pub into: Option<String>,
+
+    /// Why; it is kept in the ledger
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    pub reason: String,
+
+    /// Show what would be read again, and change nothing
+    #[arg(long)]
+    pub plan: bool,
+
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
 }
 
 #[derive(Args, Debug)]
@@ -310,13 +410,21 @@ pub(crate) enum EmitFormat {
 
 #[derive(Args, Debug)]
 pub(crate) struct EmitArgs {
-    /// What they are like: passages, levels, tolls, or a file of a shape
+    /// What they are like: passages, levels, tolls, a file of a shape, or `-` for lines of standard input
     #[arg(value_name = "SHAPE", add = ArgValueCandidates::new(names::shapes))]
     pub shape: String,
 
-    /// The folder that gets a new file; without it, they go to standard output
-    #[arg(long, value_name = "DIR")]
-    pub into: Option<PathBuf>,
+    /// A folder that gets a new file, or CONNECTION:TOPIC; without it, they go to standard output
+    #[arg(long, value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
+    pub into: Option<String>,
+
+    /// Of a topic: make it where it is missing, with this many partitions
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
+    pub partitions: Option<u64>,
+
+    /// Of a topic: the field whose value becomes the key; without it, the first field of the shape that is a key
+    #[arg(long, value_name = "FIELD")]
+    pub key: Option<String>,
 
     /// Stop after this many events
     #[arg(long, value_name = "N")]
@@ -357,6 +465,46 @@ pub(crate) struct EmitArgs {
     /// How they are written
     #[arg(long, value_enum, default_value_t, value_name = "FORM")]
     pub format: EmitFormat,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct StandInArgs {
+    #[command(subcommand)]
+    pub service: StandInService,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StandInService {
+    /// A broker that speaks the Kafka protocol, in memory: one node, transactions, retention, no group members
+    Broker(BrokerArgs),
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct BrokerArgs {
+    /// Where it listens; port 0 takes a free one
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:9092")]
+    pub listen: std::net::SocketAddr,
+
+    /// The address that clients are told, where that is another one
+    #[arg(long, value_name = "HOST:PORT")]
+    pub advertise: Option<String>,
+
+    /// A topic that is there from the beginning: NAME, NAME:PARTITIONS or NAME:PARTITIONS:RETENTION; several, one after
+    /// the other
+    #[arg(long, value_name = "TOPIC")]
+    pub topic: Vec<String>,
+
+    /// Make topics that clients ask for, with this many partitions
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub auto: u32,
+
+    /// The name of its cluster
+    #[arg(long, value_name = "NAME", default_value = "tarrow-stand-in")]
+    pub cluster: String,
+
+    /// Ask clients for this user, with the password in the variable STAND_IN_PASSWORD
+    #[arg(long, value_name = "NAME")]
+    pub user: Option<String>,
 }
 
 #[derive(Args, Debug)]

@@ -2,6 +2,7 @@
 
 mod args;
 mod commands;
+mod confirm;
 mod demo;
 mod emit;
 mod exit;

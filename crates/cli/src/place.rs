@@ -17,7 +17,7 @@ pub(crate) enum Place {
     Stdin,
     /// A file.
     File(PathBuf),
-    /// The files of a connection that match a pattern.
+    /// The files or topics of a connection that match a pattern.
     Files(Box<Settings>),
     /// Where an event arrives: the arrival's place in the plan.
     Arrival(Box<LoadedPipeline>, usize),
@@ -95,10 +95,20 @@ pub(crate) fn settings(project: &Project, connection: &ConnectionConfig, pattern
     })?;
     let place = FilePlace::new(&SourceText::new("", ""), 0..0);
     let mut options = Options::empty(vec![pipeline::ARRIVAL_OPTIONS, kind.options()], place.clone());
-    if !pattern.is_empty() {
-        options.set("match", OptionValue::Text(pattern.into()), place);
+    match kind.has_messages() {
+        true => options.set("topic", OptionValue::Texts(topics(pattern)), place),
+        false if !pattern.is_empty() => options.set("match", OptionValue::Text(pattern.into()), place),
+        false => {}
     }
     Ok(project.surroundings().settings(connection, &options))
+}
+
+/// Topics that are listed with commas between; none means all.
+fn topics(pattern: &str) -> Vec<String> {
+    match pattern {
+        "" => vec!["*".into()],
+        some => some.split(',').map(|t| t.trim().to_string()).collect(),
+    }
 }
 
 /// An event or landing by its name: PIPELINE, EVENT, PIPELINE.EVENT, EVENT.LANDING or PIPELINE.EVENT.LANDING.

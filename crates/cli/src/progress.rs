@@ -7,7 +7,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 use sluice_core::run::{Observer, RunEvent};
-use sluice_core::units::{show_count, show_many, show_size};
+use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 /// One line on standard error that says what has been read and landed. Nothing where that is no terminal.
 pub(crate) struct RunProgress {
@@ -23,6 +23,8 @@ struct Seen {
     bytes: u64,
     batches: u64,
     caught_up: bool,
+    /// What does not answer, and since when.
+    away: Option<(String, Instant)>,
 }
 
 impl RunProgress {
@@ -39,10 +41,22 @@ impl RunProgress {
         self.bar.finish_and_clear();
     }
 
+    /// Says that what was away answers again.
+    fn back(&self, seen: &mut Seen) {
+        if let Some((_, since)) = seen.away.take() {
+            let text = format!("it answers again after {}; going on", show_duration(since.elapsed()));
+            self.bar.suspend(|| eprintln!("{text}"));
+        }
+    }
+
     fn draw(&self, seen: &Seen) {
         let seconds = self.started.elapsed().as_secs_f64().max(0.001);
         let rate = sluice_core::units::show_size(per_second(seen.bytes, seconds));
-        let state = if seen.caught_up { " · caught up, waiting for more" } else { "" };
+        let state = match &seen.away {
+            Some((what, since)) => format!(" · {what}; waiting for {}", show_duration(since.elapsed())),
+            None if seen.caught_up => " · caught up, waiting for more".into(),
+            None => String::new(),
+        };
         self.bar.set_message(format!(
             "{}: {} events read · {} · {rate}/s · {} settled{state}",
             self.pipeline,
@@ -72,9 +86,19 @@ impl Observer for RunProgress {
                 seen.records += records;
                 seen.bytes += bytes;
                 seen.caught_up = false;
+                self.back(&mut seen);
             }
             RunEvent::Settled(_) => seen.batches += 1,
-            RunEvent::CaughtUp => seen.caught_up = true,
+            RunEvent::CaughtUp => {
+                seen.caught_up = true;
+                self.back(&mut seen);
+            }
+            RunEvent::Away(what) if seen.away.is_none() => {
+                self.bar.suspend(|| eprintln!("{what}; waiting, nothing is lost"));
+                seen.away = Some((what, Instant::now()));
+            }
+            RunEvent::Away(_) => {}
+            RunEvent::Back => self.back(&mut seen),
         }
         self.draw(&seen);
     }

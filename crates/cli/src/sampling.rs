@@ -12,7 +12,7 @@ use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::decode::recognise::{Recognised, recognise};
 use sluice_core::decode::{self, Format};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::{IntakeKind as _, LaneReader, Settings};
+use sluice_core::kinds::{Intake, IntakeKind as _, LaneReader, Mark, Part, Read, ReadLimit, Settings};
 use sluice_core::plan::Surroundings;
 use sluice_core::problem::{Place as FilePlace, SourceText};
 use sluice_core::profile::Profile;
@@ -39,10 +39,14 @@ pub(crate) struct Source {
     pub bytes: Option<u64>,
     /// How many files they are, where they are files.
     pub files: Option<usize>,
+    /// How many partitions they are, where they are topics.
+    pub partitions: Option<u64>,
     pub recognised: Recognised,
     reader: Box<dyn LaneReader>,
     format: Box<dyn Format>,
     contract: Option<(Contract, Option<usize>)>,
+    /// Whether their time is the broker's.
+    by_broker: bool,
 }
 
 impl Source {
@@ -68,6 +72,10 @@ impl Source {
     pub(crate) fn sample(&mut self, events: u64, window: Window, stop: &Stop) -> Outcome<Sample> {
         if window.is_open() {
             return take(&mut CountingReader::new(self.reader.as_mut()), events, None, stop);
+        }
+        if self.by_broker {
+            let filter = TimeFilter::by_broker(window);
+            return take(&mut CountingReader::new(self.reader.as_mut()), events, Some(filter), stop);
         }
         let no_time = || {
             Failure::new(FailureKind::Configuration, "--since and --until need a field with the event time")
@@ -145,12 +153,85 @@ pub(crate) fn open_file(path: &Path) -> Outcome<Source> {
         format: format()?,
         recognised: found.recognised.clone(),
         contract: None,
+        partitions: None,
+        by_broker: false,
         label: name,
     })
 }
 
+/// Which events of a place are taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Take {
+    /// The first ones, from all over.
+    First,
+    /// The last ones.
+    Last,
+    /// Those from a moment of the broker on.
+    Since(i64),
+}
+
+/// A reader of an opened intake.
+fn reader(intake: &dyn Intake, events: u64, take: Take) -> Outcome<Box<dyn LaneReader>> {
+    let found = match take {
+        Take::First => return intake.sample(events),
+        Take::Last => intake.sample_part(&Part::Last(events))?,
+        Take::Since(at) => intake.sample_part(&Part::From(Mark::Time(at)))?,
+    };
+    found.ok_or_else(|| {
+        Failure::new(FailureKind::Configuration, "only topics can be read from their end")
+            .with_help("take the first events, without --last")
+    })
+}
+
+/// The topics of a connection; what their messages are is recognised by the first of them.
+pub(crate) fn open_topics(settings: &Settings, events: u64, take: Take) -> Outcome<Source> {
+    let intake = sluice_connect::intakes::topics::TopicsIntake::new(settings)?;
+    let names = settings.options.texts("topic");
+    let label = format!("{}:{}", settings.connection.name, names.join(","));
+    let partitions = intake.behind(&[])?.partitions;
+    let mut first = Vec::new();
+    let mut look = intake.sample(20)?;
+    while first.len() < 20 {
+        let Read::Chunk(chunk) = look.read(ReadLimit { records: 20, bytes: 1 << 20 })? else { break };
+        let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
+        first.extend(messages.iter().map(|m| m.span.of(&chunk.bytes).to_vec()));
+    }
+    let is_json = |m: &Vec<u8>| m.trim_ascii_start().first() == Some(&b'{');
+    let recognised = match first.iter().all(is_json) {
+        true => Recognised::JsonLines,
+        false => {
+            let mut text = first.join(&b'\n');
+            text.push(b'\n');
+            match recognise(&text, true, "") {
+                Recognised::Csv(dialect) => Recognised::Csv(Dialect { head: false, ..dialect }),
+                _ => Recognised::JsonLines,
+            }
+        }
+    };
+    let no_format = || Failure::internal("JSON and CSV have formats");
+    let format: Box<dyn Format> = recognised.format().ok_or_else(no_format)?;
+    Ok(Source {
+        label,
+        what: match &recognised {
+            Recognised::Csv(_) => "messages of CSV".into(),
+            _ => "messages of JSON".into(),
+        },
+        bytes: None,
+        files: None,
+        partitions: Some(partitions),
+        recognised,
+        reader: reader(&intake, events, take)?,
+        format,
+        contract: None,
+        by_broker: matches!(take, Take::Since(_)),
+    })
+}
+
 /// The files of a connection, all in the format of the first.
-pub(crate) fn open_files(settings: &Settings, events: u64) -> Outcome<Source> {
+pub(crate) fn open_files(settings: &Settings, events: u64, take: Take) -> Outcome<Source> {
+    if settings.connection.scheme == "kafka" {
+        return open_topics(settings, events, take);
+    }
     let there = files::files(settings)?;
     let pattern = settings.options.text("match").unwrap_or_default();
     let label = format!("{}:{pattern}", settings.connection.name);
@@ -174,6 +255,8 @@ pub(crate) fn open_files(settings: &Settings, events: u64) -> Outcome<Source> {
         reader,
         format,
         contract: None,
+        partitions: None,
+        by_broker: false,
     })
 }
 
@@ -224,6 +307,8 @@ pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
         format: format()?,
         recognised: recognised.clone(),
         contract: None,
+        partitions: None,
+        by_broker: false,
     })
 }
 
@@ -233,6 +318,7 @@ pub(crate) fn open_arrival(
     arrival: usize,
     around: &Surroundings,
     events: u64,
+    take: Take,
 ) -> Outcome<Source> {
     let plan = &pipeline.plan;
     let arrival = &plan.arrivals[arrival];
@@ -250,9 +336,11 @@ pub(crate) fn open_arrival(
         bytes: None,
         files: None,
         recognised,
-        reader: arrival.open(around)?.sample(events)?,
+        reader: reader(arrival.open(around)?.as_ref(), events, take)?,
         format,
         contract: Some((contract, event.time)),
+        partitions: None,
+        by_broker: matches!(take, Take::Since(_)),
     })
 }
 

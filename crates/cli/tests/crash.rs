@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use common::{Expected, PIPELINE, TestProject};
 use rstest::rstest;
-use sluice_core::fail_points::ALL;
+use sluice_core::fail_points::{COMMON, FILES};
 
 const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
 
@@ -51,7 +51,7 @@ fn kill_at(project: &TestProject, point: &str, count: u32) {
 #[test]
 fn killed_at_every_point_every_event_lands_exactly_once() {
     let mut seen = Seen::default();
-    for point in ALL {
+    for point in COMMON.iter().chain(FILES) {
         let project = TestProject::new(PIPELINE);
         let mut expected = Expected::default();
         let mut from = 0;
@@ -167,7 +167,7 @@ fn as_csv(line: &str) -> String {
 #[test]
 fn csv_and_packed_files_land_exactly_once_as_well() {
     use std::io::Write as _;
-    for point in ALL {
+    for point in COMMON.iter().chain(FILES) {
         let pipeline = PIPELINE.replace("match = \"*.jsonl\"", "match = \"*\"\nformat = \"csv\"");
         let project = TestProject::new(&pipeline);
         let mut expected = Expected::default();

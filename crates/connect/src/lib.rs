@@ -3,6 +3,7 @@
 //! Each intake folder holds `mod.rs` (the kind and its options) and `reader.rs`; each landing folder `mod.rs`,
 //! `stage.rs` and `publish.rs`. [`registry`] is the one table in which all of them are found by name.
 
+pub mod broker;
 pub mod intakes;
 pub mod landings;
 pub mod ledgers;
@@ -21,9 +22,12 @@ pub fn registry() -> Registry {
         options: &[],
     });
     registry.add_connection(ConnectionKind { scheme: "screen", about: "the terminal; always there", options: &[] });
+    registry.add_connection(broker::KIND);
     registry.add_intake(intakes::files::Files);
+    registry.add_intake(intakes::topics::Topics);
     registry.add_landing(landings::files::Files);
     registry.add_landing(landings::screen::Screen);
+    registry.add_landing(landings::topics::Topics);
     registry.keep_rejects(landings::files::open_rejects);
     registry
 }

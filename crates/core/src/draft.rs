@@ -23,6 +23,8 @@ pub struct Draft<'a> {
     pub at: &'a str,
     /// The files of it.
     pub pattern: &'a str,
+    /// Whether the pattern names topics.
+    pub is_topic: bool,
     /// A remark beside the pattern; empty for none.
     pub pattern_note: &'a str,
     /// The dialect, where they are CSV.
@@ -153,13 +155,28 @@ fn one_line(text: &str) -> String {
 }
 
 fn arrives(out: &mut String, draft: &Draft<'_>) {
-    let _ = write!(out, "[event.{}.arrives]\nat     = \"{}\"\nmatch  = {}", draft.event, draft.at, text(draft.pattern));
+    let key = if draft.is_topic { "topic " } else { "match " };
+    let _ = write!(out, "[event.{}.arrives]\nat     = \"{}\"\n{key} = ", draft.event, draft.at);
+    let patterns: Vec<String> = match draft.is_topic {
+        true => draft.pattern.split(',').map(text).collect(),
+        false => vec![text(draft.pattern)],
+    };
+    match patterns.as_slice() {
+        [one] => out.push_str(one),
+        several => {
+            let _ = write!(out, "[{}]", several.join(", "));
+        }
+    }
     if !draft.pattern_note.is_empty() {
         let _ = write!(out, "   # {}", one_line(draft.pattern_note));
     }
     out.push('\n');
     let Some(dialect) = draft.dialect else {
-        out.push_str("format = \"jsonl\"\n\n");
+        out.push_str(if draft.is_topic {
+            "format = \"json\"\nstart  = \"earliest\"\n\n"
+        } else {
+            "format = \"jsonl\"\n\n"
+        });
         return;
     };
     out.push_str("format = \"csv\"\n");
@@ -259,6 +276,7 @@ mod tests {
             day: "2026-04-01",
             at: "locks",
             pattern: "a \"b\"\\*.jsonl",
+            is_topic: false,
             pattern_note: "",
             dialect,
             into: "archive",

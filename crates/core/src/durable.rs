@@ -121,6 +121,21 @@ impl Disk {
         }
     }
 
+    /// Removes a file; one that is not there is as good as removed.
+    ///
+    /// # Errors
+    /// Where it cannot be removed.
+    pub fn remove_file(&self, path: &Path) -> Outcome<()> {
+        match fs::remove_file(path) {
+            Ok(()) => {
+                self.note(|| DiskCall::Remove(path.to_path_buf()));
+                Ok(())
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(()),
+            Err(error) => Err(Failure::io("remove", path, &error)),
+        }
+    }
+
     /// Removes a folder with all in it, if it is there.
     ///
     /// # Errors

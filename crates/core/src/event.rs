@@ -58,6 +58,86 @@ pub struct Chunk {
     pub records: u64,
     /// Set where the one record is longer than allowed: its length in bytes. `bytes` then holds its beginning.
     pub too_long: Option<u64>,
+    /// Where each record is a message of a broker: what the broker tells of it. None where the format finds the
+    /// records.
+    pub messages: Option<Arc<Messages>>,
+}
+
+/// What a broker tells of the records of a chunk.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Messages {
+    /// The topic.
+    pub topic: Arc<str>,
+    /// The number of the partition within it.
+    pub partition: i32,
+    /// One for each record, in their order.
+    pub each: Vec<Message>,
+    /// The bytes of keys and headers.
+    pub side: Vec<u8>,
+    /// Messages without a value that were left out: tombstones. They count among the chunk's records.
+    pub left_out: u64,
+}
+
+/// One message.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Message {
+    /// Its value within the chunk's bytes. Values are kept apart by a line end that belongs to none.
+    pub span: RecordSpan,
+    /// Its offset.
+    pub offset: u64,
+    /// The broker's time, in microseconds since 1970.
+    pub time: Option<i64>,
+    /// Its key within [`Messages::side`].
+    pub key: Option<RecordSpan>,
+    /// Its headers as a JSON object within [`Messages::side`].
+    pub headers: Option<RecordSpan>,
+}
+
+impl Messages {
+    /// The message whose value begins at a byte of the chunk.
+    pub fn at(&self, start: u32) -> Option<&Message> {
+        self.each.binary_search_by_key(&start, |m| m.span.start).ok().map(|i| &self.each[i])
+    }
+}
+
+impl Chunk {
+    /// The position of the record that begins at a byte of the chunk.
+    pub fn position_at(&self, start: u32) -> Position {
+        match &self.messages {
+            Some(messages) => messages.at(start).map_or(self.from, |m| Position::at(m.offset)),
+            None => Position::at(self.from.major + u64::from(start)),
+        }
+    }
+
+    /// The records that were left out before decoding.
+    pub fn left_out(&self) -> u64 {
+        self.messages.as_ref().map_or(0, |m| m.left_out)
+    }
+
+    /// One record as a chunk of its own.
+    pub fn single(&self, span: RecordSpan) -> Self {
+        let from = self.position_at(span.start);
+        let mut bytes = span.of(&self.bytes).to_vec();
+        let whole = RecordSpan { start: 0, end: span.end - span.start };
+        bytes.push(b'\n');
+        let messages = self.messages.as_ref().and_then(|all| {
+            let message = Message { span: whole, ..*all.at(span.start)? };
+            let (topic, side) = (Arc::clone(&all.topic), all.side.clone());
+            Some(Arc::new(Messages { topic, partition: all.partition, each: vec![message], side, left_out: 0 }))
+        });
+        let length = if messages.is_some() { 1 } else { bytes.len() as u64 };
+        Self {
+            partition: Arc::clone(&self.partition),
+            from,
+            to: Position::at(from.major + length),
+            identity: self.identity.clone(),
+            bytes,
+            head: self.head.clone(),
+            records: 1,
+            too_long: None,
+            messages,
+        }
+    }
 }
 
 /// Decoded events: rows, and for each row the bytes that it came from.

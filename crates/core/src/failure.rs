@@ -30,6 +30,8 @@ pub struct Failure {
     pub message: String,
     /// What to do.
     pub help: Option<String>,
+    /// Whether the outside may come back by itself, so that waiting helps.
+    pub passing: bool,
 }
 
 /// A result whose error is a [`Failure`].
@@ -38,7 +40,7 @@ pub type Outcome<T> = Result<T, Failure>;
 impl Failure {
     /// A failure of a class.
     pub fn new(kind: FailureKind, message: impl Into<String>) -> Self {
-        Self { kind, message: message.into(), help: None }
+        Self { kind, message: message.into(), help: None, passing: false }
     }
 
     /// A broken invariant.
@@ -49,6 +51,11 @@ impl Failure {
     /// Something outside that cannot be reached.
     pub fn unreachable(message: impl Into<String>) -> Self {
         Self::new(FailureKind::Unreachable, message)
+    }
+
+    /// A service that does not answer now and may do so later.
+    pub fn away(message: impl Into<String>) -> Self {
+        Self { passing: true, ..Self::unreachable(message) }
     }
 
     /// Ledger, source and store do not agree.

@@ -39,6 +39,8 @@ pub struct Settings {
     pub options: Options,
     /// Where secrets are read.
     pub secrets: Arc<dyn SecretStore>,
+    /// The name of the arrival or landing with its pipeline; empty where something is only looked at.
+    pub label: String,
 }
 
 /// A kind of intake.
@@ -51,6 +53,12 @@ pub trait IntakeKind: Send + Sync {
     fn about(&self) -> &'static str;
     /// Keys of an arrival beyond the common ones.
     fn options(&self) -> &'static [OptionSpec];
+    /// The formats that its events can have.
+    fn formats(&self) -> &'static [&'static str];
+    /// Whether each record is a message of a broker, with the columns of [`crate::context`].
+    fn has_messages(&self) -> bool {
+        false
+    }
     /// Looks at the outside and says what is missing there. Changes nothing.
     fn check(&self, settings: &Settings) -> Vec<Problem>;
     /// Opens the intake for reading.
@@ -78,8 +86,53 @@ pub struct Behind {
     pub partitions: u64,
     /// Partitions with something unread.
     pub unread_partitions: u64,
-    /// Unread bytes.
+    /// Unread bytes, where they are known.
     pub bytes: u64,
+    /// Unread events, where they are known.
+    pub events: u64,
+}
+
+/// One partition as its source has it, beside a position.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct PartitionState {
+    /// The partition.
+    pub partition: Arc<str>,
+    /// The first position that can still be read.
+    pub earliest: Position,
+    /// The position after the last event.
+    pub latest: Position,
+    /// Unread events, at most, where positions count events.
+    pub events: Option<u64>,
+    /// Unread bytes, where positions count bytes.
+    pub bytes: Option<u64>,
+    /// The source's time of the oldest unread event, in microseconds since 1970.
+    pub oldest_unread: Option<i64>,
+    /// How long the source keeps an event, in microseconds; None where for ever or not known.
+    pub retention: Option<i64>,
+    /// Events that came within the last hour, where the source can tell.
+    pub arrived_last_hour: Option<u64>,
+}
+
+/// A place in every partition, in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Mark {
+    /// The first event that can still be read.
+    Earliest,
+    /// After the last event.
+    Latest,
+    /// The first event of this moment or later, in microseconds since 1970.
+    Time(i64),
+}
+
+/// A part of an intake to look at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// From a mark to the present end.
+    From(Mark),
+    /// About the last so many events.
+    Last(u64),
+    /// What arrives from now on, without an end.
+    Live,
 }
 
 /// An opened intake.
@@ -97,6 +150,53 @@ pub trait Intake: Send + Sync {
     /// # Errors
     /// Where the outside cannot be reached.
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>>;
+
+    /// Opens a reader for looking at another part than the beginning. None where the kind has only a beginning.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
+        let _ = part;
+        Ok(None)
+    }
+
+    /// Where partitions without a position start, as the arrival's keys say. It is noted before anything is read, so
+    /// that a second start begins at the same place. Empty where that is always the beginning.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or positions are required and missing.
+    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+        let _ = known;
+        Ok(Vec::new())
+    }
+
+    /// Tells the source what has settled, where it wants to know. It is told last; an error changes nothing.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
+        let _ = ranges;
+        Ok(())
+    }
+
+    /// Every partition beside the given positions.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>>;
+
+    /// The position of a mark in every partition. None where the source has no index by time.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>>;
+
+    /// Opens a reader of these ranges alone, each in its order. It moves no position and joins nothing. It has caught
+    /// up when all of them are read.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or a range cannot be read any more.
+    fn ranges(&self, ranges: &Ranges) -> Outcome<Box<dyn LaneReader>>;
 
     /// What is left to read beyond the given positions, without reading it.
     ///
@@ -121,6 +221,10 @@ pub enum Read {
     Chunk(Chunk),
     /// Every partition has been read to its present end.
     CaughtUp,
+    /// Nothing at present, although more may be there.
+    Pending,
+    /// The source does not answer; reading goes on by itself when it does. What it said, in words.
+    Away(String),
 }
 
 /// Reads one lane, in order within each partition.
@@ -208,6 +312,16 @@ pub trait LandingKind: Send + Sync {
     fn guarantee(&self) -> &'static str;
     /// Keys of a landing beyond the common ones.
     fn options(&self) -> &'static [OptionSpec];
+    /// Which of its keys are select lists that are computed beside the columns. Their values reach the landing as
+    /// columns named `@KEY`, or `@KEY.NAME` for a key that may list more than one, after the others. Beside each key
+    /// stands whether it may.
+    fn expressions(&self) -> &'static [(&'static str, bool)] {
+        &[]
+    }
+    /// Whether a landed batch can be replaced by a later reading of the same events.
+    fn can_replace(&self) -> bool {
+        false
+    }
     /// The place that nothing else may write to, for finding overlaps. None where sharing does no harm.
     fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String>;
     /// Looks at the outside and says what is missing there. Changes nothing.
@@ -257,6 +371,17 @@ pub trait Landing: Send + Sync {
     /// # Errors
     /// Where the store cannot be reached, or staged work is gone.
     fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()>;
+
+    /// Makes staged work take the place of what an older batch has landed, before it is sealed: publishing it then
+    /// also takes away what the older batch had and this one has not. Readers see each part of the store either as it
+    /// was or as it is then.
+    ///
+    /// # Errors
+    /// Where the landing cannot replace.
+    fn take_place(&self, old: &StagedWork, work: StagedWork) -> Outcome<StagedWork> {
+        let _ = (old, work);
+        Err(crate::failure::Failure::internal("this landing cannot replace what has landed"))
+    }
 }
 
 /// One batch while it is being staged for one landing. Dropping it leaves what [`Landing::discard`] removes.

@@ -1,8 +1,11 @@
 //! The interface of ledgers: the durable record of batches, positions and counts.
 
+use std::sync::Arc;
+
 use serde::Serialize;
 
 use crate::batch::{BatchIdentity, LaneId, Ranges, Sealed, Staged, StationCount};
+use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::{HeldBatch, PartitionPosition};
 use crate::plan::SealedTexts;
@@ -105,6 +108,46 @@ pub struct BatchRecord {
     pub counts: Vec<StationCount>,
     /// What each landing got.
     pub landings: Vec<LandingRecord>,
+    /// The lane and number of the batch that read the events first, where this one took its place.
+    pub first: Option<(LaneId, u64)>,
+    /// The lane and number of the batch that took the place of this one.
+    pub replaced_by: Option<(LaneId, u64)>,
+}
+
+/// One position that somebody set.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct PositionChange {
+    /// The arrival.
+    pub arrival: String,
+    /// The partition.
+    pub partition: Arc<str>,
+    /// Where it was; None where it had none.
+    pub from: Option<Position>,
+    /// Where it is then.
+    pub to: Position,
+    /// When, in microseconds since 1970.
+    pub at: i64,
+    /// Why.
+    pub reason: String,
+}
+
+/// One reading of events that had been read before.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ReplayRecord {
+    /// Its number in the pipeline, from 1.
+    pub number: u64,
+    /// What was asked for, in words.
+    pub what: String,
+    /// Why.
+    pub reason: String,
+    /// When it began, in microseconds since 1970.
+    pub at: i64,
+    /// When all of it had settled.
+    pub ended_at: Option<i64>,
+    /// Settled batches.
+    pub batches: u64,
+    /// Rows landed, rejects not counted.
+    pub rows: u64,
 }
 
 /// A pipeline in figures.
@@ -160,7 +203,7 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be written.
     fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<LaneHold>;
 
-    /// The lanes that a pipeline has had.
+    /// The lanes that a pipeline has had, those beside others left out.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
@@ -171,6 +214,48 @@ pub trait Ledger: Send + Sync {
     /// # Errors
     /// Where the ledger cannot be read.
     fn positions(&self, pipeline: &str, arrival: &str) -> Outcome<Vec<PartitionPosition>>;
+
+    /// Notes where partitions start that have no position yet.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn begin(&self, pipeline: &str, arrival: &str, starts: &[PartitionPosition]) -> Outcome<()>;
+
+    /// Sets positions, with the reason.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn set_positions(
+        &self,
+        pipeline: &str,
+        arrival: &str,
+        positions: &[PartitionPosition],
+        reason: &str,
+    ) -> Outcome<()>;
+
+    /// The positions that somebody set, oldest first.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn position_changes(&self, pipeline: &str) -> Outcome<Vec<PositionChange>>;
+
+    /// Notes that events will be read again; gives its number.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn begin_replay(&self, pipeline: &str, what: &str, reason: &str) -> Outcome<u64>;
+
+    /// Notes that all of a replay has settled.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn end_replay(&self, pipeline: &str, number: u64) -> Outcome<()>;
+
+    /// The replays of a pipeline, oldest first.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn replays(&self, pipeline: &str) -> Outcome<Vec<ReplayRecord>>;
 
     /// Notes that a batch was opened.
     ///

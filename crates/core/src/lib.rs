@@ -10,6 +10,7 @@
 
 pub mod batch;
 pub mod config;
+pub mod context;
 pub mod contract;
 pub mod decode;
 pub mod draft;
@@ -18,6 +19,7 @@ pub mod event;
 pub mod expr;
 pub mod fail_points;
 pub mod failure;
+pub mod forecast;
 pub mod kinds;
 pub mod ledger;
 pub mod names;

@@ -7,8 +7,8 @@ use arrow_schema::DataType;
 
 use crate::contract::Contract;
 use crate::decode::{Decoder, Format};
-use crate::event::{Chunk, Position};
-use crate::failure::Outcome;
+use crate::event::Chunk;
+use crate::failure::{Failure, Outcome};
 use crate::kinds::{LaneReader, Read, ReadLimit};
 use crate::run::Stop;
 use crate::values::time::DAY;
@@ -53,26 +53,41 @@ impl Window {
 
 /// Picks events by their time.
 pub struct TimeFilter {
-    decoder: Box<dyn Decoder>,
-    column: usize,
+    /// The decoder and the column that holds the time; None takes the broker's.
+    by: Option<(Box<dyn Decoder>, usize)>,
     window: Window,
 }
 
 impl TimeFilter {
     /// A filter by a column of the contract, a timestamptz or a date.
     pub fn new(format: &dyn Format, contract: &Contract, column: usize, window: Window) -> Self {
-        Self { decoder: format.decoder(contract), column, window }
+        Self { by: Some((format.decoder(contract), column)), window }
+    }
+
+    /// A filter by the broker's time of messages.
+    pub fn by_broker(window: Window) -> Self {
+        Self { by: None, window }
+    }
+
+    /// The messages of a chunk within the window.
+    fn pick_messages(&self, chunk: &Chunk) -> (Vec<Chunk>, u64) {
+        let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
+        let is_in = |m: &&crate::event::Message| m.time.is_some_and(|t| self.window.holds(t));
+        let without = messages.iter().filter(|m| m.time.is_none()).count() as u64;
+        (messages.iter().filter(is_in).map(|m| chunk.single(m.span)).collect(), without)
     }
 
     /// The records of a chunk within the window, each as a chunk of its own, and how many have no time.
     fn pick(&mut self, chunk: &Chunk) -> (Vec<Chunk>, u64) {
-        let decoded = self.decoder.decode(chunk);
+        let Some((decoder, column)) = &mut self.by else { return self.pick_messages(chunk) };
+        let column = *column;
+        let decoded = decoder.decode(chunk);
         let mut without = decoded.rejects.len() as u64;
         let mut picked = Vec::new();
         for (row, span) in decoded.rows.spans.iter().enumerate() {
-            match moment(&decoded.rows.batch, self.column, row) {
+            match moment(&decoded.rows.batch, column, row) {
                 Some(micros) if self.window.holds(micros) => {
-                    picked.push(record(chunk, span.start, span.of(&chunk.bytes)));
+                    picked.push(chunk.single(*span));
                 }
                 Some(_) => {}
                 None => without += 1,
@@ -94,23 +109,6 @@ fn moment(batch: &RecordBatch, column: usize, row: usize) -> Option<i64> {
     }
 }
 
-/// One record of a chunk as a chunk of its own.
-fn record(chunk: &Chunk, start: u32, bytes: &[u8]) -> Chunk {
-    let from = Position::at(chunk.from.major + u64::from(start));
-    let mut line = bytes.to_vec();
-    line.push(b'\n');
-    Chunk {
-        partition: chunk.partition.clone(),
-        from,
-        to: Position::at(from.major + line.len() as u64),
-        identity: chunk.identity.clone(),
-        bytes: line,
-        head: chunk.head.clone(),
-        records: 1,
-        too_long: None,
-    }
-}
-
 /// Takes up to `events` events, those within the filter's window where there is one.
 ///
 /// # Errors
@@ -123,9 +121,14 @@ pub fn take(reader: &mut dyn LaneReader, events: u64, mut filter: Option<TimeFil
         }
         let left = events - sample.events;
         let records = if filter.is_some() { u64::MAX } else { left };
-        let Read::Chunk(chunk) = reader.read(ReadLimit { records, bytes: PIECE })? else {
-            sample.more = false;
-            return Ok(sample);
+        let chunk = match reader.read(ReadLimit { records, bytes: PIECE })? {
+            Read::Chunk(chunk) => chunk,
+            Read::CaughtUp => {
+                sample.more = false;
+                return Ok(sample);
+            }
+            Read::Pending => continue,
+            Read::Away(reason) => return Err(Failure::away(reason)),
         };
         sample.looked_at += chunk.records;
         match &mut filter {
@@ -151,6 +154,7 @@ mod tests {
     use crate::config::ExtraFields;
     use crate::contract::parse_fields;
     use crate::decode::JsonLines;
+    use crate::event::Position;
     use crate::problem::Problems;
     use crate::sql::tests::embed;
     use rstest::rstest;
@@ -192,6 +196,7 @@ mod tests {
                 head: None,
                 records: size,
                 too_long: None,
+                messages: None,
             }))
         }
     }

@@ -23,13 +23,14 @@ use crate::exit::Exit;
 use crate::output::{self, problems, style};
 use crate::place::{self, Place};
 use crate::project::{PROJECT_FILE, Project};
-use crate::sampling::{self, Source, profile_of};
+use crate::sampling::{self, Source, Take, profile_of};
 use crate::signals;
 
 /// Where the new pipeline reads and lands, and what must be added to sluice.toml for it.
 struct Ends {
     at: String,
     pattern: String,
+    is_topic: bool,
     pattern_note: String,
     into: String,
     added: Vec<(String, String)>,
@@ -104,7 +105,7 @@ fn open(place: &Place, events: u64) -> Outcome<Source> {
     match place {
         Place::File(path) if path.is_dir() => Err(Failure::internal("a folder is a connection with a pattern")),
         Place::File(path) => sampling::open_file(path),
-        Place::Files(settings) => sampling::open_files(settings, events),
+        Place::Files(settings) => sampling::open_files(settings, events, Take::First),
         Place::Stdin => Err(Failure::new(FailureKind::Configuration, "a pipeline cannot read standard input again")
             .with_help("save it into a file first, then draft from the file")),
         Place::Arrival(..) | Place::Landing(..) => {
@@ -114,17 +115,24 @@ fn open(place: &Place, events: u64) -> Outcome<Source> {
     }
 }
 
+fn is_topic(place: &Place) -> bool {
+    matches!(place, Place::Files(settings) if settings.connection.scheme == "kafka")
+}
+
 /// Finds the connections, or makes such as are missing.
 fn ends(project: &Project, args: &DraftArgs, place: &Place) -> Outcome<Ends> {
     let mut added = Vec::new();
     let (at, pattern, pattern_note) = match place {
+        Place::Files(settings) if is_topic(place) => {
+            (settings.connection.name.clone(), settings.options.texts("topic").join(","), String::new())
+        }
         Place::Files(settings) => {
             (settings.connection.name.clone(), settings.options.text("match").unwrap_or_default(), String::new())
         }
         Place::File(path) => of_file(project, args, path, &mut added)?,
         _ => open(place, 0).map(|_| Default::default())?,
     };
-    let lands = |c: &&ConnectionConfig| c.scheme != "screen" && project.registry.landing(&c.scheme).is_some();
+    let lands = |c: &&ConnectionConfig| c.scheme == "file" && project.registry.landing(&c.scheme).is_some();
     let connections = || project.config.connections.iter().filter(lands);
     let into = match &args.into {
         Some(name) => match connections().find(|c| c.name == *name) {
@@ -146,7 +154,7 @@ fn ends(project: &Project, args: &DraftArgs, place: &Place) -> Outcome<Ends> {
             }
         },
     };
-    Ok(Ends { at, pattern, pattern_note, into, added })
+    Ok(Ends { at, pattern, is_topic: is_topic(place), pattern_note, into, added })
 }
 
 /// The connection whose folder holds a file, and the file below it; a new connection where none does.
@@ -242,6 +250,7 @@ fn write(
         day: &day[..10],
         at: &ends.at,
         pattern: &ends.pattern,
+        is_topic: ends.is_topic,
         pattern_note: &ends.pattern_note,
         dialect: dialect.as_ref(),
         into: &ends.into,

@@ -44,6 +44,7 @@ pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> 
 
 fn state(batch: &BatchRecord) -> String {
     match batch.state {
+        BatchState::Settled if batch.replaced_by.is_some() => style::dim("replaced"),
         BatchState::Settled => style::good("settled"),
         BatchState::Open => style::dim("open"),
         other => style::warn(other.word()),
@@ -125,6 +126,12 @@ fn detail(batch: &BatchRecord) -> String {
         times::second(batch.opened_at),
         took(batch),
     );
+    if let Some((lane, number)) = &batch.first {
+        out.push_str(&format!("in the place of batch {number} of lane {lane}\n"));
+    }
+    if let Some((lane, number)) = &batch.replaced_by {
+        out.push_str(&format!("its place was taken by batch {number} of lane {lane}\n"));
+    }
     if let Some(digest) = &batch.texts {
         out.push_str(&format!("sealed under the text {}\n", &digest[..digest.len().min(16)]));
     }

@@ -10,9 +10,12 @@ mod ledger;
 mod manual;
 mod overview;
 mod peek;
+mod positions;
 mod rehearse;
 mod rejects;
+mod replay;
 mod run;
+mod stand_in;
 
 pub(crate) use completions::VARIABLE as COMPLETE;
 use sluice_core::failure::Outcome;
@@ -32,6 +35,9 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Run(args)) => run::run(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),
+        Some(Command::Positions(args)) => positions::positions(arguments, args),
+        Some(Command::Replay(args)) => replay::replay(arguments, args),
+        Some(Command::StandIn(args)) => stand_in::stand_in(arguments, args),
         Some(Command::Manual(args)) => manual::manual(arguments, args),
         Some(Command::Demo(args)) => demo::demo(arguments, args),
         Some(Command::Emit(args)) => emit::emit(arguments, args),

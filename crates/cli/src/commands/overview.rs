@@ -77,6 +77,7 @@ fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLe
         sum.partitions += one.partitions;
         sum.unread_partitions += one.unread_partitions;
         sum.bytes += one.bytes;
+        sum.events += one.events;
     }
     Ok(sum)
 }
@@ -94,7 +95,11 @@ impl State {
 
     fn behind_text(&self) -> String {
         match &self.behind {
-            Ok(behind) if behind.bytes == 0 => "caught up".into(),
+            Ok(behind) if behind.bytes == 0 && behind.events == 0 => "caught up".into(),
+            Ok(behind) if behind.bytes == 0 => {
+                let partitions = show_many(behind.unread_partitions, "partition");
+                format!("{} in {partitions}", show_many(behind.events, "event"))
+            }
             Ok(behind) => format!("{} in {}", show_size(behind.bytes), show_many(behind.unread_partitions, "file")),
             Err(_) if !self.good => String::new(),
             Err(reason) => style::bad(reason),
@@ -104,7 +109,7 @@ impl State {
     /// The command to type next, and why.
     fn next(&self) -> Option<(String, &'static str)> {
         let name = &self.name;
-        let unread = self.behind.as_ref().is_ok_and(|b| b.bytes > 0);
+        let unread = self.behind.as_ref().is_ok_and(|b| b.bytes > 0 || b.events > 0);
         match (&self.holder, self.good) {
             (_, false) => Some(("sluice check".into(), "see what is to mend")),
             (Some(_), _) => None,

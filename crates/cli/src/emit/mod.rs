@@ -42,13 +42,29 @@ pub(crate) struct Emitter {
     manner: Manner,
     random: Random,
     line: String,
+    /// The field whose value is the key of a message.
+    key_field: Option<usize>,
+    /// The key of the last event.
+    pub key: String,
     pub emitted: Emitted,
 }
 
 impl Emitter {
     pub(crate) fn new(shape: Shape, manner: Manner) -> Self {
         let random = Random::new(manner.seed);
-        Self { shape, manner, random, line: String::new(), emitted: Emitted::default() }
+        let key_field = shape.fields.iter().position(|f| matches!(f.maker, Maker::Key(_)));
+        Self { shape, manner, random, line: String::new(), key_field, key: String::new(), emitted: Emitted::default() }
+    }
+
+    /// Takes another field's value as the key; false where there is none of that name.
+    pub(crate) fn key_by(&mut self, name: &str) -> bool {
+        self.key_field = self.shape.fields.iter().position(|f| f.path.join(".") == name);
+        self.key_field.is_some()
+    }
+
+    /// The names of the fields.
+    pub(crate) fn fields(&self) -> Vec<String> {
+        self.shape.fields.iter().map(|f| f.path.join(".")).collect()
     }
 
     /// Adds one event as a line of JSON. `at` is its time, in microseconds since 1970.
@@ -72,7 +88,11 @@ impl Emitter {
                 open.push(object);
             }
             key(&mut self.line, field.path.last().map_or("", String::as_str));
+            let start = self.line.len();
             value(&mut self.line, field, &mut self.random, &self.manner, number, at, true);
+            if self.key_field == Some(i) {
+                note_key(&mut self.key, &self.line[start..]);
+            }
         }
         self.line.push_str(&"}".repeat(open.len() + 1));
         self.push(out);
@@ -90,7 +110,11 @@ impl Emitter {
             }
             text.clear();
             value(&mut text, field, &mut self.random, &self.manner, number, at, false);
+            let start = self.line.len();
             quoted(&mut self.line, &text);
+            if self.key_field == Some(i) {
+                note_key(&mut self.key, &self.line[start..]);
+            }
         }
         self.push(out);
     }
@@ -158,6 +182,12 @@ impl Emitter {
             _ => out.extend_from_slice(b"the gate was stuck, no reading"),
         }
     }
+}
+
+/// Notes the key, which was just written.
+fn note_key(key: &mut String, written: &str) {
+    key.clear();
+    key.push_str(written.trim_matches('"'));
 }
 
 fn chance(random: &mut Random, share: f64) -> bool {

@@ -1,3 +1,4 @@
 //! Kinds of intakes.
 
 pub mod files;
+pub mod topics;

@@ -4,6 +4,7 @@ pub mod files;
 pub mod screen;
 #[cfg(test)]
 mod suite;
+pub mod topics;
 
 use std::sync::Arc;
 

@@ -111,7 +111,7 @@ struct TextRows {
 impl FileRows for TextRows {
     fn next(&mut self, broken: &mut u64) -> Outcome<Option<RecordBatch>> {
         match self.reader.read(LIMIT)? {
-            Read::CaughtUp => Ok(None),
+            Read::CaughtUp | Read::Pending | Read::Away(_) => Ok(None),
             Read::Chunk(chunk) => {
                 let decoded = self.decoder.decode(&chunk);
                 *broken += decoded.rejects.len() as u64;
@@ -167,6 +167,7 @@ impl LaneReader for BytesReader {
             head: self.head.clone(),
             records: cut.records,
             too_long: None,
+            messages: None,
         };
         self.at = end;
         Ok(Read::Chunk(chunk))

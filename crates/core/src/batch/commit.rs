@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{BatchIdentity, Ranges, StationCount};
+use super::{BatchIdentity, LaneId, Ranges, StationCount};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{Landing, StagedWork};
@@ -18,6 +18,15 @@ pub struct TakenWork {
     pub work: StagedWork,
     /// Whether it has been published.
     pub landed: bool,
+}
+
+/// A batch of an earlier reading in whose place another one lands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Stead {
+    /// The batch that read the events first.
+    pub first: (LaneId, u64),
+    /// The batch whose work has landed: the first one, or the last that took its place.
+    pub last: (LaneId, u64),
 }
 
 /// A batch that is read and durably staged, and that nobody knows of yet.
@@ -42,6 +51,8 @@ pub struct Staged {
     pub works: Vec<TakenWork>,
     /// The texts that it runs under.
     pub texts: SealedTexts,
+    /// The batch whose place it takes.
+    pub stead: Option<Stead>,
 }
 
 /// A batch that the ledger has sealed: it will land, whole, whatever happens.
@@ -94,8 +105,14 @@ impl Sealed {
     /// Publishes what is not yet published, landing by landing.
     ///
     /// # Errors
-    /// Where a store cannot be reached. The batch stays sealed and is finished later.
-    pub fn land(self, ledger: &dyn Ledger, landings: &HashMap<String, Box<dyn Landing>>) -> Outcome<Landed> {
+    /// Where a store cannot be reached and `again` does not want to wait for it. The batch stays sealed and is finished
+    /// later.
+    pub fn land(
+        self,
+        ledger: &dyn Ledger,
+        landings: &HashMap<String, Box<dyn Landing>>,
+        again: &dyn Fn(&Failure) -> bool,
+    ) -> Outcome<Landed> {
         for taken in self.works.iter().filter(|w| !w.landed) {
             let landing = landings.get(&taken.landing).ok_or_else(|| {
                 Failure::internal(format!(
@@ -103,7 +120,12 @@ impl Sealed {
                     self.identity, taken.landing
                 ))
             })?;
-            landing.publish(&self.identity, &self.ranges, &taken.work)?;
+            // Publishing may be tried again from any point.
+            while let Err(failure) = landing.publish(&self.identity, &self.ranges, &taken.work) {
+                if !failure.passing || !again(&failure) {
+                    return Err(failure);
+                }
+            }
             reach("land.before");
             ledger.landed(&self.identity, &taken.landing)?;
             reach("land.after");

@@ -17,6 +17,24 @@ impl LaneId {
         Self(format!("{arrival}.{number}"))
     }
 
+    /// A lane beside another one, for reading again what that one has read: `passage.0.0~3`. Its batches move no
+    /// position.
+    #[must_use]
+    pub fn aside(&self, number: u64) -> Self {
+        Self(format!("{}~{number}", self.0))
+    }
+
+    /// Whether it stands beside another one.
+    pub fn is_aside(&self) -> bool {
+        self.0.contains('~')
+    }
+
+    /// The name of its arrival: `passage.0`.
+    pub fn arrival(&self) -> &str {
+        let main = self.0.split('~').next().unwrap_or_default();
+        main.rsplit_once('.').map_or(main, |(arrival, _)| arrival)
+    }
+
     /// A lane by its name in the ledger.
     pub fn named(name: impl Into<String>) -> Self {
         Self(name.into())
@@ -119,6 +137,7 @@ mod tests {
             head: None,
             records: 0,
             too_long: None,
+            messages: None,
         }
     }
 

@@ -7,6 +7,6 @@ mod commit;
 mod counts;
 mod identity;
 
-pub use commit::{Landed, Sealed, Settled, Staged, TakenWork};
+pub use commit::{Landed, Sealed, Settled, Staged, Stead, TakenWork};
 pub use counts::StationCount;
 pub use identity::{BatchIdentity, LaneId, Range, Ranges};

@@ -19,7 +19,7 @@ pub use json::JsonLines;
 pub const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 
 /// The names of the formats, as an arrival's `format` takes them.
-pub const FORMATS: &[&str] = &["jsonl", "csv"];
+pub const FORMATS: &[&str] = &["jsonl", "json", "csv"];
 
 /// What decoding a chunk gave. `rows` and `rejects` together are all records of the chunk.
 #[derive(Debug)]
@@ -87,7 +87,7 @@ pub enum Tail {
 /// The format that the options of an arrival or of a file name.
 pub fn format(options: &Options) -> Option<Box<dyn Format>> {
     match options.text("format").as_deref() {
-        Some("jsonl") => Some(Box::new(JsonLines)),
+        Some("jsonl" | "json") => Some(Box::new(JsonLines)),
         Some("csv") => Some(Box::new(Csv::new(csv::Dialect::read(&options.table("csv"))))),
         _ => None,
     }

@@ -9,7 +9,7 @@ use super::builders::{ColumnBuilder, Values};
 use super::values::{parse_date, parse_timestamp, push, push_bit, push_number};
 use crate::config::ExtraFields;
 use crate::contract::Contract;
-use crate::event::{Chunk, Position, RecordSpan};
+use crate::event::{Chunk, RecordSpan};
 use crate::reject::{CONTRACT, Reason, Reject};
 use crate::types::SqlType;
 use crate::values::number;
@@ -172,7 +172,7 @@ impl Rows {
         let bytes = span.of(&chunk.bytes);
         Reject {
             partition: Arc::clone(&chunk.partition),
-            position: Position::at(chunk.from.major + u64::from(span.start)),
+            position: chunk.position_at(span.start),
             length: chunk.too_long.unwrap_or(bytes.len() as u64),
             station: Arc::clone(&self.station),
             field: fault.field,

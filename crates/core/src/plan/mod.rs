@@ -77,6 +77,19 @@ pub struct Plan {
     pub texts: SealedTexts,
 }
 
+impl Plan {
+    /// The landings that rows of an event can reach: its own and those of all that is made of it, by their places.
+    pub fn landings_of(&self, event: usize) -> Vec<usize> {
+        let mut events = vec![event];
+        let mut at = 0;
+        while at < events.len() {
+            events.extend(self.events[events[at]].makes.iter().map(|(made, _)| *made));
+            at += 1;
+        }
+        events.iter().flat_map(|e| self.events[*e].landings.iter().copied()).collect()
+    }
+}
+
 /// The texts that a batch is sealed with: finishing it later reads these, not the files as they are then.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SealedTexts {
@@ -104,8 +117,10 @@ pub struct EventPlan {
     pub name: String,
     /// Its contract, where it arrives.
     pub contract: Option<Contract>,
-    /// Its columns.
+    /// Its columns: the fields, then those of [`crate::context`] where it arrives as messages.
     pub columns: Vec<OutputColumn>,
+    /// For each column of [`crate::context::COLUMNS`] whether anything reads it; empty where the event has none.
+    pub context: Vec<bool>,
     /// The column with the event time.
     pub time: Option<usize>,
     /// The columns that tell one event from every other; empty where none are named.
@@ -116,12 +131,21 @@ pub struct EventPlan {
     pub landings: Vec<usize>,
 }
 
+impl EventPlan {
+    /// The columns without those of the context.
+    pub fn fields(&self) -> &[OutputColumn] {
+        &self.columns[..self.columns.len() - self.context.len()]
+    }
+}
+
 /// One place where an event arrives.
 pub struct ArrivalPlan {
     /// The event, by its place in the plan.
     pub event: usize,
     /// Its name in the ledger: the event's name and its number there, `passage.0`.
     pub label: String,
+    /// The same with the pipeline before it.
+    pub place: String,
     /// The kind that reads it.
     pub kind: Arc<dyn IntakeKind>,
     /// The connection.
@@ -174,6 +198,7 @@ impl Surroundings {
             connection: connection.clone(),
             options: options.clone(),
             secrets: Arc::clone(&self.secrets),
+            label: String::new(),
         }
     }
 }
@@ -184,7 +209,12 @@ impl ArrivalPlan {
     /// # Errors
     /// Where it cannot be reached.
     pub fn open(&self, around: &Surroundings) -> Outcome<Box<dyn Intake>> {
-        self.kind.open(&around.settings(&self.connection, &self.options))
+        self.kind.open(&self.settings(around))
+    }
+
+    /// What the intake is opened with.
+    pub fn settings(&self, around: &Surroundings) -> Settings {
+        Settings { label: self.place.clone(), ..around.settings(&self.connection, &self.options) }
     }
 
     /// The format of its events.
@@ -209,6 +239,7 @@ impl LandingPlan {
     /// Where it cannot be reached.
     pub fn open(&self, around: &Surroundings, pipeline: &str) -> Outcome<Box<dyn Landing>> {
         let label = format!("{pipeline}.{}", self.label);
-        self.kind.open(&around.settings(&self.connection, &self.options), &label)
+        let settings = Settings { label: label.clone(), ..around.settings(&self.connection, &self.options) };
+        self.kind.open(&settings, &label)
     }
 }

@@ -77,6 +77,14 @@ impl PathTemplate {
         binder.good.then_some(Self { parts })
     }
 
+    /// The columns of the event that it reads, by their places.
+    pub fn event_columns(&self) -> impl Iterator<Item = usize> {
+        self.parts.iter().filter_map(|part| match part {
+            Part::Value { place: ColumnPlace::Event(i), .. } => Some(*i),
+            _ => None,
+        })
+    }
+
     /// The folder of each row.
     pub fn folders(&self, batch: &RecordBatch, source: &RecordBatch) -> Vec<Arc<str>> {
         if batch.num_rows() == 0 {

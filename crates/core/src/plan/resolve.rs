@@ -7,9 +7,12 @@ use super::{
     ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit, SealedTexts,
     Transform,
 };
-use crate::config::{EmbeddedText, EventConfig, ExtraFields, LandingConfig, Options, PipelineConfig, ProjectConfig};
+use crate::config::{
+    ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, Options, PipelineConfig, ProjectConfig,
+};
+use crate::context::{self, COLUMNS};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
-use crate::expr::{ScopeColumn, bind_condition, bind_select};
+use crate::expr::{ScopeColumn, SelectItem, bind_columns, bind_condition, bind_parts};
 use crate::kinds::Registry;
 use crate::problem::{Problem, Problems, SourceText};
 use crate::types::SqlType;
@@ -178,15 +181,23 @@ impl Resolver<'_> {
             None => None,
         };
         let index = self.plan.events.len();
+        let mut context = Vec::new();
         let (contract, columns) = match parent {
             Some((parent, made)) => {
-                let input = self.plan.events[parent].columns.clone();
-                let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), &input);
+                let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), parent, &[]);
                 let columns = transform.columns.clone();
                 self.plan.events[parent].makes.push((index, transform));
                 (None, columns)
             }
-            None => self.contract(event),
+            None => {
+                let (contract, mut columns) = self.contract(event);
+                if event.arrivals.iter().any(|a| a.kind.as_ref().is_some_and(|k| k.has_messages())) {
+                    columns.retain(|c| COLUMNS.iter().all(|own| own.name != c.name));
+                    columns.extend(context::output_columns());
+                    context = vec![false; COLUMNS.len()];
+                }
+                (contract, columns)
+            }
         };
         let time = self.time(event, &columns);
         let key = self.key(event, &columns);
@@ -195,6 +206,7 @@ impl Resolver<'_> {
             name: event.name.clone(),
             contract,
             columns,
+            context,
             time,
             key,
             makes: Vec::new(),
@@ -204,7 +216,19 @@ impl Resolver<'_> {
         for landing in &event.landings {
             self.landing(event, index, landing);
         }
+        self.read_context(index, time.into_iter());
         true
+    }
+
+    /// Notes which columns of the context are read.
+    fn read_context(&mut self, event: usize, columns: impl Iterator<Item = usize>) {
+        let event = &mut self.plan.events[event];
+        let first = event.fields().len();
+        for column in columns {
+            if let Some(used) = column.checked_sub(first).and_then(|i| event.context.get_mut(i)) {
+                *used = true;
+            }
+        }
     }
 
     fn contract(&mut self, event: &EventConfig) -> (Option<Contract>, Vec<OutputColumn>) {
@@ -274,16 +298,35 @@ impl Resolver<'_> {
 
     fn arrivals(&mut self, event: &EventConfig, index: usize) {
         for (number, arrival) in event.arrivals.iter().enumerate() {
+            self.format(arrival);
             self.headless(&arrival.options, index);
             let (Some(kind), Some(connection)) = (&arrival.kind, &arrival.connection) else { continue };
             self.plan.arrivals.push(ArrivalPlan {
                 event: index,
                 label: format!("{}.{number}", event.name),
+                place: format!("{}.{}.{number}", self.config.name, event.name),
                 kind: Arc::clone(kind),
                 connection: connection.clone(),
                 options: arrival.options.clone(),
                 lanes: u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
             });
+        }
+    }
+
+    /// Not every kind has every format.
+    fn format(&mut self, arrival: &ArrivalConfig) {
+        let (Some(kind), Some(format)) = (&arrival.kind, arrival.options.located_text("format")) else { return };
+        if !kind.formats().contains(&format.value.as_str()) {
+            let message = format!("what arrives from `{}` cannot be {}", kind.name(), format.value);
+            self.problems.add(
+                Problem::error("value.type", message, format.place)
+                    .with_help(format!("it can be {}", kind.formats().join(" or "))),
+            );
+        } else if kind.has_messages() && format.value == "csv" && arrival.options.table("csv").flag("head") {
+            self.problems.add(
+                Problem::error("value.type", "a message has no head that names its columns", format.place)
+                    .with_help("write csv = { head = false }; fields then come from '1', from '2', …"),
+            );
         }
     }
 
@@ -316,12 +359,18 @@ impl Resolver<'_> {
     fn landing(&mut self, event: &EventConfig, index: usize, landing: &LandingConfig) {
         let input = self.plan.events[index].columns.clone();
         let (when, columns) = (landing.options.sql("when"), landing.options.sql("columns"));
-        let transform = self.transform(when, columns, &input);
+        let beside = landing.kind.as_ref().map_or(&[][..], |k| k.expressions());
+        let beside: Vec<_> =
+            beside.iter().filter_map(|(key, many)| Some((*key, *many, landing.options.sql(key)?))).collect();
+        let transform = self.transform(when, columns, index, &beside);
         let has_path = landing.kind.as_ref().is_some_and(|k| k.options().iter().any(|o| o.key == "path"));
         let path = match landing.options_template(has_path) {
             Some(text) => PathTemplate::bind(text, &transform.columns, &input, self.problems),
             None => None,
         };
+        if let Some(path) = &path {
+            self.read_context(index, path.event_columns());
+        }
         let (Some(kind), Some(connection)) = (&landing.kind, &landing.connection) else { return };
         self.plan.events[index].landings.push(self.plan.landings.len());
         self.plan.landings.push(LandingPlan {
@@ -336,17 +385,23 @@ impl Resolver<'_> {
         });
     }
 
+    /// Binds a condition and a select list over an event's columns. `beside` are further select lists, each with the
+    /// key that it stands under, and whether it may have more than one item.
     fn transform(
         &mut self,
         when: Option<&EmbeddedText>,
         columns: Option<&EmbeddedText>,
-        input: &[OutputColumn],
+        event: usize,
+        beside: &[(&str, bool, &EmbeddedText)],
     ) -> Transform {
+        let input = self.plan.events[event].columns.clone();
+        let fields = self.plan.events[event].fields().len();
         let scope: Vec<ScopeColumn> =
             input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect();
         let when = when.and_then(|text| bind_condition(text, &scope, self.problems));
-        let items = columns.map_or_else(Vec::new, |text| {
-            let items = bind_select(text, &scope, self.problems);
+        let mut items = columns.map_or_else(Vec::new, |text| {
+            // A star stands for the fields; what the broker tells has to be named.
+            let items = bind_columns(text, &scope, fields, self.problems);
             if items.is_empty() && text.text.trim().is_empty() {
                 self.problems.add(
                     Problem::error("key.missing", "`columns` names no column", text.whole())
@@ -355,7 +410,25 @@ impl Resolver<'_> {
             }
             items
         });
-        Transform::new(when, items, input)
+        if columns.is_none() && (fields < input.len() || !beside.is_empty()) {
+            items = input[..fields].iter().enumerate().map(|(i, c)| SelectItem::of_column(i, c)).collect();
+        }
+        for (key, many, text) in beside {
+            let parts = bind_parts(text, &scope, self.problems);
+            if parts.len() > 1 && !many {
+                self.problems.add(
+                    Problem::error("value.type", format!("`{key}` is one expression"), parts[1].place.clone())
+                        .with_help("join values with ||, as in lock_id || '/' || vessel_no"),
+                );
+            }
+            for mut item in parts {
+                item.name = if *many { format!("@{key}.{}", item.name) } else { format!("@{key}") };
+                items.push(item);
+            }
+        }
+        let transform = Transform::new(when, items, &input);
+        self.read_context(event, transform.event_columns().into_iter());
+        transform
     }
 }
 

@@ -84,6 +84,14 @@ impl Transform {
         found.into_iter().filter(|i| !unchanged(i)).collect()
     }
 
+    /// All columns of the event that the condition and the columns read; none for rows that are taken as they are.
+    pub fn event_columns(&self) -> std::collections::BTreeSet<usize> {
+        let mut found = std::collections::BTreeSet::new();
+        self.when.iter().for_each(|w| w.expr.add_columns(&mut found));
+        self.select.iter().for_each(|e| e.add_columns(&mut found));
+        found
+    }
+
     /// Computes the rows. `now` is the moment at which the batch was opened.
     pub fn apply(&self, rows: &RecordBatch, now: i64) -> Transformed {
         let mut faults = Vec::new();

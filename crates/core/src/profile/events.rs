@@ -142,6 +142,16 @@ impl Profile {
         if let Some(length) = chunk.too_long {
             return self.broken(&chunk.bytes, format!("the record has {length} bytes"));
         }
+        if let Some(messages) = &chunk.messages {
+            for message in &messages.each {
+                let value = message.span.of(&chunk.bytes);
+                match dialect {
+                    Some(dialect) => self.add_csv(value, &[], dialect),
+                    None => self.add_json(value.trim_ascii()),
+                }
+            }
+            return;
+        }
         let Some(dialect) = dialect else { return self.add_json_lines(&chunk.bytes) };
         let head = chunk.head.as_deref().unwrap_or_default();
         let skipped = if chunk.from.major == 0 { head.len().min(chunk.bytes.len()) } else { 0 };

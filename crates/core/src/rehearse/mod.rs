@@ -16,6 +16,7 @@ use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
 use crate::batch::StationCount;
+use crate::context::with_context;
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
 use crate::plan::transform::{Transformed, schema_of};
@@ -118,8 +119,10 @@ pub fn rehearse<'c>(plan: &Plan, chunks: impl IntoIterator<Item = (usize, &'c Ch
         let count = work.counts.entry(plan.events[event].name.clone()).or_default();
         count.input += chunk.records;
         count.output += decoded.rows.spans.len() as u64;
+        count.filtered += chunk.left_out();
         count.rejected += decoded.rejects.len() as u64;
-        work.event(event, &decoded.rows.batch, &records);
+        let rows = with_context(decoded.rows.batch, chunk, &decoded.rows.spans, &plan.events[event].context);
+        work.event(event, &rows, &records);
     }
     work.finish()
 }
@@ -160,7 +163,7 @@ impl<'a> Work<'a> {
             .spans
             .iter()
             .enumerate()
-            .map(|(row, span)| (chunk.from.major + u64::from(span.start), Ok(row)))
+            .map(|(row, span)| (chunk.position_at(span.start).major, Ok(row)))
             .collect();
         found.extend(decoded.rejects.iter().enumerate().map(|(i, r)| (r.position.major, Err(i))));
         found.sort_by_key(|(at, _)| *at);

@@ -69,14 +69,20 @@ impl Tracer<'_> {
         let row = view.row_of(self.record);
         let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
         let from = |i: usize| {
-            fields.get(i).map_or_else(|| "the other fields".to_string(), |f| crate::contract::join_path(&f.path))
+            let told = if i < event.fields().len() { "the other fields" } else { "the broker" };
+            fields.get(i).map_or_else(|| told.to_string(), |f| crate::contract::join_path(&f.path))
         };
+        // Of what the broker tells, only what is read was kept.
+        let is_kept = |i: usize| i.checked_sub(event.fields().len()).is_none_or(|c| event.context[c]);
         let texts: Vec<String> = (0..event.columns.len()).map(from).collect();
         self.stations.push(TracedStation {
             station: event.name.clone(),
             is_landing: false,
             conditions: Vec::new(),
-            values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &event.columns, &texts)),
+            values: row.map_or_else(Vec::new, |row| {
+                let all = values(&view.rows, row, &event.columns, &texts).into_iter().enumerate();
+                all.filter(|(i, _)| is_kept(*i)).map(|(_, value)| value).collect()
+            }),
             fate: self.fate(&event.name),
             folder: None,
         });

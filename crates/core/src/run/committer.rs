@@ -5,7 +5,7 @@ use std::time::Duration;
 use crossbeam_channel::Receiver;
 
 use super::stager::Handover;
-use super::{BatchSummary, REJECTS, RunEvent, Shared};
+use super::{BatchSummary, REJECTS, RunEvent, Shared, Stop};
 use crate::batch::LaneId;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::units::{show_count, show_share};
@@ -29,7 +29,19 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
     let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
     let epoch = shared.epoch(lane)?;
     let sealed = staged.seal(shared.ledger, epoch)?;
-    let settled = sealed.land(shared.ledger, &shared.landings)?.settle(shared.ledger)?;
+    let ranges = sealed.ranges.clone();
+    let again = |failure: &Failure| {
+        shared.observer.on(RunEvent::Away(failure.message.clone()));
+        wait(shared.stop)
+    };
+    let settled = sealed.land(shared.ledger, &shared.landings, &again)?.settle(shared.ledger)?;
+    shared.observer.on(RunEvent::Back);
+    if let Some(intake) = shared.intakes.get(lane.arrival()) {
+        // Others only look at what the source was told; the ledger decides.
+        if let Err(failure) = intake.settled(&ranges) {
+            shared.remark(format!("{}: {}", lane.arrival(), failure.message));
+        }
+    }
     {
         let mut report = shared.report();
         report.batches += 1;
@@ -61,6 +73,13 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
         return Err(too_many(shared, lane, number, rejected, read));
     }
     Ok(())
+}
+
+/// Waits before a store is tried again; false where nobody should wait any longer. What is sealed is finished by the
+/// next run.
+pub(super) fn wait(stop: &Stop) -> bool {
+    stop.wait(Duration::from_millis(500));
+    !stop.is_settling() && !stop.is_aborting()
 }
 
 fn too_many(shared: &Shared<'_>, lane: &LaneId, number: u64, rejected: u64, read: u64) -> Failure {

@@ -5,10 +5,12 @@
 //! input.
 
 mod committer;
+mod gather;
 mod observe;
 mod processor;
 mod reader;
 mod recover;
+pub mod replay;
 mod stager;
 mod stop;
 
@@ -20,7 +22,7 @@ use crossbeam_channel::bounded;
 
 use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::kinds::Landing;
+use crate::kinds::{Intake, Landing};
 use crate::ledger::{LaneHold, Ledger};
 use crate::plan::{Plan, Surroundings};
 
@@ -106,6 +108,8 @@ struct Shared<'a> {
     plan: &'a Plan,
     ledger: &'a dyn Ledger,
     landings: Landings,
+    /// By the arrival's name in the ledger.
+    intakes: HashMap<String, Box<dyn Intake>>,
     observer: &'a dyn Observer,
     stop: &'a Stop,
     until: Until,
@@ -133,6 +137,14 @@ impl Shared<'_> {
         }
     }
 
+    /// Adds a remark to the report, once.
+    fn remark(&self, remark: String) {
+        let mut report = self.report();
+        if !report.remarks.contains(&remark) {
+            report.remarks.push(remark);
+        }
+    }
+
     fn epoch(&self, lane: &LaneId) -> Outcome<u64> {
         self.epochs.get(lane).copied().ok_or_else(|| Failure::internal(format!("lane {lane} was never taken")))
     }
@@ -155,7 +167,7 @@ pub fn run(
     observer: &dyn Observer,
 ) -> Outcome<RunReport> {
     let landings = open_landings(plan, around)?;
-    let recovered = recover::finish_sealed(plan, around, ledger, observer)?;
+    let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
     recover::leave_old_lanes(plan, ledger, &landings)?;
     let mut holds = Vec::new();
     for arrival in &plan.arrivals {
@@ -165,25 +177,35 @@ pub fn run(
             holds.push((arrival, number, hold));
         }
     }
+    // All sources are opened before any is read: a missing one is said before something moves.
+    let mut intakes = HashMap::new();
+    for arrival in &plan.arrivals {
+        let intake = arrival.open(around)?;
+        let known = ledger.positions(&plan.pipeline, &arrival.label)?;
+        ledger.begin(&plan.pipeline, &arrival.label, &intake.starts(&known)?)?;
+        intakes.insert(arrival.label.clone(), intake);
+    }
+    let mut lanes = Vec::new();
+    let mut epochs = HashMap::new();
+    for (arrival, number, hold) in holds {
+        let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
+        let source = intakes[&arrival.label].lane(number, arrival.lanes, positions)?;
+        epochs.insert(hold.lane.clone(), hold.epoch);
+        lanes.push((arrival, hold, source));
+    }
     let shared = Shared {
         plan,
         ledger,
         landings,
+        intakes,
         observer,
         stop,
         until,
         tickets: AtomicU64::new(until.batches.unwrap_or(u64::MAX)),
-        epochs: holds.iter().map(|(_, _, hold)| (hold.lane.clone(), hold.epoch)).collect(),
+        epochs,
         failure: Mutex::new(None),
         report: Mutex::new(RunReport { recovered, caught_up: true, ..RunReport::default() }),
     };
-    // All sources are opened before any is read: a missing one is said before something moves.
-    let mut lanes = Vec::new();
-    for (arrival, number, hold) in holds {
-        let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
-        let source = arrival.open(around)?.lane(number, arrival.lanes, positions)?;
-        lanes.push((arrival, hold, source));
-    }
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let workers = (cores / lanes.len().max(1)).max(1);
     std::thread::scope(|scope| {
@@ -226,7 +248,7 @@ fn run_lane(
     let (task_in, task_out) = bounded(workers + 1);
     let (done_in, done_out) = bounded(workers + 1);
     let (staged_in, staged_out) = bounded(1);
-    let lane = hold.lane.clone();
+    let committer_lane = hold.lane.clone();
     std::thread::scope(|scope| {
         scope.spawn(move || shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in).run()));
         for _ in 0..workers {
@@ -235,9 +257,8 @@ fn run_lane(
         }
         drop((task_out, done_in));
         let event = arrival.event;
-        let (stager_lane, committer_lane) = (lane.clone(), lane);
         scope.spawn(move || {
-            shared.guarded(|| stager::Stager::new(shared, event, stager_lane, staged_in).run(&done_out));
+            shared.guarded(|| stager::Stager::new(shared, event, staged_in).run(&done_out));
         });
         scope.spawn(move || shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out)));
     });

@@ -41,6 +41,10 @@ pub enum RunEvent {
     Settled(BatchSummary),
     /// A lane has read everything there is and waits for more.
     CaughtUp,
+    /// A source or store does not answer; the run waits for it. What it said, in words.
+    Away(String),
+    /// It answers again.
+    Back,
 }
 
 /// Sees what happens. Called from several threads; it must return soon.

@@ -8,8 +8,9 @@ use crossbeam_channel::{Receiver, Sender};
 use super::Shared;
 use super::reader::Task;
 use crate::batch::{BatchIdentity, StationCount};
+use crate::context::with_context;
 use crate::decode::Decoder;
-use crate::event::{Chunk, EventRows, LandingRows, Position};
+use crate::event::{Chunk, EventRows, LandingRows};
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, Plan};
@@ -105,12 +106,19 @@ impl<'a> Processor<'a> {
             rows: decoded.rows,
             now,
             // What came in is what the reader counted: a record that the decoder lost shows here.
-            counts: vec![StationCount { input: chunk.records, output: good, rejected, ..StationCount::new(name) }],
+            counts: vec![StationCount {
+                input: chunk.records,
+                output: good,
+                filtered: chunk.left_out(),
+                rejected,
+                ..StationCount::new(name)
+            }],
             landings: Vec::new(),
             rejects: decoded.rejects.into_iter().map(|r| (name.clone(), r)).collect(),
         };
         let batch = gathered.rows.batch.clone();
         let nulls = batch.columns().iter().map(|c| c.null_count() as u64).collect();
+        let batch = with_context(batch, &chunk, &gathered.rows.spans, &self.plan.events[self.event].context);
         gathered.event(self.plan, self.event, &batch, None);
         let Gathered { counts, landings, rejects, .. } = gathered;
         let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
@@ -167,7 +175,7 @@ impl Gathered<'_> {
             let bytes = span.of(&self.chunk.bytes);
             let reject = Reject {
                 partition: Arc::clone(&self.chunk.partition),
-                position: Position::at(self.chunk.from.major + u64::from(span.start)),
+                position: self.chunk.position_at(span.start),
                 length: bytes.len() as u64,
                 station: Arc::clone(&station),
                 field: fault.column.clone(),

@@ -102,6 +102,12 @@ impl<'a> Reader<'a> {
                 shared.report().remarks.extend(remarks);
                 return Ok(Next::Leave);
             }
+            // The reader has waited itself.
+            Read::Pending => {}
+            Read::Away(what) => {
+                shared.observer.on(RunEvent::Away(what));
+                shared.stop.wait(PAUSE);
+            }
             Read::CaughtUp => {
                 shared.observer.on(RunEvent::CaughtUp);
                 let left = self.batch.as_ref().map(|b| limits.every.saturating_sub(b.since.elapsed()));

@@ -1,8 +1,10 @@
 //! What happens before a run reads anything: sealed batches are finished, lanes are taken over, and each landing's own
 //! record is compared with the ledger.
 
-use super::{Landings, Observer, RunEvent, open_landings};
-use crate::batch::LaneId;
+use super::committer::wait;
+use super::replay::replay_hold;
+use super::{Landings, Observer, RunEvent, Stop, open_landings};
+use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::ledger::{BatchQuery, BatchState, LaneHold, Ledger};
@@ -15,8 +17,36 @@ pub(super) fn finish_sealed(
     around: &Surroundings,
     ledger: &dyn Ledger,
     observer: &dyn Observer,
+    stop: &Stop,
 ) -> Outcome<u64> {
-    let unfinished = ledger.unfinished(&plan.pipeline)?;
+    let mut unfinished = ledger.unfinished(&plan.pipeline)?;
+    if ledger.holder(&replay_hold(&plan.pipeline))?.is_some() {
+        // Another process reads again what had been read: its batches are its own.
+        unfinished.retain(|(sealed, _)| !sealed.identity.lane.is_aside());
+    }
+    finish(unfinished, around, ledger, observer, stop)
+}
+
+/// Finishes the sealed batches of replays alone.
+pub(super) fn finish_aside(
+    plan: &Plan,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    observer: &dyn Observer,
+    stop: &Stop,
+) -> Outcome<u64> {
+    let mut unfinished = ledger.unfinished(&plan.pipeline)?;
+    unfinished.retain(|(sealed, _)| sealed.identity.lane.is_aside());
+    finish(unfinished, around, ledger, observer, stop)
+}
+
+fn finish(
+    unfinished: Vec<(Sealed, SealedTexts)>,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    observer: &dyn Observer,
+    stop: &Stop,
+) -> Outcome<u64> {
     if unfinished.is_empty() {
         return Ok(0);
     }
@@ -30,7 +60,11 @@ pub(super) fn finish_sealed(
         }
         let landings = opened.iter().find(|(t, _)| *t == texts).map(|(_, l)| l);
         let landings = landings.ok_or_else(|| Failure::internal("sealed texts were just opened"))?;
-        sealed.land(ledger, landings)?.settle(ledger)?;
+        let again = |failure: &Failure| {
+            observer.on(RunEvent::Away(failure.message.clone()));
+            wait(stop)
+        };
+        sealed.land(ledger, landings, &again)?.settle(ledger)?;
     }
     reach("recover.after");
     observer.on(RunEvent::Recovered(count));

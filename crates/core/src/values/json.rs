@@ -45,7 +45,14 @@ pub fn write_value(out: &mut String, column: &dyn Array, row: usize, is_json: bo
         return;
     }
     match column.data_type() {
-        DataType::Utf8 if is_json => out.push_str(column.as_string::<i32>().value(row)),
+        DataType::Utf8 if is_json => {
+            let text = column.as_string::<i32>().value(row);
+            // A line end within JSON stands between its parts: one line stays one line.
+            match text.contains(['\n', '\r']) {
+                true => out.extend(text.chars().map(|c| if matches!(c, '\n' | '\r') { ' ' } else { c })),
+                false => out.push_str(text),
+            }
+        }
         DataType::Utf8 => write_string(out, column.as_string::<i32>().value(row)),
         _ => write_plain(out, column, row, true),
     }

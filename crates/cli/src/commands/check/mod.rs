@@ -94,7 +94,7 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
                 .map(|a| format!("{} ({})", a.connection.name, a.kind.name()))
                 .collect();
             let origin = if from.is_empty() { "made".to_string() } else { format!("from {}", from.join(", ")) };
-            let fields = show_many(event.columns.len() as u64, "field");
+            let fields = show_many(event.fields().len() as u64, "field");
             let looked = sampled.iter().find(|l| l.pipeline == plan.pipeline && l.event == event.name);
             let seen = looked.map_or_else(String::new, |l| format!("; {}", l.describe()));
             output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));

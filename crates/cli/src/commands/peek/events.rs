@@ -83,6 +83,10 @@ fn ask(args: &PeekArgs, source: &Source, sample: &Sample) -> Outcome<(Answer, u6
 fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<&'s [u8]> {
     let mut found = Vec::new();
     for chunk in &sample.chunks {
+        if let Some(messages) = &chunk.messages {
+            found.extend(messages.each.iter().map(|m| m.span.of(&chunk.bytes)));
+            continue;
+        }
         let head = if chunk.from.major == 0 { chunk.head.as_ref().map_or(0, |h| h.len()) } else { 0 };
         let mut rest = &chunk.bytes[head.min(chunk.bytes.len())..];
         while !rest.trim_ascii().is_empty() {
@@ -110,6 +114,9 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
     let mut place = source.what.clone();
     if let Some(files) = source.files.filter(|n| *n > 1) {
         place.push_str(&format!(", {}", show_many(files as u64, "file")));
+    }
+    if let Some(partitions) = source.partitions {
+        place.push_str(&format!(", {}", show_many(partitions, "partition")));
     }
     if let Some(bytes) = source.bytes {
         place.push_str(&format!(", {}", show_size(bytes)));

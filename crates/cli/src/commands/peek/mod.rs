@@ -2,6 +2,7 @@
 
 mod beside;
 mod events;
+mod live;
 mod question;
 mod stored;
 
@@ -18,7 +19,7 @@ use crate::args::{Arguments, PeekArgs};
 use crate::exit::Exit;
 use crate::place::{self, Place};
 use crate::project::Project;
-use crate::sampling::{self, Source};
+use crate::sampling::{self, Source, Take};
 use crate::signals;
 
 /// What a place holds.
@@ -37,6 +38,10 @@ pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
         beside::beside(arguments, args, project.as_ref(), (first, second), &stop)?;
     } else {
         let place = place::find(project.as_ref(), &args.places[0])?;
+        if args.live {
+            live::live(arguments, args, project.as_ref(), &place, &stop)?;
+            return Ok(Exit::Fine);
+        }
         match open(project.as_ref(), place, args)? {
             Opened::Events(mut source) => events::events(arguments, args, &mut source, &stop)?,
             Opened::Stored(label, mut rows) => stored::stored(arguments, args, &label, rows.as_mut(), &stop)?,
@@ -48,6 +53,15 @@ pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
 /// How many events are looked at.
 fn wanted(args: &PeekArgs) -> u64 {
     args.events.unwrap_or(if args.raw { 10 } else { 1_000 })
+}
+
+/// Which events are taken: of topics, a window begins at its first moment.
+fn part(args: &PeekArgs, has_messages: bool) -> Take {
+    match (args.last, has_messages && !window(args).is_open()) {
+        (true, _) => Take::Last,
+        (false, true) => Take::Since(args.since.unwrap_or(0)),
+        (false, false) => Take::First,
+    }
 }
 
 fn window(args: &PeekArgs) -> Window {
@@ -70,10 +84,20 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
             let form = sampling::stored_form(&path)?;
             Ok(Opened::Stored(path.display().to_string(), look::open(vec![look::one_file(&path)?], &form, None)?))
         }
-        Place::Files(settings) => Ok(Opened::Events(Box::new(sampling::open_files(&settings, events)?))),
+        Place::Files(settings) => {
+            let has_messages = settings.connection.scheme == "kafka";
+            // The last ones are counted from the end, whatever else is asked.
+            let events = if args.last { wanted(args) } else { events };
+            Ok(Opened::Events(Box::new(sampling::open_files(&settings, events, part(args, has_messages))?)))
+        }
         Place::Arrival(pipeline, arrival) => {
             let around = need(project)?.surroundings();
-            Ok(Opened::Events(Box::new(sampling::open_arrival(&pipeline, arrival, &around, events)?)))
+            let plan = &pipeline.plan;
+            let by_broker = plan.events[plan.arrivals[arrival].event].time.is_none();
+            let has_messages = plan.arrivals[arrival].kind.has_messages() && by_broker;
+            let events = if args.last { wanted(args) } else { events };
+            let take = part(args, has_messages);
+            Ok(Opened::Events(Box::new(sampling::open_arrival(&pipeline, arrival, &around, events, take)?)))
         }
         Place::Landing(pipeline, landing) => {
             let around = need(project)?.surroundings();

@@ -2,6 +2,7 @@
 
 use sluice_core::event::Chunk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{Mark, Part};
 use sluice_core::plan::Plan;
 use sluice_core::rehearse::kept::Kept;
 use sluice_core::rehearse::{Rehearsal, rehearse};
@@ -48,6 +49,7 @@ impl Sampled {
                 (false, Some(contract), Some(time)) => {
                     Some(TimeFilter::new(arrival.format()?.as_ref(), contract, time, window))
                 }
+                (false, _, _) if arrival.kind.has_messages() => Some(TimeFilter::by_broker(window)),
                 (false, _, _) => {
                     return Err(Failure::new(
                         FailureKind::Configuration,
@@ -57,7 +59,16 @@ impl Sampled {
                 }
             };
             let spread = if filter.is_some() { u64::MAX } else { count };
-            let mut reader = arrival.open(&around)?.sample(spread)?;
+            let intake = arrival.open(&around)?;
+            let part = match (args.last, args.since) {
+                (true, _) => Some(Part::Last(count)),
+                (false, Some(since)) if event.time.is_none() => Some(Part::From(Mark::Time(since))),
+                _ => None,
+            };
+            let mut reader = match part.map(|part| intake.sample_part(&part)).transpose()?.flatten() {
+                Some(reader) => reader,
+                None => intake.sample(spread)?,
+            };
             let sample = take(&mut CountingReader::new(reader.as_mut()), count, filter, stop)?;
             sampled.more |= sample.more;
             sampled.without_time += sample.without_time;

@@ -8,16 +8,19 @@
 
 mod fingerprint;
 mod open;
+mod ranges;
 mod reader;
 mod sample;
 mod scan;
 
 use std::path::{Path, PathBuf};
 
+use sluice_core::batch::Ranges;
 use sluice_core::config::{OptionSpec, Options, ValueKind};
 use sluice_core::decode::{self, Format};
+use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, PartitionPosition, Settings};
+use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings};
 use sluice_core::problem::Problem;
 
 use crate::local;
@@ -47,6 +50,10 @@ impl IntakeKind for Files {
 
     fn options(&self) -> &'static [OptionSpec] {
         OPTIONS
+    }
+
+    fn formats(&self) -> &'static [&'static str] {
+        &["jsonl", "csv"]
     }
 
     fn check(&self, settings: &Settings) -> Vec<Problem> {
@@ -125,9 +132,8 @@ impl Intake for FilesIntake {
         sample::reader(&self.scan, events, || self.format(), self.max_record)
     }
 
-    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
-        let mut behind = Behind::default();
-        for (name, path) in self.scan.files()? {
+    fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
+        let state = |(name, path): (String, PathBuf)| {
             let length = file_length(&path)?;
             let read = match positions.iter().find(|p| *p.partition == *name) {
                 // Of a packed file only its length on the disk is known without reading it.
@@ -135,9 +141,43 @@ impl Intake for FilesIntake {
                 Some(p) => p.position.major,
                 None => 0,
             };
+            Ok(PartitionState {
+                partition: name.into(),
+                earliest: Position::default(),
+                latest: Position::at(length),
+                events: None,
+                bytes: Some(length.saturating_sub(read)),
+                oldest_unread: None,
+                retention: None,
+                arrived_last_hour: None,
+            })
+        };
+        self.scan.files()?.into_iter().map(state).collect()
+    }
+
+    fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
+        if *mark != Mark::Earliest {
+            return Ok(None);
+        }
+        let start = |(name, _): (String, PathBuf)| PartitionPosition {
+            partition: name.into(),
+            position: Position::default(),
+            identity: String::new(),
+        };
+        Ok(Some(self.scan.files()?.into_iter().map(start).collect()))
+    }
+
+    fn ranges(&self, ranges: &Ranges) -> Outcome<Box<dyn LaneReader>> {
+        ranges::reader(&self.scan, ranges, || self.format(), self.max_record)
+    }
+
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
+        let mut behind = Behind::default();
+        for state in self.states(positions)? {
+            let unread = state.bytes.unwrap_or(0);
             behind.partitions += 1;
-            behind.bytes += length.saturating_sub(read);
-            behind.unread_partitions += u64::from(length > read);
+            behind.bytes += unread;
+            behind.unread_partitions += u64::from(unread > 0);
         }
         Ok(behind)
     }

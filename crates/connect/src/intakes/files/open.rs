@@ -198,6 +198,7 @@ impl OpenFile {
             head: self.head.clone(),
             records,
             too_long,
+            messages: None,
         }
     }
 

@@ -77,6 +77,10 @@ impl LandingKind for Files {
         OPTIONS
     }
 
+    fn can_replace(&self) -> bool {
+        true
+    }
+
     fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String> {
         let path = options.sql("path").map(|p| p.text.clone()).unwrap_or_default();
         Some(format!("file:{}", local::plain(&connection.target).join(local::plain(&path)).display()))
@@ -219,6 +223,10 @@ impl Landing for FilesLanding {
 
     fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()> {
         publish::publish(self, batch, ranges, work)
+    }
+
+    fn take_place(&self, old: &StagedWork, work: StagedWork) -> Outcome<StagedWork> {
+        stage::take_place(old, work)
     }
 }
 

@@ -18,8 +18,7 @@ pub(super) fn publish(
     ranges: &Ranges,
     work: &StagedWork,
 ) -> Outcome<()> {
-    let staged: StagedFiles = serde_json::from_value(work.detail.clone())
-        .map_err(|e| Failure::internal(format!("{batch}: the ledger's note of its files is not understood: {e}")))?;
+    let staged = StagedFiles::read(work)?;
     let record = landing.record(&batch.lane);
     if record.last()?.is_some_and(|held| held.ledger == batch.ledger && held.number >= batch.number) {
         // All of it was done before a crash; only the ledger does not know yet.
@@ -42,6 +41,12 @@ pub(super) fn publish(
                 "somebody removed it from the hidden folder .sluice; put it back, or restore the folder from a backup",
             ));
         }
+    }
+    let gone: Vec<_> = staged.removes.iter().map(|path| landing.root.join(path)).collect();
+    for path in &gone {
+        landing.disk.remove_file(path)?;
+        reach("publish.file_removed");
+        folders.extend(path.parent());
     }
     for folder in folders {
         landing.disk.sync_folder(folder)?;

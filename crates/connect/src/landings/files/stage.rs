@@ -42,6 +42,43 @@ pub(super) struct StagedFile {
 #[derive(Debug, Default, Serialize, Deserialize)]
 pub(super) struct StagedFiles {
     pub files: Vec<StagedFile>,
+    /// Files of an older batch that this one takes away, below the landing's folder.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub removes: Vec<String>,
+}
+
+impl StagedFiles {
+    /// Reads the ledger's note.
+    pub(super) fn read(work: &StagedWork) -> Outcome<Self> {
+        if work.detail.is_null() {
+            return Ok(Self::default());
+        }
+        serde_json::from_value(work.detail.clone())
+            .map_err(|e| Failure::internal(format!("the ledger's note of staged files is not understood: {e}")))
+    }
+
+    fn note(&self) -> Outcome<serde_json::Value> {
+        serde_json::to_value(self).map_err(|e| Failure::internal(format!("staged files cannot be noted: {e}")))
+    }
+}
+
+/// Gives staged files the names of those that an older batch has in the same folders, so that each is replaced by one
+/// rename. What the older batch has beyond that is taken away.
+pub(super) fn take_place(old: &StagedWork, mut work: StagedWork) -> Outcome<StagedWork> {
+    let mut left: Vec<String> = StagedFiles::read(old)?.files.into_iter().map(|f| f.path).collect();
+    let mut new = StagedFiles::read(&work)?;
+    let place = |path: &str| {
+        let path = Path::new(path);
+        (path.parent().map(Path::to_path_buf), path.extension().map(ToOwned::to_owned))
+    };
+    for file in &mut new.files {
+        if let Some(i) = left.iter().position(|path| place(path) == place(&file.path)) {
+            file.path = left.remove(i);
+        }
+    }
+    new.removes = left;
+    work.detail = new.note()?;
+    Ok(work)
 }
 
 enum Writer {
@@ -189,8 +226,7 @@ impl Stage for FilesStage {
         }
         reach("stage.synced");
         let (rows, bytes) = (self.done.iter().map(|f| f.rows).sum(), self.done.iter().map(|f| f.bytes).sum());
-        let detail = serde_json::to_value(StagedFiles { files: self.done })
-            .map_err(|e| Failure::internal(format!("staged files cannot be noted: {e}")))?;
+        let detail = StagedFiles { files: self.done, removes: Vec::new() }.note()?;
         Ok(StagedWork { rows, bytes, detail })
     }
 }

@@ -13,7 +13,9 @@ use rusqlite::Connection;
 use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{HeldBatch, PartitionPosition};
-use sluice_core::ledger::{BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals};
+use sluice_core::ledger::{
+    BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
+};
 use sluice_core::plan::SealedTexts;
 
 /// The ledger.
@@ -85,6 +87,37 @@ impl Ledger for SqliteLedger {
 
     fn positions(&self, pipeline: &str, arrival: &str) -> Outcome<Vec<PartitionPosition>> {
         query::positions(&self.connection(), pipeline, arrival).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn begin(&self, pipeline: &str, arrival: &str, starts: &[PartitionPosition]) -> Outcome<()> {
+        write::begin(&mut self.connection(), pipeline, arrival, starts).map_err(|e| self.failed("note positions", &e))
+    }
+
+    fn set_positions(
+        &self,
+        pipeline: &str,
+        arrival: &str,
+        positions: &[PartitionPosition],
+        reason: &str,
+    ) -> Outcome<()> {
+        write::set_positions(&mut self.connection(), pipeline, arrival, positions, reason)
+            .map_err(|e| self.failed("set positions", &e))
+    }
+
+    fn position_changes(&self, pipeline: &str) -> Outcome<Vec<PositionChange>> {
+        query::position_changes(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn begin_replay(&self, pipeline: &str, what: &str, reason: &str) -> Outcome<u64> {
+        write::begin_replay(&self.connection(), pipeline, what, reason).map_err(|e| self.failed("note a replay", &e))
+    }
+
+    fn end_replay(&self, pipeline: &str, number: u64) -> Outcome<()> {
+        write::end_replay(&self.connection(), pipeline, number).map_err(|e| self.failed("end a replay", &e))
+    }
+
+    fn replays(&self, pipeline: &str) -> Outcome<Vec<ReplayRecord>> {
+        query::replays(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
     fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<()> {

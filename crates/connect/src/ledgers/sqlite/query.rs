@@ -1,17 +1,20 @@
 //! What reads the ledger.
 
-use rusqlite::{Connection, Row, params};
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges, Sealed, StationCount, TakenWork};
 use sluice_core::event::Position;
 use sluice_core::kinds::{PartitionPosition, StagedWork};
-use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals};
+use sluice_core::ledger::{
+    BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals, PositionChange, ReplayRecord,
+};
 use sluice_core::plan::SealedTexts;
 use sluice_core::run::REJECTS;
 
 type Sql<T> = rusqlite::Result<T>;
 
 pub(super) fn lanes(connection: &Connection, pipeline: &str) -> Sql<Vec<LaneId>> {
-    let mut statement = connection.prepare("select lane from lane where pipeline = ?1 order by lane")?;
+    let mut statement =
+        connection.prepare("select lane from lane where pipeline = ?1 and lane not like '%~%' order by lane")?;
     let rows = statement.query_map([pipeline], |r| Ok(LaneId::named(r.get::<_, String>(0)?)))?;
     rows.collect()
 }
@@ -117,6 +120,7 @@ pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery
         batch.ranges = ranges(connection, pipeline, &batch.lane, batch.number)?;
         batch.counts = counts(connection, pipeline, &batch.lane, batch.number)?;
         batch.landings = landings(connection, pipeline, &batch.lane, batch.number)?;
+        (batch.first, batch.replaced_by) = steads(connection, pipeline, &batch.lane, batch.number)?;
         if batch.state == BatchState::Sealed && batch.landings.iter().all(|l| l.landed_at.is_some()) {
             batch.state = BatchState::Landed;
         }
@@ -145,13 +149,69 @@ fn record(row: &Row<'_>) -> Sql<BatchRecord> {
         ranges: Ranges::default(),
         counts: Vec::new(),
         landings: Vec::new(),
+        first: None,
+        replaced_by: None,
     })
+}
+
+type BatchName = Option<(LaneId, u64)>;
+
+/// The batch that read the events of a batch first, and the one that took its place.
+fn steads(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<(BatchName, BatchName)> {
+    let name = |r: &Row<'_>| Ok((LaneId::named(r.get::<_, String>(0)?), r.get(1)?));
+    let sql = "select first_lane, first_number from batch_stead where pipeline = ?1 and lane = ?2 and number = ?3";
+    let key = params![pipeline, lane.as_str(), number];
+    let first = connection.prepare_cached(sql)?.query_row(key, name).optional()?;
+    let sql = "select lane, number from batch_stead where pipeline = ?1 and last_lane = ?2 and last_number = ?3";
+    let by = connection.prepare_cached(sql)?.query_row(key, name).optional()?;
+    Ok((first, by))
+}
+
+pub(super) fn position_changes(connection: &Connection, pipeline: &str) -> Sql<Vec<PositionChange>> {
+    let sql = "select arrival, partition, old_major, old_minor, new_major, new_minor, at, reason from position_change
+               where pipeline = ?1 order by rowid";
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map([pipeline], |r| {
+        let old: Option<u64> = r.get(2)?;
+        let minor: Option<u64> = r.get(3)?;
+        Ok(PositionChange {
+            arrival: r.get(0)?,
+            partition: r.get::<_, String>(1)?.into(),
+            from: old.map(|major| Position { major, minor: minor.unwrap_or(0) }),
+            to: Position { major: r.get(4)?, minor: r.get(5)? },
+            at: r.get(6)?,
+            reason: r.get(7)?,
+        })
+    })?;
+    rows.collect()
+}
+
+pub(super) fn replays(connection: &Connection, pipeline: &str) -> Sql<Vec<ReplayRecord>> {
+    let sql = "select number, what, reason, at, ended_at,
+                      (select count(*) from batch b where b.pipeline = r.pipeline and b.lane like '%~' || r.number
+                       and b.state = 'settled'),
+                      (select coalesce(sum(l.rows), 0) from batch_landing l where l.pipeline = r.pipeline
+                       and l.lane like '%~' || r.number and l.landing <> ?2 and l.landed_at is not null)
+               from replay r where pipeline = ?1 order by number";
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map(params![pipeline, REJECTS], |r| {
+        Ok(ReplayRecord {
+            number: r.get(0)?,
+            what: r.get(1)?,
+            reason: r.get(2)?,
+            at: r.get(3)?,
+            ended_at: r.get(4)?,
+            batches: r.get(5)?,
+            rows: r.get(6)?,
+        })
+    })?;
+    rows.collect()
 }
 
 pub(super) fn totals(connection: &Connection, pipeline: &str) -> Sql<PipelineTotals> {
     let sql = "select count(*) filter (where state = 'settled'), count(*) filter (where state = 'sealed'),
                       coalesce(sum(read), 0), coalesce(sum(bytes), 0), coalesce(sum(rejected), 0), max(settled_at)
-               from batch where pipeline = ?1 and state <> 'open'";
+               from batch where pipeline = ?1 and state <> 'open' and lane not like '%~%'";
     let mut totals = connection.query_row(sql, [pipeline], |r| {
         Ok(PipelineTotals {
             batches: r.get(0)?,
@@ -164,7 +224,7 @@ pub(super) fn totals(connection: &Connection, pipeline: &str) -> Sql<PipelineTot
         })
     })?;
     let sql = "select coalesce(sum(rows), 0) from batch_landing
-               where pipeline = ?1 and landing <> ?2 and landed_at is not null";
+               where pipeline = ?1 and landing <> ?2 and landed_at is not null and lane not like '%~%'";
     totals.landed = connection.query_row(sql, [pipeline, REJECTS], |r| r.get(0))?;
     Ok(totals)
 }

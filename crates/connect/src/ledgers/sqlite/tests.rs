@@ -48,6 +48,7 @@ fn staged(ledger: &SqliteLedger, number: u64, ranges: Vec<Range>) -> Staged {
         opened_at: 1_000,
         works: vec![taken("weighing.archive", 9), taken("rejects", 1)],
         texts: SealedTexts { project: "a".into(), pipeline: "b".into() },
+        stead: None,
     }
 }
 

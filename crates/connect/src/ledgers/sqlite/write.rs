@@ -1,8 +1,10 @@
 //! What changes the ledger. Each function is one transaction.
 
+use std::sync::Arc;
+
 use rusqlite::{Connection, OptionalExtension as _, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Staged};
-use sluice_core::kinds::HeldBatch;
+use sluice_core::kinds::{HeldBatch, PartitionPosition};
 use sluice_core::ledger::LaneHold;
 
 type Sql<T> = rusqlite::Result<T>;
@@ -51,9 +53,15 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         return Ok(false);
     }
     insert_ranges(&transaction, id, &staged.ranges.0)?;
-    let arrival = arrival_of(lane);
-    for range in &staged.ranges.0 {
-        move_position(&transaction, pipeline, arrival, range)?;
+    // What is read again moves no position.
+    for range in staged.ranges.0.iter().filter(|_| !id.lane.is_aside()) {
+        move_position(&transaction, pipeline, id.lane.arrival(), range)?;
+    }
+    if let Some(stead) = &staged.stead {
+        let ((first_lane, first), (last_lane, last)) = (&stead.first, &stead.last);
+        let sql = "insert into batch_stead values (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        let row = params![pipeline, lane, number, first_lane.as_str(), first, last_lane.as_str(), last];
+        transaction.execute(sql, row)?;
     }
     for (place, count) in staged.counts.iter().enumerate() {
         let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)";
@@ -80,11 +88,6 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     Ok(true)
 }
 
-/// The arrival of a lane: its name without the last number.
-fn arrival_of(lane: &str) -> &str {
-    lane.rsplit_once('.').map_or(lane, |(arrival, _)| arrival)
-}
-
 fn insert_ranges(connection: &Connection, id: &BatchIdentity, ranges: &[Range]) -> Sql<()> {
     let sql = "insert into batch_range values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
     let mut insert = connection.prepare_cached(sql)?;
@@ -106,16 +109,79 @@ fn insert_ranges(connection: &Connection, id: &BatchIdentity, ranges: &[Range]) 
 }
 
 fn move_position(connection: &Connection, pipeline: &str, arrival: &str, range: &Range) -> Sql<()> {
-    let sql = "insert into position values (?1, ?2, ?3, ?4, ?5, ?6) on conflict do update
-               set major = excluded.major, minor = excluded.minor, identity = excluded.identity";
-    connection.prepare_cached(sql)?.execute(params![
-        pipeline,
-        arrival,
-        &*range.partition,
-        range.to.major,
-        range.to.minor,
-        range.identity
-    ])?;
+    let to = PartitionPosition {
+        partition: Arc::clone(&range.partition),
+        position: range.to,
+        identity: range.identity.clone(),
+    };
+    put_position(connection, pipeline, arrival, &to, "update")
+}
+
+/// Writes one position; `or_else` says what becomes of one that is there.
+fn put_position(
+    connection: &Connection,
+    pipeline: &str,
+    arrival: &str,
+    to: &PartitionPosition,
+    or_else: &str,
+) -> Sql<()> {
+    let conflict = match or_else {
+        "update" => "update set major = excluded.major, minor = excluded.minor, identity = excluded.identity",
+        _ => "nothing",
+    };
+    let sql = format!("insert into position values (?1, ?2, ?3, ?4, ?5, ?6) on conflict do {conflict}");
+    let (major, minor) = (to.position.major, to.position.minor);
+    let row = params![pipeline, arrival, &*to.partition, major, minor, to.identity];
+    connection.prepare_cached(&sql)?.execute(row)?;
+    Ok(())
+}
+
+pub(super) fn begin(
+    connection: &mut Connection,
+    pipeline: &str,
+    arrival: &str,
+    starts: &[PartitionPosition],
+) -> Sql<()> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    for start in starts {
+        put_position(&transaction, pipeline, arrival, start, "keep")?;
+    }
+    transaction.commit()
+}
+
+pub(super) fn set_positions(
+    connection: &mut Connection,
+    pipeline: &str,
+    arrival: &str,
+    positions: &[PartitionPosition],
+    reason: &str,
+) -> Sql<()> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    for to in positions {
+        let sql = format!(
+            "insert into position_change
+             select ?1, ?2, ?3, (select major from position where pipeline = ?1 and arrival = ?2 and partition = ?3),
+                    (select minor from position where pipeline = ?1 and arrival = ?2 and partition = ?3),
+                    ?4, ?5, {NOW}, ?6"
+        );
+        let (major, minor) = (to.position.major, to.position.minor);
+        transaction.execute(&sql, params![pipeline, arrival, &*to.partition, major, minor, reason])?;
+        put_position(&transaction, pipeline, arrival, to, "update")?;
+    }
+    transaction.commit()
+}
+
+pub(super) fn begin_replay(connection: &Connection, pipeline: &str, what: &str, reason: &str) -> Sql<u64> {
+    let sql = format!(
+        "insert into replay (pipeline, number, what, reason, at)
+         select ?1, coalesce(max(number), 0) + 1, ?2, ?3, {NOW} from replay where pipeline = ?1 returning number"
+    );
+    connection.query_row(&sql, params![pipeline, what, reason], |r| r.get(0))
+}
+
+pub(super) fn end_replay(connection: &Connection, pipeline: &str, number: u64) -> Sql<()> {
+    let sql = format!("update replay set ended_at = coalesce(ended_at, {NOW}) where pipeline = ?1 and number = ?2");
+    connection.execute(&sql, params![pipeline, number])?;
     Ok(())
 }
 

@@ -213,16 +213,9 @@ impl Decoder for CsvDecoder {
         }
         self.bind(chunk);
         let bytes = &chunk.bytes;
+        let dialect = self.dialect.clone();
         let all_utf8 = simdutf8::basic::from_utf8(bytes).is_ok();
-        let mut start = first_record(chunk, self.dialect.head);
-        while start < bytes.len() {
-            let end = scan::record_end(bytes, start, &self.dialect).unwrap_or(bytes.len());
-            let line = trim_line_end(&bytes[start..end]);
-            let span = RecordSpan { start: offset(start), end: offset(start + line.len()) };
-            start = end;
-            if scan::is_blank(line) {
-                continue;
-            }
+        let mut take = |line: &[u8], span: RecordSpan| {
             let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
                 true => self.record(&mut Walk::new(line, &self.dialect)),
                 false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
@@ -233,6 +226,20 @@ impl Decoder for CsvDecoder {
                     self.rows.truncate(spans.len());
                     rejects.push(self.rows.reject(chunk, span, bad));
                 }
+            }
+        };
+        if let Some(messages) = &chunk.messages {
+            messages.each.iter().for_each(|m| take(trim_line_end(m.span.of(bytes)), m.span));
+            return Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects };
+        }
+        let mut start = first_record(chunk, dialect.head);
+        while start < bytes.len() {
+            let end = scan::record_end(bytes, start, &dialect).unwrap_or(bytes.len());
+            let line = trim_line_end(&bytes[start..end]);
+            let span = RecordSpan { start: offset(start), end: offset(start + line.len()) };
+            start = end;
+            if !scan::is_blank(line) {
+                take(line, span);
             }
         }
         Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects }

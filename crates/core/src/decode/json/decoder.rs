@@ -308,23 +308,29 @@ impl Decoder for JsonDecoder {
             return Decoded { rows: EventRows { batch: self.rows.finish(0), spans }, rejects };
         }
         let all_utf8 = simdutf8::basic::from_utf8(&chunk.bytes).is_ok();
+        let mut take = |line: &[u8], span: RecordSpan| {
+            let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
+                true => self.record(line, spans.len()),
+                false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
+            };
+            match result {
+                Ok(()) => spans.push(span),
+                Err(bad) => {
+                    self.rows.truncate(spans.len());
+                    rejects.push(self.rows.reject(chunk, span, bad));
+                }
+            }
+        };
+        if let Some(messages) = &chunk.messages {
+            messages.each.iter().for_each(|m| take(m.span.of(&chunk.bytes), m.span));
+            return Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects };
+        }
         let mut start = super::mark_length(chunk);
         while start < chunk.bytes.len() {
             let end = memchr::memchr(b'\n', &chunk.bytes[start..]).map_or(chunk.bytes.len(), |i| start + i);
             let line = chunk.bytes[start..end].trim_ascii_end();
-            let span = RecordSpan { start: offset(start), end: offset(start + line.len()) };
             if !super::is_blank(line) {
-                let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
-                    true => self.record(line, spans.len()),
-                    false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
-                };
-                match result {
-                    Ok(()) => spans.push(span),
-                    Err(bad) => {
-                        self.rows.truncate(spans.len());
-                        rejects.push(self.rows.reject(chunk, span, bad));
-                    }
-                }
+                take(line, RecordSpan { start: offset(start), end: offset(start + line.len()) });
             }
             start = end + 1;
         }

@@ -26,6 +26,18 @@ pub struct SelectItem {
     pub text: String,
 }
 
+impl SelectItem {
+    /// A column of the scope as it is. It stands nowhere in a file.
+    pub fn of_column(index: usize, column: &crate::plan::OutputColumn) -> Self {
+        Self {
+            name: column.name.clone(),
+            expr: Expr::new(Node::Column(index), column.ty, column.nullable),
+            place: Place::new(&crate::problem::SourceText::new("", ""), 0..0),
+            text: column.name.clone(),
+        }
+    }
+}
+
 /// A condition, and the parts of it that all must be true.
 #[derive(Clone, Debug)]
 pub struct Condition {
@@ -85,11 +97,36 @@ fn and_parts(syntax: &ast::Expr) -> Vec<&ast::Expr> {
 
 /// Binds a select list. Items with a mistake become problems; the others are returned.
 pub fn bind_select(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut Problems) -> Vec<SelectItem> {
+    bind_items(text, scope, scope.len(), false, problems)
+}
+
+/// Binds a select list in which a star stands for the first so many columns of the scope.
+pub fn bind_columns(
+    text: &EmbeddedText,
+    scope: &[ScopeColumn],
+    star: usize,
+    problems: &mut Problems,
+) -> Vec<SelectItem> {
+    bind_items(text, scope, star, false, problems)
+}
+
+/// Binds a select list whose items may go without a name: such an item is named by its text.
+pub fn bind_parts(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut Problems) -> Vec<SelectItem> {
+    bind_items(text, scope, 0, true, problems)
+}
+
+fn bind_items(
+    text: &EmbeddedText,
+    scope: &[ScopeColumn],
+    star: usize,
+    nameless: bool,
+    problems: &mut Problems,
+) -> Vec<SelectItem> {
     let sql = SqlText::new(text, problems);
     let mut items: Vec<SelectItem> = Vec::new();
     for piece in sql.pieces(problems) {
         let mut binder = Binder { sql: &sql, piece: &piece, scope, problems };
-        for item in binder.select_item() {
+        for item in binder.select_item(star, nameless) {
             if items.iter().any(|i| i.name.eq_ignore_ascii_case(&item.name)) {
                 problems.add(
                     Problem::error("name.taken", format!("two columns are named `{}`", item.name), item.place)
@@ -130,7 +167,7 @@ impl Binder<'_> {
         self.problems.add(Problem::error("unsupported", what.to_string(), place).with_help(help));
     }
 
-    fn select_item(&mut self) -> Vec<SelectItem> {
+    fn select_item(&mut self, star: usize, nameless: bool) -> Vec<SelectItem> {
         let mut parser = SqlText::parser(self.piece);
         let parsed = match parser.parse_select_item() {
             Ok(parsed) => parsed,
@@ -149,7 +186,7 @@ impl Binder<'_> {
                 (expr, None, span)
             }
             ast::SelectItem::ExprWithAlias { expr, alias } => (expr, Some(alias.value), alias.span),
-            ast::SelectItem::Wildcard(_) => return self.all_columns(),
+            ast::SelectItem::Wildcard(_) => return self.all_columns(star),
             _ => {
                 self.unsupported(Span::empty(), "this form of a column is not known here", "write: expression as name");
                 return Vec::new();
@@ -157,6 +194,7 @@ impl Binder<'_> {
         };
         let Some(expr) = self.bind(&syntax) else { return Vec::new() };
         let name = name.or_else(|| expr.as_column().map(|i| self.scope[i].name.clone()));
+        let name = name.or_else(|| nameless.then(|| self.sql.piece_text(self.piece).trim().to_string()));
         let Some(name) = name else {
             let text = self.sql.piece_text(self.piece);
             self.problems.add(
@@ -169,7 +207,7 @@ impl Binder<'_> {
         vec![SelectItem { name, expr, place: self.place(span), text: self.sql.piece_text(self.piece).to_string() }]
     }
 
-    fn all_columns(&self) -> Vec<SelectItem> {
+    fn all_columns(&self, star: usize) -> Vec<SelectItem> {
         let place = self.sql.piece_place(self.piece);
         let item = |(i, c): (usize, &ScopeColumn)| SelectItem {
             name: c.name.clone(),
@@ -177,7 +215,7 @@ impl Binder<'_> {
             place: place.clone(),
             text: c.name.clone(),
         };
-        self.scope.iter().enumerate().map(item).collect()
+        self.scope.iter().take(star).enumerate().map(item).collect()
     }
 
     /// Gives a bare null a type.

@@ -36,7 +36,14 @@ fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
         options: Options::empty(Vec::new(), place),
         place: None,
     };
-    Settings { root: root.into(), work: root.into(), connection, options, secrets: Arc::new(NoSecrets) }
+    Settings {
+        root: root.into(),
+        work: root.into(),
+        connection,
+        options,
+        secrets: Arc::new(NoSecrets),
+        label: String::new(),
+    }
 }
 
 struct Folder(tempfile::TempDir);

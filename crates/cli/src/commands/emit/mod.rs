@@ -1,8 +1,9 @@
 //! `sluice emit`: invented events at a rate, for trying things.
 
-use std::fs::File;
-use std::io::Write;
-use std::path::{Path, PathBuf};
+mod lines;
+mod sink;
+
+use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -14,11 +15,12 @@ use sluice_core::run::Stop;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 use crate::args::{Arguments, EmitArgs, EmitFormat, OutputKind};
-use crate::emit::{Emitter, Manner, SHAPES, Shape};
+use crate::emit::{Emitted, Emitter, Manner, SHAPES, Shape};
 use crate::exit::Exit;
 use crate::output::{self, problems, style, times};
 use crate::progress::Counting;
 use crate::signals;
+use sink::{Sink, Written};
 
 /// Events are made in slices of this time, so that a rate is kept evenly.
 const SLICE: Duration = Duration::from_millis(20);
@@ -27,6 +29,15 @@ const SLICE: Duration = Duration::from_millis(20);
 const AT_ONCE: u64 = 2_000;
 
 pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
+    let stop = Arc::new(Stop::new());
+    if args.shape == "-" {
+        let mut sink = Sink::open(args, arguments.project.as_deref(), "lines")?;
+        signals::end_on_signals(&stop);
+        let started = Instant::now();
+        let emitted = lines::send(args, &mut sink, &stop)?;
+        report(arguments, args, "lines", &sink, emitted, started.elapsed());
+        return Ok(Exit::Fine);
+    }
     if args.count.is_none() && args.lasting.is_none() && args.rate.is_none() {
         return Err(Failure::new(FailureKind::Configuration, "without a rate, something must say when to stop")
             .with_help("give --count N, --for DURATION, or --rate N for going on until Ctrl-C"));
@@ -41,17 +52,34 @@ pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
     };
     let name = shape.name.clone();
     let mut emitter = Emitter::new(shape, manner);
-    let (mut sink, file) = open(args, &name)?;
-    let stop = Arc::new(Stop::new());
+    if let Some(field) = args.key.as_ref().filter(|field| !emitter.key_by(field)) {
+        let fields = emitter.fields();
+        let failure = Failure::new(FailureKind::Configuration, format!("the shape {name} has no field `{field}`"));
+        let help = names::remedy(field, "fields", fields.iter().map(String::as_str));
+        return Err(failure.with_help(help.unwrap_or_else(|| fields.join(", "))));
+    }
+    let mut sink = Sink::open(args, arguments.project.as_deref(), &name)?;
     signals::end_on_signals(&stop);
     let started = Instant::now();
-    let mut failed = None;
-    let counting = Counting::new("events emitted");
-    if args.format == EmitFormat::Csv {
-        failed = sink.write_all(emitter.head().as_bytes()).err();
+    let written = invented(args, &mut emitter, &mut sink, &stop)?;
+    if written == Written::Enough {
+        return Ok(Exit::Fine);
     }
-    let mut out = Vec::new();
-    while failed.is_none() && !stop.is_settling() {
+    report(arguments, args, &name, &sink, emitter.emitted, started.elapsed());
+    let cut_short = stop.is_settling() && (args.count.is_some() || args.lasting.is_some());
+    Ok(if cut_short { Exit::Interrupted } else { Exit::Fine })
+}
+
+/// Emits invented events until there are enough.
+fn invented(args: &EmitArgs, emitter: &mut Emitter, sink: &mut Sink, stop: &Stop) -> Outcome<Written> {
+    let started = Instant::now();
+    let counting = Counting::new("events emitted");
+    let (mut out, mut keys) = (Vec::new(), Vec::new());
+    let is_topic = matches!(sink, Sink::Topic(..));
+    if args.format == EmitFormat::Csv && !is_topic && sink.write(emitter.head().as_bytes(), &[])? == Written::Enough {
+        return Ok(Written::Enough);
+    }
+    while !stop.is_settling() {
         let passed = started.elapsed();
         if args.lasting.is_some_and(|end| passed >= end) || args.count.is_some_and(|n| emitter.emitted.events >= n) {
             break;
@@ -62,29 +90,28 @@ pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
         });
         let due = args.count.map_or(due, |n| due.min(n));
         out.clear();
+        keys.clear();
         for number in done..due {
             let at = time_of(args, number);
             match args.format {
                 EmitFormat::Jsonl => emitter.json(at, &mut out),
                 EmitFormat::Csv => emitter.csv(at, &mut out),
             }
+            if is_topic {
+                keys.push(Some(emitter.key.clone()).filter(|k| !k.is_empty()));
+            }
         }
-        failed = sink.write_all(&out).and_then(|()| sink.flush()).err();
+        if sink.write(&out, &keys)? == Written::Enough {
+            return Ok(Written::Enough);
+        }
         counting.at(emitter.emitted.events);
         if args.rate.is_some() {
             stop.wait(SLICE);
         }
     }
     counting.finish();
-    match (failed, &file) {
-        (Some(error), Some(file)) => return Err(Failure::io("write", file, &error)),
-        // Nobody reads any more: that is the reader's way of saying enough.
-        (Some(_), None) => return Ok(Exit::Fine),
-        (None, _) => {}
-    }
-    report(arguments, args, &name, file.as_deref(), &emitter, started.elapsed());
-    let cut_short = stop.is_settling() && (args.count.is_some() || args.lasting.is_some());
-    Ok(if cut_short { Exit::Interrupted } else { Exit::Fine })
+    sink.finish()?;
+    Ok(Written::GoOn)
 }
 
 /// A shape by its name, or from a file.
@@ -113,26 +140,6 @@ fn shape(wanted: &str) -> Outcome<Shape> {
         .with_help("mend what is underlined; `sluice manual shape` lists the keys"))
 }
 
-/// Where events go: a new file of the folder, or standard output.
-fn open(args: &EmitArgs, name: &str) -> Outcome<(Box<dyn Write>, Option<PathBuf>)> {
-    let Some(folder) = &args.into else { return Ok((Box::new(std::io::stdout()), None)) };
-    std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
-    let ending = match args.format {
-        EmitFormat::Jsonl => "jsonl",
-        EmitFormat::Csv => "csv",
-    };
-    // Several may run side by side: each takes a file that is not there yet.
-    for number in 1..=u32::MAX {
-        let path = folder.join(format!("{name}-{}-{number}.{ending}", args.seed));
-        match File::options().write(true).create_new(true).open(&path) {
-            Ok(file) => return Ok((Box::new(file), Some(path))),
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
-            Err(error) => return Err(Failure::io("make", &path, &error)),
-        }
-    }
-    Err(Failure::unreachable(format!("{} has no free name left", folder.display())))
-}
-
 /// The time of an event: now, or counted from a moment, so that events of one seed are the same each time.
 fn time_of(args: &EmitArgs, number: u64) -> i64 {
     let Some(since) = args.since else { return times::now() };
@@ -140,19 +147,19 @@ fn time_of(args: &EmitArgs, number: u64) -> i64 {
     since.saturating_add(i64::try_from(number.saturating_mul(step)).unwrap_or(i64::MAX))
 }
 
-fn report(arguments: &Arguments, args: &EmitArgs, name: &str, file: Option<&Path>, emitter: &Emitter, took: Duration) {
-    let emitted = emitter.emitted;
-    if arguments.output == OutputKind::Json && file.is_some() {
+fn report(arguments: &Arguments, args: &EmitArgs, name: &str, sink: &Sink, emitted: Emitted, took: Duration) {
+    if arguments.output == OutputKind::Json && !matches!(sink, Sink::Stdout) {
+        let topic = matches!(sink, Sink::Topic(..)).then(|| sink.shown());
         output::json(
             "emit",
             json!({
                 "shape": name, "seed": args.seed, "events": emitted.events, "bad": emitted.bad, "late": emitted.late,
-                "bytes": emitted.bytes, "file": file, "seconds": took.as_secs_f64(),
+                "bytes": emitted.bytes, "file": sink.file(), "topic": topic, "seconds": took.as_secs_f64(),
             }),
         );
         return;
     }
-    let place = file.map_or_else(|| "standard output".to_string(), |f| f.display().to_string());
+    let place = sink.shown();
     let mut text = format!(
         "{}: {} ({}) in {} to {place}",
         style::bold(name),

@@ -1,4 +1,6 @@
-//! `sluice rejects`: which events were rejected, and why?
+//! `sluice rejects`: which events were rejected, and why? Try them again.
+
+mod retry;
 
 use std::collections::{BTreeMap, VecDeque};
 use std::fs::File;
@@ -8,6 +10,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sluice_connect::landings::files::rejects_folder;
+use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::reject::REASONS;
 use sluice_core::units::{show_count, show_many};
@@ -17,6 +20,7 @@ use crate::exit::Exit;
 use crate::output::table::{Align, Table, cut, screen_width};
 use crate::output::{self, style};
 use crate::project::Project;
+use retry::Tried;
 
 /// One line of a reject file.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -44,11 +48,14 @@ struct Found {
     total: u64,
     groups: BTreeMap<(String, String, String), u64>,
     newest: VecDeque<RejectLine>,
+    /// Rejects that were tried again since.
+    tried: u64,
 }
 
 pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
-    let name = project.pipeline(&args.pipeline)?.config.name;
+    let pipeline = project.pipeline(&args.pipeline)?;
+    let name = pipeline.config.name.clone();
     if let Some(reason) = &args.reason
         && !REASONS.iter().any(|(word, _)| word == reason)
     {
@@ -59,9 +66,17 @@ pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit
             None => failure,
         });
     }
+    let tried = match SqliteLedger::open_existing(&project.ledger_path())? {
+        Some(ledger) if !args.all => Tried::read(&ledger, &name)?,
+        _ => Tried::default(),
+    };
     let mut found = Found::default();
     for file in files(&rejects_folder(&project.root, &name))? {
-        read(&file, args, &mut found)?;
+        read(&file, args, &tried, &mut found)?;
+    }
+    if args.retry {
+        let rejects: Vec<RejectLine> = found.newest.into_iter().collect();
+        return retry::retry(arguments, args, &project, &pipeline, &rejects);
     }
     if args.raw {
         return Ok(Exit::Fine);
@@ -92,7 +107,7 @@ fn files(folder: &Path) -> Outcome<Vec<PathBuf>> {
     Ok(files.into_iter().map(|(_, path)| path).collect())
 }
 
-fn read(path: &Path, args: &RejectsArgs, found: &mut Found) -> Outcome<()> {
+fn read(path: &Path, args: &RejectsArgs, tried: &Tried, found: &mut Found) -> Outcome<()> {
     let file = File::open(path).map_err(|e| Failure::io("read", path, &e))?;
     for (number, line) in BufReader::new(file).lines().enumerate() {
         let line = line.map_err(|e| Failure::io("read", path, &e))?;
@@ -103,6 +118,10 @@ fn read(path: &Path, args: &RejectsArgs, found: &mut Found) -> Outcome<()> {
         if args.batch.is_some_and(|b| b != reject.batch) || args.reason.as_ref().is_some_and(|r| *r != reject.reason) {
             continue;
         }
+        if tried.is_tried(&reject) {
+            found.tried += 1;
+            continue;
+        }
         if args.raw {
             write_raw(&reject);
             continue;
@@ -111,7 +130,7 @@ fn read(path: &Path, args: &RejectsArgs, found: &mut Found) -> Outcome<()> {
         let key = (reject.reason.clone(), reject.station.clone(), reject.field.clone().unwrap_or_default());
         *found.groups.entry(key).or_default() += 1;
         found.newest.push_back(reject);
-        if found.newest.len() > args.last {
+        if found.newest.len() > args.last && !args.retry {
             found.newest.pop_front();
         }
     }
@@ -137,7 +156,11 @@ fn write_raw(reject: &RejectLine) {
 
 fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
     if found.total == 0 {
-        output::print(&format!("{}: no rejects\n", style::bold(name)));
+        let tried = match found.tried {
+            0 => String::new(),
+            n => format!("; {} tried again since: --all shows them", show_many(n, "reject")),
+        };
+        output::print(&format!("{}: no rejects{tried}\n", style::bold(name)));
         return;
     }
     let mut out = format!("{}: {}\n\n", style::bold(name), show_many(found.total, "reject"));
@@ -166,6 +189,17 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
         style::command(&format!("sluice rejects {name} --raw")),
         style::dim("their bytes as they were"),
     ));
+    out.push_str(&format!(
+        "  {}  {}\n",
+        style::command(&format!("sluice rejects {name} --retry")),
+        style::dim("once what was wrong is mended"),
+    ));
+    if found.tried > 0 {
+        out.push_str(&format!(
+            "  {}\n",
+            style::dim(&format!("{} tried again since: --all", show_many(found.tried, "more reject")))
+        ));
+    }
     output::print(&out);
 }
 
@@ -177,9 +211,9 @@ fn one(reject: &RejectLine) -> String {
     // Bytes that are not UTF-8 show as �; --raw and --output json give them exactly.
     let bytes = cut(&String::from_utf8_lossy(&reject.bytes()), 3 * screen_width());
     format!(
-        "\n  {} {} byte {} {}\n  {} {what}\n  {bytes}\n",
+        "\n  {} {} {} {}\n  {} {what}\n  {bytes}\n",
         style::bold(&reject.partition),
-        style::dim("from"),
+        style::dim("at"),
         reject.position,
         style::dim(&format!("({} bytes, batch {})", reject.length, reject.batch)),
         style::warn(&reject.reason),
@@ -197,7 +231,7 @@ fn as_json(name: &str, found: &Found) {
     output::json(
         "rejects",
         json!({
-            "pipeline": name, "total": found.total, "groups": groups, "newest": found.newest,
+            "pipeline": name, "total": found.total, "tried_again": found.tried, "groups": groups, "newest": found.newest,
         }),
     );
 }

@@ -1,0 +1,129 @@
+//! Where emitted events go: a new file of a folder, a topic, or standard output.
+
+use std::fs::File;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use sluice_connect::broker::Sender;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+
+use crate::args::{EmitArgs, EmitFormat};
+use crate::place;
+use crate::project::Project;
+
+/// An opened sink.
+pub(super) enum Sink {
+    Stdout,
+    File(File, PathBuf),
+    Topic(Box<Sender>, String),
+}
+
+/// How far writing came.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Written {
+    GoOn,
+    /// Nobody reads any more: that is the reader's way of saying enough.
+    Enough,
+}
+
+impl Sink {
+    /// Opens what `--into` names.
+    ///
+    /// # Errors
+    /// Where it cannot be written to.
+    pub(super) fn open(args: &EmitArgs, project: Option<&Path>, name: &str) -> Outcome<Self> {
+        let Some(into) = &args.into else { return Ok(Self::Stdout) };
+        let is_folder = Path::new(into).exists() || into.contains(['/', '\\']) || !into.contains(':');
+        if is_folder {
+            return file(args, Path::new(into), name);
+        }
+        let (connection, topic) = into.split_once(':').unwrap_or((into, ""));
+        let project = Project::need(project)?;
+        let known = || project.config.connections.iter().map(|c| c.name.as_str());
+        let Some(connection) = project.config.connection(connection) else {
+            let failure = Failure::new(FailureKind::Configuration, format!("there is no connection `{connection}`"));
+            let help = sluice_core::names::remedy(connection, "connections", known());
+            return Err(failure.with_help(help.unwrap_or_else(|| "name a folder, or CONNECTION:TOPIC".into())));
+        };
+        if connection.scheme != "kafka" || topic.is_empty() {
+            return Err(Failure::new(FailureKind::Configuration, format!("`{into}` is no topic"))
+                .with_help("name CONNECTION:TOPIC of a `kafka:` connection, or a folder"));
+        }
+        let settings = place::settings(&project, connection, topic)?;
+        let sender = Sender::open(&settings, topic, args.partitions)?;
+        Ok(Self::Topic(Box::new(sender), into.clone()))
+    }
+
+    /// The file, where it is one.
+    pub(super) fn file(&self) -> Option<&Path> {
+        match self {
+            Self::File(_, path) => Some(path),
+            _ => None,
+        }
+    }
+
+    /// For people.
+    pub(super) fn shown(&self) -> String {
+        match self {
+            Self::Stdout => "standard output".into(),
+            Self::File(_, path) => path.display().to_string(),
+            Self::Topic(_, place) => place.clone(),
+        }
+    }
+
+    /// Writes lines, or sends each as a message with its key.
+    ///
+    /// # Errors
+    /// Where the outside refuses.
+    pub(super) fn write(&mut self, lines: &[u8], keys: &[Option<String>]) -> Outcome<Written> {
+        match self {
+            Self::Stdout => {
+                let mut out = std::io::stdout();
+                Ok(match out.write_all(lines).and_then(|()| out.flush()) {
+                    Ok(()) => Written::GoOn,
+                    Err(_) => Written::Enough,
+                })
+            }
+            Self::File(file, path) => {
+                file.write_all(lines).map_err(|e| Failure::io("write", path, &e)).map(|()| Written::GoOn)
+            }
+            Self::Topic(sender, _) => {
+                for (line, key) in lines.split(|b| *b == b'\n').zip(keys) {
+                    sender.send(key.as_ref().map(String::as_bytes), line)?;
+                }
+                sender.serve()?;
+                Ok(Written::GoOn)
+            }
+        }
+    }
+
+    /// Waits until everything has arrived.
+    ///
+    /// # Errors
+    /// Where something was refused.
+    pub(super) fn finish(&mut self) -> Outcome<()> {
+        if let Self::Topic(sender, _) = self {
+            sender.finish()?;
+        }
+        Ok(())
+    }
+}
+
+/// A new file of a folder.
+fn file(args: &EmitArgs, folder: &Path, name: &str) -> Outcome<Sink> {
+    std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
+    let ending = match args.format {
+        EmitFormat::Jsonl => "jsonl",
+        EmitFormat::Csv => "csv",
+    };
+    // Several may run side by side: each takes a file that is not there yet.
+    for number in 1..=u32::MAX {
+        let path = folder.join(format!("{name}-{}-{number}.{ending}", args.seed));
+        match File::options().write(true).create_new(true).open(&path) {
+            Ok(file) => return Ok(Sink::File(file, path)),
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
+            Err(error) => return Err(Failure::io("make", &path, &error)),
+        }
+    }
+    Err(Failure::unreachable(format!("{} has no free name left", folder.display())))
+}

@@ -1,0 +1,128 @@
+//! `sluice positions`: where are we in every partition, how far behind, and when does unread data expire?
+
+mod set;
+mod show;
+
+use sluice_connect::ledgers;
+use sluice_core::failure::Outcome;
+use sluice_core::forecast::Backlog;
+use sluice_core::kinds::{PartitionPosition, PartitionState};
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger};
+
+use super::run::refuse_mistakes;
+use crate::args::{Arguments, OutputKind, PositionsArgs};
+use crate::exit::Exit;
+use crate::output::times;
+use crate::project::{LoadedPipeline, Project};
+
+/// Batches that the pace of reading is taken from.
+const RECENT: usize = 20;
+
+/// One arrival with all of its partitions.
+pub(super) struct Standing {
+    pub label: String,
+    pub place: String,
+    pub kind: &'static str,
+    pub positions: Vec<PartitionPosition>,
+    pub states: Vec<PartitionState>,
+    /// Events that are read in a second while the pipeline runs, by its recent batches.
+    pub pace: f64,
+    /// Bytes of an event, on average.
+    pub event_bytes: Option<f64>,
+}
+
+impl Standing {
+    pub(super) fn position(&self, partition: &str) -> Option<&PartitionPosition> {
+        self.positions.iter().find(|p| *p.partition == *partition)
+    }
+
+    /// Unread events and bytes. Where only events are known, bytes are estimated from what was read.
+    pub(super) fn behind(&self) -> (Option<u64>, Option<u64>) {
+        let sum = |of: fn(&PartitionState) -> Option<u64>| {
+            self.states.iter().map(of).try_fold(0, |sum: u64, n| n.map(|n| sum + n)).filter(|_| !self.states.is_empty())
+        };
+        let events = sum(|s| s.events);
+        (events, sum(|s| s.bytes).or_else(|| estimate(events?, self.event_bytes?)))
+    }
+
+    /// The whole as one backlog: the oldest unread event is the first to expire.
+    pub(super) fn backlog(&self) -> Option<Backlog> {
+        let (events, _) = self.behind();
+        let now = times::now();
+        let oldest = self.states.iter().filter_map(|s| s.oldest_unread).min();
+        let seconds = |micros: i64| micros.max(0) as f64 / 1e6;
+        Some(Backlog {
+            behind: events?,
+            age: oldest.map_or(0.0, |at| seconds(now - at)),
+            kept: self
+                .states
+                .iter()
+                .filter(|s| s.oldest_unread.is_some())
+                .filter_map(|s| s.retention)
+                .min()
+                .map(seconds),
+            arriving: self.states.iter().filter_map(|s| s.arrived_last_hour).sum::<u64>() as f64 / 3_600.0,
+        })
+    }
+}
+
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "an estimate for people")]
+fn estimate(events: u64, bytes: f64) -> Option<u64> {
+    Some((events as f64 * bytes) as u64)
+}
+
+pub(crate) fn positions(arguments: &Arguments, args: &PositionsArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let pipeline = project.pipeline(&args.pipeline)?;
+    refuse_mistakes(&project, &pipeline)?;
+    let ledger = ledgers::open(&project.root, &project.config.ledger)?;
+    if args.changes {
+        show::changes(arguments, &pipeline.config.name, &ledger.position_changes(&pipeline.config.name)?);
+        return Ok(Exit::Fine);
+    }
+    if !args.set.is_empty() {
+        return set::set(arguments, args, &project, &pipeline, ledger.as_ref());
+    }
+    let standings = standings(&project, &pipeline, ledger.as_ref())?;
+    let holder = ledger.holder(&pipeline.config.name)?;
+    match arguments.output {
+        OutputKind::Json => show::as_json(&pipeline.config.name, holder.as_ref(), &standings),
+        OutputKind::Text => show::as_text(&pipeline.config.name, holder.as_ref(), &standings),
+    }
+    Ok(Exit::Fine)
+}
+
+/// Every arrival of a pipeline as it stands.
+pub(super) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Vec<Standing>> {
+    let around = project.surroundings();
+    let name = &pipeline.config.name;
+    let batches = ledger.batches(name, BatchQuery { last: Some(200), number: None })?;
+    let mut found = Vec::new();
+    for arrival in &pipeline.plan.arrivals {
+        let positions = ledger.positions(name, &arrival.label)?;
+        let states = arrival.open(&around)?.states(&positions)?;
+        let is_own = |b: &&BatchRecord| {
+            b.lane.arrival() == arrival.label && !b.lane.is_aside() && b.state == BatchState::Settled
+        };
+        let recent: Vec<&BatchRecord> = batches.iter().rev().filter(is_own).take(RECENT).collect();
+        let read: u64 = recent.iter().map(|b| b.read).sum();
+        let bytes: u64 = recent.iter().map(|b| b.bytes).sum();
+        let took = |b: &&BatchRecord| b.settled_at.map_or(0, |at| (at - b.opened_at).max(0));
+        let took: i64 = recent.iter().map(took).sum();
+        found.push(Standing {
+            label: arrival.label.clone(),
+            place: arrival.connection.name.clone(),
+            kind: arrival.kind.name(),
+            positions,
+            states,
+            pace: if took > 0 { read as f64 * 1e6 / took as f64 } else { 0.0 },
+            event_bytes: (read > 0).then(|| bytes as f64 / read as f64),
+        });
+    }
+    Ok(found)
+}
+
+/// Who runs the pipeline, in words.
+pub(super) fn running(holder: Option<&Holder>) -> String {
+    holder.map_or_else(|| "at rest".to_string(), |h| format!("runs (process {})", h.pid))
+}

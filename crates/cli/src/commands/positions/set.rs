@@ -1,0 +1,197 @@
+//! Setting positions: at rest, shown first, with a reason.
+
+use serde_json::json;
+use sluice_core::event::Position;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{Mark, PartitionPosition, PartitionState};
+use sluice_core::ledger::Ledger;
+use sluice_core::names;
+use sluice_core::units::{show_count, show_many};
+
+use super::{Standing, standings};
+use crate::args::{Arguments, OutputKind, PositionsArgs};
+use crate::confirm::confirm;
+use crate::exit::Exit;
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::times::parse_moment;
+use crate::output::{self, style};
+use crate::project::{LoadedPipeline, Project};
+
+/// One position that is to change.
+struct Change {
+    arrival: String,
+    from: Option<Position>,
+    to: PartitionPosition,
+}
+
+pub(super) fn set(
+    arguments: &Arguments,
+    args: &PositionsArgs,
+    project: &Project,
+    pipeline: &LoadedPipeline,
+    ledger: &dyn Ledger,
+) -> Outcome<Exit> {
+    let name = &pipeline.config.name;
+    let Some(reason) = args.reason.as_deref().filter(|r| !r.trim().is_empty()) else {
+        return Err(Failure::new(FailureKind::Configuration, "a position is set with a reason")
+            .with_help("say why, for whoever asks later: --reason \"…\""));
+    };
+    // Held until the change is written: nothing moves meanwhile.
+    let _hold = ledger.hold(name)?;
+    if !ledger.unfinished(name)?.is_empty() {
+        return Err(Failure::findings(format!("{name} has sealed batches that are not finished"))
+            .with_help(format!("finish them first: sluice run {name} --batches 1")));
+    }
+    let standings = standings(project, pipeline, ledger)?;
+    let mut changes = Vec::new();
+    for wanted in &args.set {
+        gather(project, pipeline, &standings, args, wanted, &mut changes)?;
+    }
+    changes.retain(|c: &Change| c.from != Some(c.to.position));
+    if changes.is_empty() {
+        output::note("every position is there already; nothing was changed\n");
+        return Ok(Exit::Fine);
+    }
+    if arguments.output == OutputKind::Text {
+        output::print(&shown(name, &changes));
+    }
+    if !confirm("set them?", args.yes)? {
+        output::note("nothing was changed\n");
+        return Ok(Exit::Fine);
+    }
+    for standing in &standings {
+        let own: Vec<PartitionPosition> =
+            changes.iter().filter(|c| c.arrival == standing.label).map(|c| c.to.clone()).collect();
+        if !own.is_empty() {
+            ledger.set_positions(name, &standing.label, &own, reason)?;
+        }
+    }
+    match arguments.output {
+        OutputKind::Json => {
+            let one = |c: &Change| json!({ "partition": c.to.partition, "from": c.from.map(|p| p.major), "to": c.to.position.major });
+            let changes: Vec<_> = changes.iter().map(one).collect();
+            output::json("positions-set", json!({ "pipeline": name, "reason": reason, "changes": changes }));
+        }
+        OutputKind::Text => output::note(&format!(
+            "{} set; the reason is in the ledger: {}\n",
+            show_many(changes.len() as u64, "position"),
+            style::command(&format!("sluice positions {name} --changes"))
+        )),
+    }
+    Ok(Exit::Fine)
+}
+
+/// What one `--set` means.
+fn gather(
+    project: &Project,
+    pipeline: &LoadedPipeline,
+    standings: &[Standing],
+    args: &PositionsArgs,
+    wanted: &str,
+    changes: &mut Vec<Change>,
+) -> Outcome<()> {
+    let is_asked = |partition: &str| args.of.as_deref().is_none_or(|of| partition.starts_with(of));
+    if let Some((partition, position)) = wanted.rsplit_once('=') {
+        let known = || standings.iter().flat_map(|s| s.states.iter().map(move |state| (s, state)));
+        let Some((standing, state)) = known().find(|(_, s)| *s.partition == *partition) else {
+            let failure = Failure::new(FailureKind::Configuration, format!("there is no partition `{partition}`"));
+            let help = names::remedy(partition, "partitions", known().map(|(_, s)| &*s.partition));
+            return Err(failure.with_help(help.unwrap_or_else(|| "look with `sluice positions PIPELINE`".into())));
+        };
+        let position = number(standing, state, position)?;
+        return add(
+            standing,
+            state,
+            PartitionPosition { partition: state.partition.clone(), position, identity: String::new() },
+            changes,
+        );
+    }
+    let mark = match wanted {
+        "earliest" => Mark::Earliest,
+        "latest" => Mark::Latest,
+        moment => Mark::Time(parse_moment(moment).map_err(|help| {
+            let message = format!("`{moment}` is no place to set a position to");
+            Failure::new(FailureKind::Configuration, message)
+                .with_help(format!("earliest, latest, PARTITION=POSITION, or {help}"))
+        })?),
+    };
+    let around = project.surroundings();
+    for (standing, arrival) in standings.iter().zip(&pipeline.plan.arrivals) {
+        let Some(found) = arrival.open(&around)?.find(&mark)? else {
+            return Err(Failure::new(
+                FailureKind::Configuration,
+                format!("{} reads {}, which have no index of their ends or times", standing.label, standing.kind),
+            )
+            .with_help("set earliest, or take a batch again with `sluice replay`"));
+        };
+        for position in found.into_iter().filter(|p| is_asked(&p.partition)) {
+            let Some(state) = standing.states.iter().find(|s| s.partition == position.partition) else { continue };
+            add(standing, state, position, changes)?;
+        }
+    }
+    Ok(())
+}
+
+/// A position that was written as a number.
+fn number(standing: &Standing, state: &PartitionState, text: &str) -> Outcome<Position> {
+    let wrong = |message: String, help: String| Failure::new(FailureKind::Configuration, message).with_help(help);
+    let number: u64 = text.replace(['_', ','], "").parse().map_err(|_| {
+        wrong(format!("`{text}` is no position"), "write PARTITION=NUMBER, such as lock.passages/0=1200".into())
+    })?;
+    if standing.kind != "topics" && number != 0 {
+        return Err(wrong(
+            format!("a position within {} cannot be set by hand", state.partition),
+            "0 reads the file anew; a byte in the middle of a record would break it".into(),
+        ));
+    }
+    let (low, high) = (state.earliest.major, state.latest.major);
+    if !(low..=high).contains(&number) {
+        return Err(wrong(
+            format!("{} has no position {number}", state.partition),
+            format!("it has {} to {}", show_count(low), show_count(high)),
+        ));
+    }
+    Ok(Position::at(number))
+}
+
+fn add(
+    standing: &Standing,
+    state: &PartitionState,
+    mut to: PartitionPosition,
+    changes: &mut Vec<Change>,
+) -> Outcome<()> {
+    let known = standing.position(&state.partition);
+    if standing.kind != "topics" {
+        // The fingerprint of the file's beginning still guards it.
+        to.identity = known.map(|k| k.identity.clone()).unwrap_or_default();
+    }
+    changes.retain(|c| c.to.partition != to.partition || c.arrival != standing.label);
+    changes.push(Change { arrival: standing.label.clone(), from: known.map(|k| k.position), to });
+    Ok(())
+}
+
+fn shown(pipeline: &str, changes: &[Change]) -> String {
+    let mut table =
+        Table::new(&[("partition", Align::Left), ("from", Align::Right), ("to", Align::Right), ("means", Align::Left)]);
+    let mut again = false;
+    for change in changes {
+        let (from, to) = (change.from.map(|p| p.major), change.to.position.major);
+        let means = match from {
+            Some(from) if from > to => {
+                again = true;
+                style::warn(&format!("{} are read again and land again", show_many(from - to, "position")))
+            }
+            Some(from) => style::warn(&format!("{} are never read", show_many(to - from, "position"))),
+            None => "reading starts here".into(),
+        };
+        table.row(vec![change.to.partition.to_string(), from.map_or("none".into(), show_count), show_count(to), means]);
+    }
+    let mut out = format!("{}\n{}", style::bold(pipeline), table.render(screen_width()));
+    if again {
+        out.push_str(&format!(
+            "  to read again without landing twice: {}\n",
+            style::command(&format!("sluice replay {pipeline}"))
+        ));
+    }
+    out
+}

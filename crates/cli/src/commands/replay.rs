@@ -1,0 +1,408 @@
+//! `sluice replay`: read a range again, without duplicates.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use serde_json::json;
+use sluice_core::batch::{LaneId, Range};
+use sluice_core::event::Position;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::Mark;
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
+use sluice_core::names;
+use sluice_core::plan::Plan;
+use sluice_core::run::replay::{Portion, ReplayReport, Work, replay as read_again, replay_hold};
+use sluice_core::run::{REJECTS, Stop};
+use sluice_core::units::{show_count, show_duration, show_many, show_size};
+use sluice_core::values::time::show_timestamp;
+
+use super::run::refuse_mistakes;
+use crate::args::{Arguments, OutputKind, ReplayArgs};
+use crate::confirm::confirm;
+use crate::exit::Exit;
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::{self, style};
+use crate::progress::RunProgress;
+use crate::project::{LoadedPipeline, Project};
+use crate::signals;
+
+/// What would be read again, and where it would land.
+struct Asked {
+    batches: Vec<BatchRecord>,
+    all: Vec<BatchRecord>,
+    into: Vec<usize>,
+    in_place: bool,
+    what: String,
+}
+
+pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let pipeline = project.pipeline(&args.pipeline)?;
+    refuse_mistakes(&project, &pipeline)?;
+    let name = &pipeline.config.name;
+    let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
+    let _hold = ledger.hold(&replay_hold(name))?;
+    let asked = asked(args, &project, &pipeline, ledger.as_ref())?;
+    if arguments.output == OutputKind::Text || args.plan {
+        match arguments.output {
+            OutputKind::Text => output::print(&plan_text(name, &pipeline.plan, &asked)),
+            OutputKind::Json => output::json("replay-plan", plan_json(name, &pipeline.plan, &asked)),
+        }
+    }
+    if args.plan {
+        return Ok(Exit::Fine);
+    }
+    if !confirm("read them again?", args.yes)? {
+        output::note("nothing was read again\n");
+        return Ok(Exit::Fine);
+    }
+    let portions: Vec<Portion> =
+        asked.batches.iter().map(|b| Portion::of_batch(b, &asked.all, asked.in_place)).collect();
+    let work = Work { portions: &portions, into: &asked.into, what: &asked.what, reason: &args.reason };
+    execute(arguments, &project, &pipeline, ledger.as_ref(), &work)
+}
+
+/// Reads portions again and reports. The caller holds the replay.
+pub(super) fn execute(
+    arguments: &Arguments,
+    project: &Project,
+    pipeline: &LoadedPipeline,
+    ledger: &dyn Ledger,
+    work: &Work<'_>,
+) -> Outcome<Exit> {
+    let name = &pipeline.config.name;
+    let stop = Arc::new(Stop::new());
+    signals::stop_on_signals(&stop);
+    let progress = RunProgress::new(name);
+    let started = Instant::now();
+    let report = read_again(&pipeline.plan, &project.surroundings(), ledger, work, &stop, &progress);
+    progress.finish();
+    let report = report?;
+    match arguments.output {
+        OutputKind::Json => output::json(
+            "replay",
+            json!({
+                "pipeline": name, "number": report.number, "what": work.what, "batches": report.batches,
+                "read": report.read, "landed": report.landed, "rejected": report.rejected,
+                "stopped": report.stopped, "seconds": started.elapsed().as_secs_f64(),
+            }),
+        ),
+        OutputKind::Text => {
+            let mut text = done(&report);
+            text.push_str(&format!(" in {}\n", show_duration(started.elapsed())));
+            output::note(&text);
+        }
+    }
+    Ok(if report.stopped { Exit::Interrupted } else { Exit::Fine })
+}
+
+fn done(report: &ReplayReport) -> String {
+    let mut text = format!(
+        "replay {}: {} read again in {}, {} landed",
+        report.number,
+        show_many(report.read, "event"),
+        show_many(report.batches, "batch"),
+        show_many(report.landed, "row"),
+    );
+    if report.rejected > 0 {
+        text.push_str(&format!(", {} rejected", show_count(report.rejected)));
+    }
+    if report.stopped {
+        text.push_str(", stopped before the end; what was done stays");
+    }
+    text
+}
+
+fn wrong(message: impl Into<String>, help: impl Into<String>) -> Failure {
+    Failure::new(FailureKind::Configuration, message).with_help(help)
+}
+
+fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Asked> {
+    let plan = &pipeline.plan;
+    let all = ledger.batches(&plan.pipeline, BatchQuery::default())?;
+    let is_first = |b: &&BatchRecord| b.state == BatchState::Settled && !b.lane.is_aside();
+    let in_lane = |b: &&BatchRecord| args.lane.as_ref().is_none_or(|lane| b.lane.as_str() == lane);
+    if let Some(lane) = &args.lane
+        && all.iter().all(|b| b.lane.as_str() != lane)
+    {
+        let lanes: Vec<&str> = all.iter().map(|b| b.lane.as_str()).collect();
+        let help = names::remedy(lane, "lanes", lanes.iter().copied()).unwrap_or_else(|| "see `sluice ledger`".into());
+        return Err(wrong(format!("there is no lane `{lane}`"), help));
+    }
+    let (wanted, what) = wanted(args, project, pipeline)?;
+    let batches: Vec<BatchRecord> =
+        all.iter().filter(is_first).filter(in_lane).filter(|b| wanted.takes(b)).cloned().collect();
+    if batches.is_empty() {
+        return Err(wrong(
+            format!("no settled batch of {} holds {what}", plan.pipeline),
+            format!("see which there are: sluice ledger {}", plan.pipeline),
+        ));
+    }
+    let (into, in_place) = into(args, plan, &batches)?;
+    let what = match &args.into {
+        Some(landing) => format!("{what} into {landing}"),
+        None => what,
+    };
+    Ok(Asked { batches, all, into, in_place, what })
+}
+
+/// Which batches are asked for.
+enum Wanted {
+    Numbers(u64, u64),
+    Ranges(Vec<Range>),
+}
+
+impl Wanted {
+    fn takes(&self, batch: &BatchRecord) -> bool {
+        let overlap = |a: &Range, b: &Range| a.partition == b.partition && a.from < b.to && b.from < a.to;
+        match self {
+            Self::Numbers(first, last) => (*first..=*last).contains(&batch.number),
+            Self::Ranges(ranges) => ranges.iter().any(|w| batch.ranges.0.iter().any(|r| overlap(w, r))),
+        }
+    }
+}
+
+fn wanted(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> Outcome<(Wanted, String)> {
+    let has_time = args.since.is_some() || args.until.is_some();
+    let ways = [args.batches.is_some(), !args.range.is_empty(), has_time].into_iter().filter(|w| *w).count();
+    if ways != 1 {
+        return Err(wrong(
+            "what is to be read again?",
+            "say one of --batches 12..18, --range PARTITION=FROM..TO, or --since MOMENT with or without --until MOMENT",
+        ));
+    }
+    if let Some(text) = &args.batches {
+        let (first, last) = numbers(text)?;
+        return Ok((Wanted::Numbers(first, last), format!("batches {text}")));
+    }
+    if has_time {
+        let ranges = by_time(args, project, pipeline)?;
+        let show = |m: Option<i64>, otherwise: &str| m.map_or(otherwise.to_string(), show_timestamp);
+        let what = format!("events from {} to {}", show(args.since, "the beginning"), show(args.until, "the end"));
+        return Ok((Wanted::Ranges(ranges), what));
+    }
+    let ranges = args.range.iter().map(|text| range(text)).collect::<Outcome<Vec<_>>>()?;
+    Ok((Wanted::Ranges(ranges), args.range.join(", ")))
+}
+
+/// `17`, `12..18`, `12..` or `..18`, the last included.
+fn numbers(text: &str) -> Outcome<(u64, u64)> {
+    let bad = || wrong(format!("`{text}` are no batches"), "write 17, 12..18, 12.. or ..18");
+    let number = |t: &str, otherwise: u64| match t.trim() {
+        "" => Ok(otherwise),
+        t => t.parse::<u64>().map_err(|_| bad()),
+    };
+    match text.split_once("..") {
+        None => number(text, 0).and_then(|n| if n == 0 { Err(bad()) } else { Ok((n, n)) }),
+        Some((first, last)) => Ok((number(first, 1)?, number(last, u64::MAX)?)),
+    }
+}
+
+/// `PARTITION=FROM..TO`, the last not included.
+fn range(text: &str) -> Outcome<Range> {
+    let parse = || {
+        let (partition, ends) = text.rsplit_once('=')?;
+        let (from, to) = ends.split_once("..")?;
+        let number = |t: &str, otherwise: u64| if t.is_empty() { Some(otherwise) } else { t.parse().ok() };
+        let (from, to) = (number(from, 0)?, number(to, u64::MAX)?);
+        let (from, to) = (Position::at(from), Position::at(to));
+        (from < to).then(|| Range { partition: partition.into(), from, to, identity: String::new() })
+    };
+    parse().ok_or_else(|| {
+        wrong(format!("`{text}` is no range"), "write PARTITION=FROM..TO, such as lock.passages/0=100..200")
+    })
+}
+
+fn by_time(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> Outcome<Vec<Range>> {
+    let around = project.surroundings();
+    let mut ranges = Vec::new();
+    for arrival in &pipeline.plan.arrivals {
+        let intake = arrival.open(&around)?;
+        let find = |mark: Mark| {
+            intake.find(&mark)?.ok_or_else(|| {
+                wrong(
+                    format!("{} reads {}, which have no index by time", arrival.label, arrival.kind.name()),
+                    "name batches instead: --batches 12..18",
+                )
+            })
+        };
+        let from = find(args.since.map_or(Mark::Earliest, Mark::Time))?;
+        let to = find(args.until.map_or(Mark::Latest, Mark::Time))?;
+        for start in from {
+            let Some(end) = to.iter().find(|p| p.partition == start.partition) else { continue };
+            if start.position < end.position {
+                ranges.push(Range {
+                    partition: start.partition,
+                    from: start.position,
+                    to: end.position,
+                    identity: String::new(),
+                });
+            }
+        }
+    }
+    Ok(ranges)
+}
+
+/// The landings, and whether what they hold is replaced.
+fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord]) -> Outcome<(Vec<usize>, bool)> {
+    if let Some(wanted) = &args.into {
+        let Some(landing) = plan.landings.iter().position(|l| l.label == *wanted || l.name == *wanted) else {
+            let known = plan.landings.iter().flat_map(|l| [l.label.as_str(), l.name.as_str()]);
+            let help =
+                names::remedy(wanted, "landings", known).unwrap_or_else(|| "write it into the pipeline file".into());
+            return Err(wrong(format!("{} has no landing `{wanted}`", plan.pipeline), help));
+        };
+        let label = &plan.landings[landing].label;
+        // What is already there would be there twice.
+        let holds = |b: &BatchRecord| b.landings.iter().any(|l| l.landing == *label && l.rows > 0);
+        if let Some(batch) = batches.iter().find(|b| holds(b)) {
+            return Err(wrong(
+                format!("{label} holds the rows of batch {} of lane {} already", batch.number, batch.lane),
+                "a landing gets each event once; replay without --into replaces it, or name a landing that is new",
+            ));
+        }
+        return Ok((vec![landing], false));
+    }
+    if let Some(landing) = plan.landings.iter().find(|l| !l.kind.can_replace()) {
+        return Err(wrong(
+            format!(
+                "{} lands in {}, where nothing that was written can be replaced",
+                landing.label,
+                landing.kind.name()
+            ),
+            "name another landing to get the rows: --into LANDING; write it into the pipeline file first",
+        ));
+    }
+    Ok(((0..plan.landings.len()).collect(), true))
+}
+
+/// What a landing holds of the batches now.
+fn standing(asked: &Asked, label: &str) -> (u64, u64) {
+    let last = |b: &BatchRecord| match Portion::of_batch(b, &asked.all, true).stead.map(|s| s.last) {
+        Some((lane, number)) => asked.all.iter().find(|a| a.lane == lane && a.number == number).cloned(),
+        None => None,
+    };
+    let (mut rows, mut files) = (0, 0);
+    for landing in asked.batches.iter().filter_map(last).flat_map(|b| b.landings) {
+        if landing.landing == label {
+            rows += landing.rows;
+            files += landing.detail["files"].as_array().map_or(0, |f| f.len() as u64);
+        }
+    }
+    (rows, files)
+}
+
+fn lanes(batches: &[BatchRecord]) -> Vec<(LaneId, Vec<&BatchRecord>)> {
+    let mut lanes: Vec<(LaneId, Vec<&BatchRecord>)> = Vec::new();
+    for batch in batches {
+        match lanes.iter_mut().find(|(lane, _)| *lane == batch.lane) {
+            Some((_, list)) => list.push(batch),
+            None => lanes.push((batch.lane.clone(), vec![batch])),
+        }
+    }
+    lanes
+}
+
+fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
+    let sum = |of: fn(&BatchRecord) -> u64| asked.batches.iter().map(of).sum::<u64>();
+    let mut out = format!(
+        "{} · {}: {} of {} ({})\n\n",
+        style::bold(name),
+        asked.what,
+        show_many(asked.batches.len() as u64, "whole batch"),
+        show_many(sum(|b| b.read), "event"),
+        show_size(sum(|b| b.bytes)),
+    );
+    let mut table = Table::new(&[
+        ("lane", Align::Left),
+        ("batches", Align::Left),
+        ("partition", Align::Left),
+        ("positions", Align::Left),
+        ("events", Align::Right),
+    ]);
+    for (lane, batches) in lanes(&asked.batches) {
+        let mut partitions: Vec<(Arc<str>, Position, Position)> = Vec::new();
+        for range in batches.iter().flat_map(|b| &b.ranges.0) {
+            match partitions.iter_mut().find(|(p, ..)| *p == range.partition) {
+                Some((_, from, to)) => (*from, *to) = ((*from).min(range.from), (*to).max(range.to)),
+                None => partitions.push((range.partition.clone(), range.from, range.to)),
+            }
+        }
+        let (first, last) = (batches.first().map_or(0, |b| b.number), batches.last().map_or(0, |b| b.number));
+        let numbers = if first == last { first.to_string() } else { format!("{first}..{last}") };
+        let events = batches.iter().map(|b| b.read).sum();
+        for (i, (partition, from, to)) in partitions.iter().enumerate() {
+            let of_lane = |text: String| if i == 0 { text } else { String::new() };
+            table.row(vec![
+                of_lane(lane.to_string()),
+                of_lane(numbers.clone()),
+                partition.to_string(),
+                format!("{from}..{to}"),
+                of_lane(show_count(events)),
+            ]);
+        }
+    }
+    out.push_str(&table.render(screen_width()));
+    out.push('\n');
+    let mut table = Table::new(&[
+        ("landing", Align::Left),
+        ("what becomes of it", Align::Left),
+        ("rows now", Align::Right),
+        ("files now", Align::Right),
+    ]);
+    let mut labels: Vec<&str> = asked.into.iter().map(|i| plan.landings[*i].label.as_str()).collect();
+    labels.push(REJECTS);
+    for label in labels {
+        let (rows, files) = standing(asked, label);
+        let becomes = match asked.in_place {
+            true => "replaced, batch by batch",
+            false => "gets the rows beside what it holds",
+        };
+        let files = if files > 0 { show_count(files) } else { String::new() };
+        let rows = if asked.in_place { show_count(rows) } else { String::new() };
+        table.row(vec![label.to_string(), becomes.to_string(), rows, files]);
+    }
+    out.push_str(&table.render(screen_width()));
+    out.push_str(&format!("  {}\n", style::dim("positions stay where they are; the ledger keeps both readings")));
+    out
+}
+
+fn plan_json(name: &str, plan: &Plan, asked: &Asked) -> serde_json::Value {
+    let batch = |b: &BatchRecord| json!({ "lane": b.lane, "number": b.number, "read": b.read, "ranges": b.ranges });
+    let landing = |label: &str| {
+        let (rows, files) = standing(asked, label);
+        json!({ "landing": label, "replaced": asked.in_place, "rows_now": rows, "files_now": files })
+    };
+    let landings: Vec<_> = asked.into.iter().map(|i| landing(&plan.landings[*i].label)).collect();
+    json!({
+        "pipeline": name, "what": asked.what,
+        "batches": asked.batches.iter().map(batch).collect::<Vec<_>>(),
+        "landings": landings,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("17", Some((17, 17)))]
+    #[case("12..18", Some((12, 18)))]
+    #[case("12..", Some((12, u64::MAX)))]
+    #[case("..18", Some((1, 18)))]
+    #[case("0", None)]
+    #[case("x..", None)]
+    fn batch_numbers(#[case] text: &str, #[case] expected: Option<(u64, u64)>) {
+        assert_eq!(numbers(text).ok(), expected);
+    }
+
+    #[rstest]
+    #[case("lock.passages/0=100..200", Some((100, 200)))]
+    #[case("a=b/c.jsonl=..7", Some((0, 7)))]
+    #[case("lock.passages/0=200..100", None)]
+    #[case("lock.passages/0", None)]
+    fn ranges(#[case] text: &str, #[case] expected: Option<(u64, u64)>) {
+        assert_eq!(range(text).ok().map(|r| (r.from.major, r.to.major)), expected);
+    }
+}

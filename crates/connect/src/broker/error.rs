@@ -1,0 +1,92 @@
+//! From librdkafka's errors to failures with a remedy.
+
+use std::time::Duration;
+
+use rdkafka::error::{KafkaError, RDKafkaErrorCode};
+use sluice_core::failure::{Failure, FailureKind};
+
+use super::{Broker, Consumer};
+
+/// Whether an error passes by itself once the broker answers again.
+pub fn is_passing(code: RDKafkaErrorCode) -> bool {
+    use RDKafkaErrorCode as Code;
+    matches!(
+        code,
+        Code::AllBrokersDown
+            | Code::BrokerTransportFailure
+            | Code::Resolve
+            | Code::OperationTimedOut
+            | Code::MessageTimedOut
+            | Code::RequestTimedOut
+            | Code::TimedOutQueue
+            | Code::LeaderNotAvailable
+            | Code::NotLeaderForPartition
+            | Code::BrokerNotAvailable
+            | Code::ReplicaNotAvailable
+            | Code::CoordinatorLoadInProgress
+            | Code::CoordinatorNotAvailable
+            | Code::NotCoordinator
+            | Code::NetworkException
+            | Code::NotEnoughReplicas
+            | Code::NotEnoughReplicasAfterAppend
+            | Code::Retry
+            | Code::WaitingForCoordinator
+            | Code::UnstableOffsetCommit
+            | Code::ConcurrentTransactions
+    )
+}
+
+/// The failure of a broker that refuses for good; None for a code that says something else.
+pub fn refuse(broker: &Broker, code: RDKafkaErrorCode) -> Option<Failure> {
+    use RDKafkaErrorCode as Code;
+    let shown = broker.shown();
+    let (message, help) = match code {
+        Code::Authentication | Code::SaslAuthenticationFailed => {
+            (format!("{shown} refuses the login"), "look at user, password and login of the connection")
+        }
+        Code::SSL => {
+            (format!("{shown}: no encrypted connection comes about"), "look at tls and authority of the connection")
+        }
+        Code::TopicAuthorizationFailed
+        | Code::GroupAuthorizationFailed
+        | Code::ClusterAuthorizationFailed
+        | Code::TransactionalIdAuthorizationFailed => {
+            (format!("{shown} does not allow this: {code}"), "give the user of the connection the right to do so")
+        }
+        _ => return None,
+    };
+    Some(Failure::new(FailureKind::Unreachable, message).with_help(help))
+}
+
+impl Broker {
+    /// The failure of a question that was not answered.
+    pub fn away(&self, consumer: &Consumer, error: &KafkaError) -> Failure {
+        // The reason stands in the queue of events, the answer only says that time is up.
+        let mut refusal = None;
+        for _ in 0..32 {
+            let Some(Err(event)) = consumer.poll(Duration::from_millis(1)) else { break };
+            refusal = refusal.or_else(|| event.rdkafka_error_code().and_then(|code| refuse(self, code)));
+        }
+        if let Some(refusal) = refusal {
+            return refusal;
+        }
+        let code = error.rdkafka_error_code();
+        if let Some(refusal) = code.and_then(|code| refuse(self, code)) {
+            return refusal;
+        }
+        let reason = consumer.client().context().reason();
+        let reason = reason.or_else(|| code.map(|c| c.to_string())).unwrap_or_else(|| error.to_string());
+        let message = format!("{} does not answer: {}", self.shown(), tidy(&reason));
+        let help = format!("is it running, and is the url of [connection.{}] right?", self.name);
+        Failure { passing: code.is_none_or(is_passing), ..Failure::unreachable(message).with_help(help) }
+    }
+}
+
+/// A reason without librdkafka's own names.
+fn tidy(reason: &str) -> String {
+    let text = reason.rsplit_once("]: ").map_or(reason, |(_, text)| text);
+    let code = text.split_once(" (").filter(|(_, rest)| rest.contains("Local:")).map_or(text, |(code, _)| code);
+    code.trim_end_matches('.').to_string()
+}
+
+use rdkafka::consumer::Consumer as _;

@@ -1,0 +1,216 @@
+//! Brokers that speak the Kafka protocol: how they are reached, what topics they have, and what their errors mean.
+//!
+//! The protocol itself is librdkafka's. What topics hold, where reading stands and what has landed is decided here and
+//! in `intakes/topics` and `landings/topics`.
+
+mod admin;
+mod context;
+mod error;
+mod sender;
+
+use std::time::Duration;
+
+use rdkafka::config::{ClientConfig, FromClientConfigAndContext as _};
+use rdkafka::consumer::{BaseConsumer, Consumer as _};
+use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{ConnectionKind, Settings};
+
+pub use admin::Admin;
+pub use context::Context;
+pub use error::{is_passing, refuse};
+pub use sender::Sender;
+
+/// A consumer with our context.
+pub type Consumer = BaseConsumer<Context>;
+
+/// How long one question to a broker may take.
+pub const PATIENCE: Duration = Duration::from_secs(10);
+
+/// How long the first answer may take.
+const FIRST: Duration = Duration::from_secs(5);
+
+/// The scheme of connections.
+pub const KIND: ConnectionKind = ConnectionKind {
+    scheme: "kafka",
+    about: "brokers that speak the Kafka protocol: kafka://HOST:PORT, several with commas between",
+    options: OPTIONS,
+};
+
+const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::optional("user", ValueKind::Text, "the user to log in as").with(&["password", "login"]),
+    OptionSpec::optional("password", ValueKind::Secret, "the user's password").with(&["user", "login"]),
+    OptionSpec::with_default(
+        "login",
+        ValueKind::Choice(&["scram-sha-256", "scram-sha-512", "plain"]),
+        "scram-sha-256",
+        "how the password is proven; plain sends it as it is and wants tls",
+    )
+    .with(&["user", "password", "tls"]),
+    OptionSpec::with_default("tls", ValueKind::Flag, "false", "whether the connection is encrypted")
+        .with(&["authority", "certificate"]),
+    OptionSpec::optional(
+        "authority",
+        ValueKind::Text,
+        "a PEM file with the certificates to trust, relative to the project; without it the system's",
+    )
+    .with(&["tls"]),
+    OptionSpec::optional("certificate", ValueKind::Text, "a PEM file with our own certificate").with(&["private_key"]),
+    OptionSpec::optional("private_key", ValueKind::Text, "a PEM file with the key of our certificate")
+        .with(&["certificate"]),
+];
+
+/// The brokers of one connection.
+#[derive(Clone)]
+pub struct Broker {
+    config: ClientConfig,
+    /// The connection's name.
+    pub name: String,
+    /// Where they are, as written.
+    pub address: String,
+}
+
+/// A topic with the numbers of its partitions.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Topic {
+    /// Its name.
+    pub name: String,
+    /// Its partitions, in order.
+    pub partitions: Vec<i32>,
+}
+
+impl Broker {
+    /// What is needed to reach the brokers of a connection. Reaches nothing yet.
+    ///
+    /// # Errors
+    /// Where a secret cannot be read.
+    pub fn new(settings: &Settings) -> Outcome<Self> {
+        let connection = &settings.connection;
+        let address = connection.target.trim_start_matches('/').trim_end_matches('/').to_string();
+        let options = &connection.options;
+        let mut config = ClientConfig::new();
+        config
+            .set("bootstrap.servers", &address)
+            .set("client.id", "sluice")
+            // The first failed try is told at once; a broker that is back is found within a second.
+            .set("reconnect.backoff.ms", "50")
+            .set("reconnect.backoff.max.ms", "1000")
+            .set("socket.connection.setup.timeout.ms", "4000")
+            .set("topic.metadata.refresh.interval.ms", "30000")
+            .set("log_level", "0");
+        let user = options.text("user");
+        config.set(
+            "security.protocol",
+            match (options.flag("tls"), user.is_some()) {
+                (true, true) => "sasl_ssl",
+                (true, false) => "ssl",
+                (false, true) => "sasl_plaintext",
+                (false, false) => "plaintext",
+            },
+        );
+        if let Some(user) = user {
+            let login = options.text("login").unwrap_or_default().to_uppercase();
+            config.set("sasl.mechanisms", login).set("sasl.username", user);
+            if let Some(place) = options.secret("password") {
+                let secret = settings.secrets.read(place).map_err(|reason| {
+                    let message = format!("the password of connection `{}` cannot be read: {reason}", connection.name);
+                    Failure::new(sluice_core::failure::FailureKind::Configuration, message)
+                        .with_help("set the variable, or make the file, that [connection] names in sluice.toml")
+                })?;
+                config.set("sasl.password", secret.reveal());
+            }
+        }
+        let file = |key: &str| options.text(key).map(|path| settings.root.join(path).display().to_string());
+        for (key, setting) in [
+            ("authority", "ssl.ca.location"),
+            ("certificate", "ssl.certificate.location"),
+            ("private_key", "ssl.key.location"),
+        ] {
+            if let Some(path) = file(key) {
+                config.set(setting, path);
+            }
+        }
+        Ok(Self { config, name: connection.name.clone(), address })
+    }
+
+    /// The brokers for people: name and address.
+    pub fn shown(&self) -> String {
+        format!("{} ({})", self.name, self.address)
+    }
+
+    /// A copy of the configuration for a client of one's own.
+    pub(crate) fn config(&self) -> ClientConfig {
+        self.config.clone()
+    }
+
+    /// A consumer that joins no group. Its reading begins where it is told and only shows what was committed.
+    ///
+    /// # Errors
+    /// Where the configuration does not hold.
+    pub fn consumer(&self, group: &str) -> Outcome<Consumer> {
+        let mut config = self.config();
+        config
+            .set("group.id", group)
+            .set("enable.auto.commit", "false")
+            .set("enable.auto.offset.store", "false")
+            .set("enable.partition.eof", "true")
+            .set("auto.offset.reset", "error")
+            .set("isolation.level", "read_committed")
+            .set("fetch.wait.max.ms", "100")
+            .set("fetch.error.backoff.ms", "100")
+            .set("fetch.queue.backoff.ms", "5")
+            .set("queued.max.messages.kbytes", "32768")
+            .set("fetch.message.max.bytes", "2097152");
+        BaseConsumer::from_config_and_context(&config, Context::default()).map_err(|e| self.broken(&e))
+    }
+
+    /// What a client that cannot even be made has to say.
+    pub(crate) fn broken(&self, error: &rdkafka::error::KafkaError) -> Failure {
+        let message = format!("connection `{}` cannot be used: {error}", self.name);
+        Failure::new(sluice_core::failure::FailureKind::Configuration, message)
+            .with_help(format!("mend [connection.{}] in sluice.toml", self.name))
+    }
+
+    /// All topics, as the brokers have them now, internal ones left out.
+    ///
+    /// # Errors
+    /// Where no broker answers.
+    pub fn topics(&self, consumer: &Consumer) -> Outcome<Vec<Topic>> {
+        self.topics_within(consumer, FIRST)
+    }
+
+    /// As [`Self::topics`], but waiting at most so long.
+    ///
+    /// # Errors
+    /// Where no broker answers.
+    pub fn topics_within(&self, consumer: &Consumer, patience: Duration) -> Outcome<Vec<Topic>> {
+        let metadata = consumer.fetch_metadata(None, patience).map_err(|e| self.away(consumer, &e))?;
+        let mut topics: Vec<Topic> = metadata
+            .topics()
+            .iter()
+            .filter(|t| !t.name().starts_with("__") && t.error().is_none())
+            .map(|t| {
+                let mut partitions: Vec<i32> =
+                    t.partitions().iter().map(rdkafka::metadata::MetadataPartition::id).collect();
+                partitions.sort_unstable();
+                Topic { name: t.name().to_string(), partitions }
+            })
+            .collect();
+        topics.sort_by(|a, b| a.name.cmp(&b.name));
+        Ok(topics)
+    }
+
+    /// The cluster's own name; empty where the brokers tell none.
+    pub fn cluster(&self, consumer: &Consumer) -> String {
+        consumer.client().fetch_cluster_id(FIRST).unwrap_or_default()
+    }
+
+    /// The first offset that can be read, and the one after the last.
+    ///
+    /// # Errors
+    /// Where no broker answers.
+    pub fn bounds(&self, consumer: &Consumer, topic: &str, partition: i32) -> Outcome<(u64, u64)> {
+        let (low, high) = consumer.fetch_watermarks(topic, partition, PATIENCE).map_err(|e| self.away(consumer, &e))?;
+        Ok((u64::try_from(low).unwrap_or(0), u64::try_from(high).unwrap_or(0)))
+    }
+}

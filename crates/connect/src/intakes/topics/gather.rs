@@ -1,0 +1,131 @@
+//! Gathers messages of one partition into a chunk.
+
+use std::sync::Arc;
+
+use rdkafka::message::{Headers as _, Timestamp};
+use sluice_core::event::{Chunk, Message, Messages, Position, RecordSpan};
+
+use super::identity;
+
+/// Bytes of a message that is too long which are kept with its reject.
+const KEPT: usize = 64 << 10;
+
+/// A message that was read, whoever holds its bytes.
+pub(super) struct Seen<'m> {
+    pub offset: u64,
+    /// Microseconds since 1970.
+    pub time: Option<i64>,
+    pub key: Option<&'m [u8]>,
+    pub value: Option<&'m [u8]>,
+    /// A JSON object.
+    pub headers: Option<String>,
+}
+
+impl<'m> Seen<'m> {
+    pub(super) fn of<M: rdkafka::Message>(message: &'m M) -> Self {
+        let time = match message.timestamp() {
+            Timestamp::NotAvailable => None,
+            Timestamp::CreateTime(ms) | Timestamp::LogAppendTime(ms) => ms.checked_mul(1_000),
+        };
+        Self {
+            offset: u64::try_from(message.offset()).unwrap_or(0),
+            time,
+            key: message.key(),
+            value: message.payload(),
+            headers: message.headers().filter(|h| h.count() > 0).map(headers),
+        }
+    }
+
+    pub(super) fn digest(&self) -> String {
+        identity::digest(self.offset, self.time, self.key, self.value)
+    }
+}
+
+fn headers<H: rdkafka::message::Headers>(headers: &H) -> String {
+    let text = |bytes: &[u8]| serde_json::Value::from(String::from_utf8_lossy(bytes).into_owned());
+    let object: serde_json::Map<String, serde_json::Value> =
+        headers.iter().map(|h| (h.key.to_string(), h.value.map_or(serde_json::Value::Null, text))).collect();
+    serde_json::Value::Object(object).to_string()
+}
+
+/// A chunk that grows.
+pub(super) struct Growing {
+    bytes: Vec<u8>,
+    messages: Messages,
+    pub records: u64,
+    last: Option<String>,
+    too_long: Option<u64>,
+}
+
+impl Growing {
+    pub(super) fn new(topic: &Arc<str>, partition: i32, capacity: usize) -> Self {
+        Self {
+            bytes: Vec::with_capacity(capacity),
+            messages: Messages { topic: Arc::clone(topic), partition, ..Messages::default() },
+            records: 0,
+            last: None,
+            too_long: None,
+        }
+    }
+
+    pub(super) fn len(&self) -> u64 {
+        self.bytes.len() as u64
+    }
+
+    /// A message without a value that is passed over.
+    pub(super) fn leave_out(&mut self) {
+        self.messages.left_out += 1;
+        self.records += 1;
+    }
+
+    /// Adds a message.
+    pub(super) fn add(&mut self, seen: &Seen<'_>) {
+        let value = seen.value.unwrap_or_default();
+        let span = put(&mut self.bytes, value);
+        self.bytes.push(b'\n');
+        let side = &mut self.messages.side;
+        let key = seen.key.map(|key| put(side, key));
+        let headers = seen.headers.as_ref().map(|headers| put(side, headers.as_bytes()));
+        self.messages.each.push(Message { span, offset: seen.offset, time: seen.time, key, headers });
+        self.records += 1;
+    }
+
+    /// The one message of a chunk, which is longer than allowed.
+    pub(super) fn add_too_long(&mut self, seen: &Seen<'_>) {
+        let value = seen.value.unwrap_or_default();
+        self.too_long = Some(value.len() as u64);
+        let kept = Seen { value: Some(&value[..value.len().min(KEPT)]), headers: None, ..*seen };
+        self.add(&kept);
+    }
+
+    /// Notes the last message, which guards the position after it.
+    pub(super) fn note_last(&mut self, seen: &Seen<'_>) {
+        self.last = Some(seen.digest());
+    }
+
+    pub(super) fn finish(self, partition: &Arc<str>, from: u64, to: u64, cluster: &str) -> Chunk {
+        let mut bytes = self.bytes;
+        if self.too_long.is_some() {
+            bytes.pop();
+        }
+        Chunk {
+            partition: Arc::clone(partition),
+            from: Position::at(from),
+            to: Position::at(to),
+            identity: identity::of(cluster, self.last.as_deref()),
+            bytes,
+            head: None,
+            records: self.records,
+            too_long: self.too_long,
+            messages: Some(Arc::new(self.messages)),
+        }
+    }
+}
+
+/// Appends bytes and tells where they stand. Chunks stay far below 4 GiB.
+fn put(to: &mut Vec<u8>, bytes: &[u8]) -> RecordSpan {
+    let at = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    let start = at(to.len());
+    to.extend_from_slice(bytes);
+    RecordSpan { start, end: at(to.len()) }
+}

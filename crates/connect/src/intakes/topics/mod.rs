@@ -1,0 +1,348 @@
+//! Intake kind `topics`: topics of a broker that speaks the Kafka protocol, one partition each. A position is an offset.
+//!
+//! Partitions are assigned, never joined as a group: the ledger's positions are the truth. The offsets that the group
+//! has committed at the broker follow what has settled, for other tools to look at. Only committed messages of
+//! transactional writers are read. The end of a partition is what fetching says, not an offset that was asked for.
+//!
+//! A position is guarded by the cluster's name and a digest of the last message that was read: where another message
+//! stands there, the topic was made anew, and the run stops.
+
+mod assigned;
+mod gather;
+mod identity;
+mod partitions;
+mod reader;
+mod sample;
+mod states;
+
+use std::sync::{Arc, OnceLock};
+
+use rdkafka::consumer::{CommitMode, Consumer as _};
+use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
+use sluice_core::batch::Ranges;
+use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::event::Position;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{
+    Behind, Intake, IntakeKind, LaneReader, Mark, Part, PartitionPosition, PartitionState, Settings,
+};
+use sluice_core::names;
+use sluice_core::problem::Problem;
+use sluice_core::values::time::parse_timestamp;
+
+use crate::broker::{Broker, Consumer};
+use partitions::{Partition, Wanted};
+use reader::{Ends, TopicsReader};
+
+const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required(
+        "topic",
+        ValueKind::Texts,
+        "the topic, or a list of topics; ? and * stand for letters of names",
+    ),
+    OptionSpec::with_default(
+        "start",
+        ValueKind::Text,
+        "earliest",
+        "where reading starts the first time: earliest, latest, an RFC 3339 time, or positions that were set",
+    ),
+    OptionSpec::with_default(
+        "tombstones",
+        ValueKind::Choice(&["skip", "reject"]),
+        "skip",
+        "what becomes of messages without a value: they are passed over and counted as filtered, or rejected",
+    ),
+    OptionSpec::optional(
+        "group",
+        ValueKind::Text,
+        "the group under which the broker is told what has settled; without it sluice.PIPELINE.EVENT.NUMBER",
+    ),
+];
+
+/// The kind.
+pub struct Topics;
+
+impl IntakeKind for Topics {
+    fn name(&self) -> &'static str {
+        "topics"
+    }
+
+    fn scheme(&self) -> &'static str {
+        "kafka"
+    }
+
+    fn about(&self) -> &'static str {
+        "topics of a broker, read from the beginning, the end or a time; each message is an event"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        OPTIONS
+    }
+
+    fn formats(&self) -> &'static [&'static str] {
+        &["json", "jsonl", "csv"]
+    }
+
+    fn has_messages(&self) -> bool {
+        true
+    }
+
+    fn check(&self, settings: &Settings) -> Vec<Problem> {
+        let place = |key: &str| settings.options.place_of(key);
+        let away = |failure: Failure| {
+            let problem = Problem::error("place.missing", failure.message, place("at"));
+            vec![match failure.help {
+                Some(help) => problem.with_help(help),
+                None => problem,
+            }]
+        };
+        if let Err(problem) = start_of(settings) {
+            return vec![*problem];
+        }
+        let intake = match TopicsIntake::new(settings) {
+            Ok(intake) => intake,
+            Err(failure) => return away(failure),
+        };
+        let there = match intake.broker.topics(&intake.look) {
+            Ok(there) => there,
+            Err(failure) => return away(failure),
+        };
+        let mut found = Vec::new();
+        for wanted in settings.options.texts("topic") {
+            let pattern = Wanted::new(std::slice::from_ref(&wanted));
+            if there.iter().any(|t| pattern.takes(&t.name)) {
+                continue;
+            }
+            let message = format!("there is no topic `{wanted}` at {}", intake.broker.shown());
+            let problem = match names::remedy(&wanted, "topics", there.iter().map(|t| t.name.as_str())) {
+                _ if Wanted::is_pattern(&wanted) => Problem::warning("place.missing", message, place("topic"))
+                    .with_help("topics that come later will be read"),
+                Some(help) => Problem::error("place.missing", message, place("topic"))
+                    .with_label("binds to nothing")
+                    .with_help(help),
+                None => {
+                    Problem::error("place.missing", message, place("topic")).with_help("the broker has no topic yet")
+                }
+            };
+            found.push(problem);
+        }
+        found
+    }
+
+    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(TopicsIntake::new(settings)?))
+    }
+}
+
+/// Where partitions without a position start.
+#[derive(Clone, Debug, PartialEq)]
+enum Start {
+    At(Mark),
+    /// Only where somebody set positions.
+    Positions,
+}
+
+fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
+    let text = settings.options.text("start").unwrap_or_default();
+    match text.as_str() {
+        "earliest" => Ok(Start::At(Mark::Earliest)),
+        "latest" => Ok(Start::At(Mark::Latest)),
+        "positions" => Ok(Start::Positions),
+        other => parse_timestamp(other.as_bytes()).map(|at| Start::At(Mark::Time(at))).ok_or_else(|| {
+            let message = format!("`{other}` is no place to start at");
+            Box::new(
+                Problem::error("value.type", message, settings.options.place_of("start"))
+                    .with_help("write earliest, latest, positions, or a time such as 2026-11-23T06:00:00Z"),
+            )
+        }),
+    }
+}
+
+/// An opened intake.
+pub struct TopicsIntake {
+    broker: Broker,
+    wanted: Wanted,
+    start: Start,
+    group: String,
+    rejects_tombstones: bool,
+    max_record: usize,
+    /// For questions; it reads nothing.
+    look: Consumer,
+    /// For telling what has settled.
+    tell: OnceLock<Consumer>,
+}
+
+impl TopicsIntake {
+    /// Reaches nothing yet.
+    ///
+    /// # Errors
+    /// Where the configuration does not hold.
+    pub fn new(settings: &Settings) -> Outcome<Self> {
+        let broker = Broker::new(settings)?;
+        let group = match settings.options.text("group") {
+            Some(group) => group,
+            None if settings.label.is_empty() => "sluice.look".into(),
+            None => format!("sluice.{}", settings.label),
+        };
+        let start = start_of(settings).map_err(|p| Failure::new(FailureKind::Configuration, p.message.clone()))?;
+        let max_record = settings.options.size("max_record").clamp(1, 1 << 30);
+        Ok(Self {
+            look: broker.consumer("sluice.look")?,
+            broker,
+            wanted: Wanted::new(&settings.options.texts("topic")),
+            start,
+            group,
+            rejects_tombstones: settings.options.text("tombstones").as_deref() == Some("reject"),
+            max_record: usize::try_from(max_record).unwrap_or(1 << 30),
+            tell: OnceLock::new(),
+        })
+    }
+
+    /// The partitions that there are now.
+    ///
+    /// # Errors
+    /// Where no broker answers, or a topic is not there.
+    fn partitions(&self) -> Outcome<Vec<Partition>> {
+        let there = self.broker.topics(&self.look)?;
+        if let Some(missing) = self.wanted.missing(&there) {
+            let failure = Failure::unreachable(format!("there is no topic `{missing}` at {}", self.broker.shown()));
+            let help = names::remedy(missing, "topics", there.iter().map(|t| t.name.as_str()));
+            return Err(failure.with_help(help.unwrap_or_else(|| "make it, or name another topic".into())));
+        }
+        Ok(self.wanted.partitions(&there))
+    }
+
+    fn reader(&self, group: &str) -> Outcome<TopicsReader> {
+        TopicsReader::new(self.broker.clone(), self.broker.consumer(group)?, self.rejects_tombstones, self.max_record)
+    }
+
+    /// The offset of a mark in one partition.
+    fn offset(&self, partition: &Partition, mark: &Mark) -> Outcome<u64> {
+        let (low, high) = self.broker.bounds(&self.look, &partition.topic, partition.number)?;
+        let Mark::Time(at) = mark else { return Ok(if *mark == Mark::Earliest { low } else { high }) };
+        let mut asked = TopicPartitionList::new();
+        // Brokers keep milliseconds: the first that is not before the moment.
+        let millis = at.div_euclid(1_000) + i64::from(at.rem_euclid(1_000) > 0);
+        let added = asked.add_partition_offset(&partition.topic, partition.number, Offset::Offset(millis.max(0)));
+        let found = added.and_then(|()| self.look.offsets_for_times(asked, crate::broker::PATIENCE));
+        let found = found.map_err(|e| self.broker.away(&self.look, &e))?;
+        Ok(match found.elements().first().map(rdkafka::topic_partition_list::TopicPartitionListElem::offset) {
+            Some(Offset::Offset(offset)) => u64::try_from(offset).unwrap_or(low),
+            _ => high,
+        })
+    }
+
+    fn at(&self, partition: &Partition, mark: &Mark, cluster: &str) -> Outcome<PartitionPosition> {
+        let position = Position::at(self.offset(partition, mark)?);
+        Ok(PartitionPosition { partition: partition.name(), position, identity: identity::of(cluster, None) })
+    }
+}
+
+impl Intake for TopicsIntake {
+    fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
+        let cluster = self.broker.cluster(&self.look);
+        let mut reader = self.reader(&self.group)?;
+        for partition in self.partitions()?.into_iter().filter(|p| p.lane(lanes) == lane) {
+            let known = positions.iter().find(|p| p.partition == partition.name());
+            reader.add(&partition, known, &cluster)?;
+        }
+        reader.watch(self.wanted.clone(), (lane, lanes), cluster);
+        Ok(Box::new(reader))
+    }
+
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        sample::reader(self, &Mark::Earliest, events, false)
+    }
+
+    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
+        match part {
+            Part::From(mark) => sample::reader(self, mark, u64::MAX, false),
+            Part::Last(events) => sample::last(self, *events),
+            Part::Live => sample::reader(self, &Mark::Latest, u64::MAX, true),
+        }
+        .map(Some)
+    }
+
+    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+        let cluster = self.broker.cluster(&self.look);
+        let mut starts = Vec::new();
+        for partition in self.partitions()? {
+            if known.iter().any(|p| p.partition == partition.name()) {
+                continue;
+            }
+            // A partition that came later is read from its beginning, wherever the others started.
+            let is_later = known.iter().any(|p| partition.is_of(&p.partition));
+            let mark = match &self.start {
+                _ if is_later => Mark::Earliest,
+                Start::At(mark) => mark.clone(),
+                Start::Positions => {
+                    let message = format!("{} has no position, and start = \"positions\" sets none", partition.name());
+                    return Err(Failure::new(FailureKind::Configuration, message)
+                        .with_help("set it: sluice positions PIPELINE --set earliest --reason \"…\""));
+                }
+            };
+            starts.push(self.at(&partition, &mark, &cluster)?);
+        }
+        Ok(starts)
+    }
+
+    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
+        let mut offsets = TopicPartitionList::new();
+        for range in &ranges.0 {
+            let Some(partition) = Partition::parse(&range.partition) else { continue };
+            let offset = Offset::Offset(i64::try_from(range.to.major).unwrap_or(i64::MAX));
+            let _ = offsets.add_partition_offset(&partition.topic, partition.number, offset);
+        }
+        if self.tell.get().is_none() {
+            let _ = self.tell.set(self.broker.consumer(&self.group)?);
+        }
+        let Some(tell) = self.tell.get() else { return Ok(()) };
+        while tell.poll(std::time::Duration::ZERO).is_some() {}
+        tell.commit(&offsets, CommitMode::Async)
+            .map_err(|e| Failure::unreachable(format!("{} was not told what has settled: {e}", self.broker.shown())))
+    }
+
+    fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
+        states::look(self, positions)
+    }
+
+    fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
+        let cluster = self.broker.cluster(&self.look);
+        self.partitions()?.iter().map(|p| self.at(p, mark, &cluster)).collect::<Outcome<Vec<_>>>().map(Some)
+    }
+
+    fn ranges(&self, ranges: &Ranges) -> Outcome<Box<dyn LaneReader>> {
+        let mut reader = self.reader("sluice.look")?;
+        for range in &ranges.0 {
+            let partition = Partition::parse(&range.partition)
+                .ok_or_else(|| Failure::internal(format!("{} is no partition of a topic", range.partition)))?;
+            reader.add_range(&partition, range)?;
+        }
+        Ok(Box::new(Ends(reader)))
+    }
+
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
+        let mut behind = Behind::default();
+        for partition in self.partitions()? {
+            let (low, high) = self.broker.bounds(&self.look, &partition.topic, partition.number)?;
+            let read = positions.iter().find(|p| p.partition == partition.name()).map_or(low, |p| p.position.major);
+            let unread = high.saturating_sub(read.max(low));
+            behind.partitions += 1;
+            behind.events += unread;
+            behind.unread_partitions += u64::from(unread > 0);
+        }
+        Ok(behind)
+    }
+}
+
+/// The names of a connection's topics, for looking and completing.
+///
+/// # Errors
+/// Where no broker answers.
+pub fn topics(settings: &Settings) -> Outcome<Vec<crate::broker::Topic>> {
+    let broker = Broker::new(settings)?;
+    broker.topics(&broker.consumer("sluice.look")?)
+}
+
+/// Shared by readers: wakes who waits for messages.
+type Bell = Arc<(std::sync::Mutex<bool>, std::sync::Condvar)>;

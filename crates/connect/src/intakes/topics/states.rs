@@ -1,0 +1,68 @@
+//! Where partitions stand: what there is, what is unread, and since when it waits.
+
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
+
+use sluice_core::event::Position;
+use sluice_core::failure::Outcome;
+use sluice_core::kinds::{LaneReader as _, Mark, PartitionPosition, PartitionState, Read, ReadLimit};
+
+use super::TopicsIntake;
+use crate::broker::Admin;
+
+/// How long is waited for the oldest unread events.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
+    let admin = Admin::new(&intake.broker)?;
+    let mut retentions: HashMap<String, Option<i64>> = HashMap::new();
+    let hour_ago = Mark::Time((chrono::Utc::now() - chrono::Duration::hours(1)).timestamp_micros());
+    let mut states = Vec::new();
+    let mut oldest = intake.reader("sluice.look")?;
+    let mut waiting = 0;
+    for partition in intake.partitions()? {
+        let (low, high) = intake.broker.bounds(&intake.look, &partition.topic, partition.number)?;
+        let name = partition.name();
+        let read = positions.iter().find(|p| p.partition == name).map_or(low, |p| p.position.major);
+        let topic = partition.topic.to_string();
+        let retention = *retentions.entry(topic).or_insert_with_key(|topic| admin.retention(topic));
+        let before = intake.offset(&partition, &hour_ago)?;
+        if high > read.max(low) {
+            oldest.add_at(&partition, read.max(low), None)?;
+            waiting += 1;
+        }
+        states.push(PartitionState {
+            partition: name,
+            earliest: Position::at(low),
+            latest: Position::at(high),
+            events: Some(high.saturating_sub(read.max(low))),
+            bytes: None,
+            oldest_unread: None,
+            retention,
+            arrived_last_hour: Some(high.saturating_sub(before)),
+        });
+    }
+    let started = Instant::now();
+    while waiting > 0 && started.elapsed() < PATIENCE {
+        match oldest.read(ReadLimit { records: 1, bytes: 1 })? {
+            Read::Chunk(chunk) => {
+                let Some(state) = states.iter_mut().find(|s| s.partition == chunk.partition) else { continue };
+                let time = chunk.messages.as_ref().and_then(|m| m.each.first()).and_then(|m| m.time);
+                if state.oldest_unread.is_none() && time.is_some() {
+                    state.oldest_unread = time;
+                    waiting -= 1;
+                    oldest.pause(&chunk.partition);
+                }
+            }
+            // What is left in a partition without an event are marks of transactions alone.
+            Read::CaughtUp => break,
+            Read::Pending | Read::Away(_) => {}
+        }
+    }
+    for name in oldest.empty() {
+        if let Some(state) = states.iter_mut().find(|s| s.partition == name && s.oldest_unread.is_none()) {
+            state.events = Some(0);
+        }
+    }
+    Ok(states)
+}

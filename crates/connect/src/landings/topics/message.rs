@@ -1,0 +1,128 @@
+//! A message as it is spooled: lengths and bytes, one after the other.
+//!
+//! Numbers are little-endian. A message is its partition (i32, -1 for none), its key (u32 length, `u32::MAX` for
+//! none, bytes), its headers (u32 count; each a u32 length, its name, a u32 length, its value), and its value (u32
+//! length, bytes).
+
+use std::io::{self, Read, Write};
+
+/// No key.
+const NONE: u32 = u32::MAX;
+
+/// One message. Its buffers are used again for the next.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Message {
+    /// The partition; None leaves it to the key.
+    pub partition: Option<i32>,
+    /// The key.
+    pub key: Option<Vec<u8>>,
+    /// Names and values.
+    pub headers: Vec<(String, Vec<u8>)>,
+    /// The value.
+    pub value: Vec<u8>,
+}
+
+fn length(bytes: &[u8]) -> io::Result<u32> {
+    u32::try_from(bytes.len())
+        .ok()
+        .filter(|n| *n != NONE)
+        .ok_or_else(|| io::Error::new(io::ErrorKind::InvalidInput, "a message is longer than 4 GiB"))
+}
+
+fn put(to: &mut impl Write, bytes: &[u8]) -> io::Result<()> {
+    to.write_all(&length(bytes)?.to_le_bytes())?;
+    to.write_all(bytes)
+}
+
+fn number(from: &mut impl Read) -> io::Result<u32> {
+    let mut bytes = [0; 4];
+    from.read_exact(&mut bytes)?;
+    Ok(u32::from_le_bytes(bytes))
+}
+
+fn take(from: &mut impl Read, length: u32, into: &mut Vec<u8>) -> io::Result<()> {
+    into.clear();
+    let read = from.take(u64::from(length)).read_to_end(into)?;
+    if read as u64 == u64::from(length) { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+}
+
+impl Message {
+    pub(super) fn write(&self, to: &mut impl Write) -> io::Result<()> {
+        to.write_all(&self.partition.unwrap_or(-1).to_le_bytes())?;
+        match &self.key {
+            Some(key) => put(to, key)?,
+            None => to.write_all(&NONE.to_le_bytes())?,
+        }
+        let count = u32::try_from(self.headers.len()).unwrap_or(0);
+        to.write_all(&count.to_le_bytes())?;
+        for (name, value) in &self.headers {
+            put(to, name.as_bytes())?;
+            put(to, value)?;
+        }
+        put(to, &self.value)
+    }
+
+    /// Reads the next message into this one; false at the end.
+    pub(super) fn read(&mut self, from: &mut impl Read) -> io::Result<bool> {
+        let mut first = [0; 4];
+        match from.read(&mut first[..1])? {
+            0 => return Ok(false),
+            _ => from.read_exact(&mut first[1..])?,
+        }
+        self.partition = Some(i32::from_le_bytes(first)).filter(|n| *n >= 0);
+        let key = number(from)?;
+        let mut buffer = self.key.take().unwrap_or_default();
+        if key != NONE {
+            take(from, key, &mut buffer)?;
+            self.key = Some(buffer);
+        }
+        self.headers.clear();
+        for _ in 0..number(from)? {
+            let (mut name, mut value) = (Vec::new(), Vec::new());
+            let length = number(from)?;
+            take(from, length, &mut name)?;
+            let length = number(from)?;
+            take(from, length, &mut value)?;
+            self.headers.push((String::from_utf8_lossy(&name).into_owned(), value));
+        }
+        let length = number(from)?;
+        take(from, length, &mut self.value)?;
+        Ok(true)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn messages_come_back_as_they_were() {
+        let messages = [
+            Message { value: b"{}".to_vec(), ..Message::default() },
+            Message { partition: Some(3), key: Some(Vec::new()), headers: Vec::new(), value: Vec::new() },
+            Message {
+                partition: None,
+                key: Some(b"lock-1".to_vec()),
+                headers: vec![("cargo".into(), b"gravel".to_vec()), ("empty".into(), Vec::new())],
+                value: vec![b'x'; 70_000],
+            },
+        ];
+        let mut bytes = Vec::new();
+        messages.iter().for_each(|m| m.write(&mut bytes).unwrap());
+        let (mut from, mut message) = (bytes.as_slice(), Message::default());
+        for expected in &messages {
+            assert!(message.read(&mut from).unwrap());
+            assert_eq!(message, *expected);
+        }
+        assert!(!message.read(&mut from).unwrap());
+    }
+
+    #[test]
+    fn a_torn_spool_is_noticed() {
+        let mut bytes = Vec::new();
+        Message { value: b"{\"n\":1}".to_vec(), ..Message::default() }.write(&mut bytes).unwrap();
+        for end in 1..bytes.len() {
+            assert!(Message::default().read(&mut &bytes[..end]).is_err(), "{end}");
+        }
+    }
+}

@@ -1,0 +1,231 @@
+//! Landing kind `topics`: messages in a topic of a broker that speaks the Kafka protocol, exactly once for readers of
+//! committed messages.
+//!
+//! A batch is spooled durably before it is sealed. Publishing sends it in one transaction, together with the batch's
+//! identity as the metadata of an offset of a group of our own: fence, ask, then send. A rival or a zombie has the same
+//! transactional id, so that only the last to begin can commit.
+
+mod message;
+mod producer;
+mod publish;
+mod stage;
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::{Mutex, PoisonError};
+
+use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
+use sluice_core::decode::csv::{self, Dialect};
+use sluice_core::durable::Disk;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork};
+use sluice_core::names;
+use sluice_core::plan::OutputColumn;
+use sluice_core::problem::Problem;
+
+use crate::broker::{Admin, Broker};
+use producer::LaneProducer;
+
+const CREATE_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::with_default(
+        "partitions",
+        ValueKind::Integer { min: 1, max: 10_000 },
+        "1",
+        "how many partitions it gets",
+    )
+    .with(&["retention"]),
+    OptionSpec::optional("retention", ValueKind::Duration, "how long it keeps messages; without it as the broker does")
+        .with(&["partitions"]),
+];
+
+const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("topic", ValueKind::Text, "the topic to write"),
+    OptionSpec::optional(
+        "key",
+        ValueKind::Sql,
+        "an expression for the messages' key; null gives a message without one",
+    )
+    .with(&["partition"]),
+    OptionSpec::optional(
+        "headers",
+        ValueKind::Sql,
+        "a SQL select list: each of its columns becomes a header, null ones are left out",
+    ),
+    OptionSpec::optional(
+        "partition",
+        ValueKind::Sql,
+        "an expression for the number of the partition; without it, or where it is null, by the key",
+    )
+    .with(&["key"]),
+    OptionSpec::with_default("format", ValueKind::Choice(&["json", "csv"]), "json", "how a message's value is written")
+        .with(&["csv"]),
+    OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled").with(&["format"]),
+    OptionSpec::with_default(
+        "compression",
+        ValueKind::Choice(&["lz4", "zstd", "snappy", "none"]),
+        "lz4",
+        "how messages are packed on their way",
+    ),
+    OptionSpec::optional("create", ValueKind::Table(CREATE_OPTIONS), "make the topic where it is missing"),
+];
+
+/// The kind.
+pub struct Topics;
+
+impl LandingKind for Topics {
+    fn name(&self) -> &'static str {
+        "topics"
+    }
+
+    fn scheme(&self) -> &'static str {
+        "kafka"
+    }
+
+    fn about(&self) -> &'static str {
+        "messages in a topic, with key and headers; a batch appears as a whole"
+    }
+
+    fn guarantee(&self) -> &'static str {
+        "exactly once for readers of committed messages: one transaction a batch, with the batch's identity in it"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        OPTIONS
+    }
+
+    fn expressions(&self) -> &'static [(&'static str, bool)] {
+        &[("key", false), ("headers", true), ("partition", false)]
+    }
+
+    fn exclusive_place(&self, _: &ConnectionConfig, _: &Options) -> Option<String> {
+        None
+    }
+
+    fn check(&self, settings: &Settings, _: &[OutputColumn]) -> Vec<Problem> {
+        let place = |key: &str| settings.options.place_of(key);
+        let topic = settings.options.text("topic").unwrap_or_default();
+        let look = || {
+            let broker = Broker::new(settings)?;
+            let there = broker.topics(&broker.consumer("sluice.look")?)?;
+            Ok::<_, Failure>((broker, there))
+        };
+        let (broker, there) = match look() {
+            Ok(found) => found,
+            Err(failure) => {
+                let problem = Problem::error("place.missing", failure.message, place("at"));
+                return vec![match failure.help {
+                    Some(help) => problem.with_help(help),
+                    None => problem,
+                }];
+            }
+        };
+        if there.iter().any(|t| t.name == topic) {
+            return Vec::new();
+        }
+        let message = format!("there is no topic `{topic}` at {}", broker.shown());
+        if settings.options.is_set("create") {
+            return vec![
+                Problem::warning("place.missing", message, place("topic")).with_help("run makes it, as `create` says"),
+            ];
+        }
+        let near = names::nearest(&topic, there.iter().map(|t| t.name.as_str()));
+        let near = near.map_or_else(String::new, |near| format!("did you mean `{near}`? "));
+        vec![
+            Problem::error("place.missing", message, place("topic"))
+                .with_label("not there")
+                .with_help(format!("{near}to have it made: create = {{ partitions = 6, retention = \"7d\" }}")),
+        ]
+    }
+
+    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {
+        let broker = Broker::new(settings)?;
+        let topic = settings.options.text("topic").unwrap_or_default();
+        let consumer = broker.consumer("sluice.look")?;
+        let mut there = broker.topics(&consumer)?;
+        if there.iter().all(|t| t.name != topic) {
+            if !settings.options.is_set("create") {
+                return Err(Failure::unreachable(format!("there is no topic `{topic}` at {}", broker.shown()))
+                    .with_help("to have it made: create = { partitions = 6, retention = \"7d\" } in the landing"));
+            }
+            let create = settings.options.table("create");
+            let retention = create.is_set("retention").then(|| create.duration("retention"));
+            Admin::new(&broker)?.make_topic(&topic, create.integer("partitions"), retention)?;
+            there = broker.topics(&consumer)?;
+        }
+        let partitions = there.iter().find(|t| t.name == topic).map_or(1, |t| t.partitions.len());
+        Ok(Box::new(TopicsLanding {
+            spool: settings.work.join("spool").join(label),
+            label: label.into(),
+            csv: (settings.options.text("format").as_deref() == Some("csv"))
+                .then(|| Dialect::read_landing(&settings.options.table("csv"))),
+            compression: settings.options.text("compression").unwrap_or_default(),
+            partitions: i64::try_from(partitions).unwrap_or(1).max(1),
+            broker,
+            topic,
+            disk: Disk::default(),
+            lanes: Mutex::new(HashMap::new()),
+        }))
+    }
+}
+
+pub(crate) struct TopicsLanding {
+    broker: Broker,
+    topic: String,
+    label: String,
+    spool: PathBuf,
+    csv: Option<Dialect>,
+    compression: String,
+    partitions: i64,
+    disk: Disk,
+    /// The producer of each lane, once it has fenced all others.
+    lanes: Mutex<HashMap<LaneId, LaneProducer>>,
+}
+
+impl TopicsLanding {
+    fn path(&self, lane: &LaneId, number: u64) -> PathBuf {
+        self.spool.join(lane.as_str()).join(number.to_string())
+    }
+
+    /// Works with the lane's producer, making one that fences all others where there is none. One that failed is
+    /// given up, and the next call begins anew.
+    fn with_producer<T>(&self, lane: &LaneId, work: impl FnOnce(&mut LaneProducer) -> Outcome<T>) -> Outcome<T> {
+        let taken = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).remove(lane);
+        let mut producer = match taken {
+            Some(producer) => producer,
+            None => LaneProducer::begin(&self.broker, &self.topic, &self.label, lane, &self.compression)?,
+        };
+        let done = work(&mut producer)?;
+        self.lanes.lock().unwrap_or_else(PoisonError::into_inner).insert(lane.clone(), producer);
+        Ok(done)
+    }
+}
+
+impl Landing for TopicsLanding {
+    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
+        self.with_producer(lane, |producer| Ok(producer.held().cloned()))
+    }
+
+    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
+        let path = self.path(&batch.lane, batch.number);
+        stage::SpoolStage::create(path, self.csv.clone(), self.topic.clone(), self.partitions, self.disk.clone())
+    }
+
+    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        let folder = self.spool.join(lane.as_str());
+        let Ok(entries) = std::fs::read_dir(&folder) else { return Ok(()) };
+        for entry in entries.flatten() {
+            let number = entry.file_name().to_str().and_then(|n| n.parse::<u64>().ok());
+            if !number.is_some_and(|n| keep.contains(&n)) {
+                self.disk.remove_file(&entry.path())?;
+            }
+        }
+        Ok(())
+    }
+
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, _: &StagedWork) -> Outcome<()> {
+        let path = self.path(&batch.lane, batch.number);
+        self.with_producer(&batch.lane, |producer| publish::publish(producer, batch, ranges, &path))?;
+        self.disk.remove_file(&path)
+    }
+}

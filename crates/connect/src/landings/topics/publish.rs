@@ -1,0 +1,53 @@
+//! Sends a spooled batch in one transaction. May be called again after a crash at any point.
+
+use std::fs::File;
+use std::io::BufReader;
+use std::path::Path;
+
+use sluice_core::batch::{BatchIdentity, Ranges};
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+
+use super::message::Message;
+use super::producer::LaneProducer;
+
+pub(super) fn publish(
+    producer: &mut LaneProducer,
+    batch: &BatchIdentity,
+    ranges: &Ranges,
+    spool: &Path,
+) -> Outcome<()> {
+    if producer.held().is_some_and(|held| held.ledger == batch.ledger && held.number >= batch.number) {
+        // It was committed before a crash; only the ledger does not know yet.
+        return Ok(());
+    }
+    reach("publish.before");
+    let file = File::open(spool).map_err(|e| match e.kind() {
+        std::io::ErrorKind::NotFound => {
+            Failure::findings(format!("{batch}: its spooled messages in {} are gone", spool.display()))
+                .with_help("somebody removed them from the hidden folder .sluice; put them back")
+        }
+        _ => Failure::io("read", spool, &e),
+    })?;
+    let mut from = BufReader::with_capacity(1 << 16, file);
+    producer.start()?;
+    let mut message = Message::default();
+    let mut sent = 0_u64;
+    while message.read(&mut from).map_err(|e| Failure::io("read", spool, &e))? {
+        producer.send(&message)?;
+        sent += 1;
+        if sent % 1_000 == 0 {
+            producer.serve();
+        }
+        if sent == 1 {
+            reach("publish.topic_begun");
+        }
+    }
+    producer.flush()?;
+    reach("publish.topic_sent");
+    producer.note(batch, ranges)?;
+    reach("publish.topic_noted");
+    producer.commit(batch, ranges)?;
+    reach("publish.topic_committed");
+    Ok(())
+}

@@ -1,0 +1,132 @@
+//! What the broker answers, one request after the other.
+
+mod groups;
+mod records;
+mod topics;
+mod writers;
+
+use bytes::{Bytes, BytesMut};
+use kafka_protocol::messages::api_versions_response::ApiVersion;
+use kafka_protocol::messages::{
+    ApiKey, ApiVersionsResponse, SaslAuthenticateRequest, SaslAuthenticateResponse, SaslHandshakeRequest,
+    SaslHandshakeResponse,
+};
+use kafka_protocol::protocol::{Decodable, Encodable, StrBytes};
+
+use super::Shared;
+use super::wire::Session;
+
+/// Requests that are known, each with its oldest and newest version.
+pub(super) const VERSIONS: &[(ApiKey, i16, i16)] = &[
+    (ApiKey::Produce, 3, 9),
+    (ApiKey::Fetch, 4, 11),
+    (ApiKey::ListOffsets, 1, 6),
+    (ApiKey::Metadata, 1, 9),
+    (ApiKey::OffsetCommit, 2, 8),
+    (ApiKey::OffsetFetch, 1, 7),
+    (ApiKey::FindCoordinator, 0, 3),
+    (ApiKey::SaslHandshake, 0, 1),
+    (ApiKey::ApiVersions, 0, 3),
+    (ApiKey::CreateTopics, 2, 7),
+    (ApiKey::DeleteTopics, 1, 5),
+    (ApiKey::DeleteRecords, 0, 2),
+    (ApiKey::InitProducerId, 0, 4),
+    (ApiKey::AddPartitionsToTxn, 0, 3),
+    (ApiKey::AddOffsetsToTxn, 0, 3),
+    (ApiKey::EndTxn, 0, 3),
+    (ApiKey::TxnOffsetCommit, 0, 3),
+    (ApiKey::DescribeConfigs, 1, 4),
+    (ApiKey::SaslAuthenticate, 0, 2),
+    (ApiKey::CreatePartitions, 0, 3),
+];
+
+/// A topic or partition that is not there.
+const UNKNOWN: i16 = 3;
+
+/// What goes wrong with bytes: the connection ends.
+pub(super) type Result<T> = std::result::Result<T, Box<dyn std::error::Error + Send + Sync>>;
+
+/// Text for an answer.
+fn text(text: &str) -> StrBytes {
+    StrBytes::from_string(text.to_string())
+}
+
+fn decode<T: Decodable>(mut bytes: Bytes, version: i16) -> Result<T> {
+    T::decode(&mut bytes, version).map_err(Into::into)
+}
+
+fn encode<T: Encodable>(answer: &T, version: i16, into: &mut BytesMut) -> Result<()> {
+    answer.encode(into, version).map_err(Into::into)
+}
+
+fn code(done: std::result::Result<(), i16>) -> i16 {
+    done.err().unwrap_or(0)
+}
+
+/// Writes the answer to a request; false where none is wanted.
+pub(super) fn answer(
+    key: ApiKey,
+    version: i16,
+    request: Bytes,
+    shared: &Shared,
+    session: &mut Session,
+    into: &mut BytesMut,
+) -> Result<bool> {
+    match key {
+        ApiKey::ApiVersions => versions(version, 0, into)?,
+        ApiKey::SaslHandshake => {
+            let asked: SaslHandshakeRequest = decode(request, version)?;
+            let known = asked.mechanism.as_str() == "PLAIN";
+            let answer = SaslHandshakeResponse::default()
+                .with_error_code(if known { 0 } else { 33 })
+                .with_mechanisms(vec![text("PLAIN")]);
+            encode(&answer, version, into)?;
+        }
+        ApiKey::SaslAuthenticate => {
+            let asked: SaslAuthenticateRequest = decode(request, version)?;
+            session.known = is_known(&asked.auth_bytes, shared);
+            let answer = SaslAuthenticateResponse::default().with_error_code(if session.known { 0 } else { 58 });
+            encode(&answer, version, into)?;
+        }
+        ApiKey::Produce => return records::produce(&decode(request, version)?, version, shared, into),
+        ApiKey::Fetch => encode(&records::fetch(&decode(request, version)?, shared), version, into)?,
+        ApiKey::ListOffsets => encode(&records::list(&decode(request, version)?, shared), version, into)?,
+        ApiKey::DeleteRecords => encode(&records::delete(&decode(request, version)?, shared), version, into)?,
+        ApiKey::Metadata => encode(&topics::metadata(&decode(request, version)?, shared), version, into)?,
+        ApiKey::CreateTopics => encode(&topics::create(&decode(request, version)?, shared), version, into)?,
+        ApiKey::DeleteTopics => encode(&topics::delete(&decode(request, version)?, shared), version, into)?,
+        ApiKey::CreatePartitions => encode(&topics::grow(&decode(request, version)?, shared), version, into)?,
+        ApiKey::DescribeConfigs => encode(&topics::configs(&decode(request, version)?, shared), version, into)?,
+        ApiKey::FindCoordinator => encode(&groups::coordinator(shared), version, into)?,
+        ApiKey::OffsetCommit => encode(&groups::commit(&decode(request, version)?, shared), version, into)?,
+        ApiKey::OffsetFetch => encode(&groups::fetch(&decode(request, version)?, shared), version, into)?,
+        ApiKey::InitProducerId => encode(&writers::begin(&decode(request, version)?, shared), version, into)?,
+        ApiKey::AddPartitionsToTxn => {
+            encode(&writers::add_partitions(&decode(request, version)?, shared), version, into)?;
+        }
+        ApiKey::AddOffsetsToTxn => encode(&writers::add_offsets(&decode(request, version)?, shared), version, into)?,
+        ApiKey::TxnOffsetCommit => encode(&writers::offsets(&decode(request, version)?, shared), version, into)?,
+        ApiKey::EndTxn => encode(&writers::end(&decode(request, version)?, shared), version, into)?,
+        _ => return Err("this request is not known".into()),
+    }
+    Ok(true)
+}
+
+/// SASL PLAIN: nothing or a name, a zero, the user, a zero, the password.
+fn is_known(bytes: &[u8], shared: &Shared) -> bool {
+    let mut parts = bytes.split(|b| *b == 0).skip(1);
+    match (&shared.setup.login, parts.next(), parts.next()) {
+        (None, ..) => true,
+        (Some((user, password)), Some(given), Some(proof)) => user.as_bytes() == given && password.as_bytes() == proof,
+        _ => false,
+    }
+}
+
+/// Which versions are known.
+pub(super) fn versions(version: i16, error: i16, into: &mut BytesMut) -> Result<()> {
+    let one = |(key, min, max): &(ApiKey, i16, i16)| {
+        ApiVersion::default().with_api_key(*key as i16).with_min_version(*min).with_max_version(*max)
+    };
+    let keys = VERSIONS.iter().map(one).collect();
+    encode(&ApiVersionsResponse::default().with_error_code(error).with_api_keys(keys), version, into)
+}

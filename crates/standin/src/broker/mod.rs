@@ -1,0 +1,94 @@
+//! A broker that speaks the Kafka protocol: topics with partitions, retention by time, idempotent and transactional
+//! writers with fencing, committed offsets with metadata. One node, in memory, one user.
+//!
+//! It knows no consumer groups that share partitions among members: clients assign partitions themselves.
+
+mod answer;
+mod log;
+mod state;
+mod transactions;
+mod wire;
+
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use state::State;
+pub use state::TopicConfig;
+
+/// How a broker is set up.
+#[derive(Clone, Debug, Default)]
+pub struct Setup {
+    /// Where it listens; port 0 takes a free one.
+    pub listen: Option<SocketAddr>,
+    /// The address that it tells its clients, where that is another one: that of a proxy, say.
+    pub advertise: Option<(String, u16)>,
+    /// The name of its cluster.
+    pub cluster: String,
+    /// Topics that are there from the beginning.
+    pub topics: Vec<(String, TopicConfig)>,
+    /// How many partitions a topic gets that a client asks for and that is not there; 0 makes none.
+    pub auto_partitions: u32,
+    /// User and password that clients must give, by SASL PLAIN.
+    pub login: Option<(String, String)>,
+}
+
+/// What all connections share.
+pub(crate) struct Shared {
+    pub setup: Setup,
+    pub host: String,
+    pub port: u16,
+    state: Mutex<State>,
+    /// Rung when messages or ends of transactions come.
+    pub news: Condvar,
+}
+
+impl Shared {
+    pub(crate) fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// A broker that serves until the program ends.
+pub struct Broker {
+    address: SocketAddr,
+}
+
+impl Broker {
+    /// Starts to listen and to serve.
+    ///
+    /// # Errors
+    /// Where the address cannot be listened on.
+    pub fn start(setup: Setup) -> io::Result<Self> {
+        let listen = setup.listen.unwrap_or_else(|| SocketAddr::from(([127, 0, 0, 1], 0)));
+        let listener = TcpListener::bind(listen)?;
+        let address = listener.local_addr()?;
+        let (host, port) = setup.advertise.clone().unwrap_or_else(|| (address.ip().to_string(), address.port()));
+        let mut state = State::default();
+        for (name, config) in &setup.topics {
+            state.make_topic(name, config.clone());
+        }
+        let shared = Arc::new(Shared { setup, host, port, state: Mutex::new(state), news: Condvar::new() });
+        let keeper = Arc::downgrade(&shared);
+        std::thread::spawn(move || {
+            while let Some(shared) = keeper.upgrade() {
+                shared.state().tidy();
+                drop(shared);
+                std::thread::sleep(Duration::from_millis(500));
+            }
+        });
+        std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                let shared = Arc::clone(&shared);
+                std::thread::spawn(move || wire::serve(stream, &shared));
+            }
+        });
+        Ok(Self { address })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+}

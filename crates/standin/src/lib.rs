@@ -1,0 +1,5 @@
+//! Stand-ins: small simulated services for trying things and for tests, kept in memory and forgotten at the end.
+//!
+//! [`broker`] speaks the Kafka protocol.
+
+pub mod broker;
