@@ -5,7 +5,7 @@ use std::sync::Mutex;
 use rdkafka::client::ClientContext;
 use rdkafka::config::RDKafkaLogLevel;
 use rdkafka::consumer::ConsumerContext;
-use rdkafka::error::KafkaError;
+use rdkafka::error::{KafkaError, RDKafkaErrorCode};
 
 /// Keeps the last reason why a broker could not be reached, and prints nothing.
 #[derive(Default)]
@@ -23,7 +23,11 @@ impl Context {
 impl ClientContext for Context {
     fn log(&self, _: RDKafkaLogLevel, _: &str, _: &str) {}
 
-    fn error(&self, _: KafkaError, reason: &str) {
+    fn error(&self, error: KafkaError, reason: &str) {
+        // That all are down says less than why one of them is.
+        if error.rdkafka_error_code() == Some(RDKafkaErrorCode::AllBrokersDown) {
+            return;
+        }
         *self.reason.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(reason.to_string());
     }
 }

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use rdkafka::consumer::Consumer as _;
 use rdkafka::error::{KafkaError, RDKafkaErrorCode};
 use sluice_core::failure::{Failure, FailureKind};
 
@@ -59,6 +60,14 @@ pub fn refuse(broker: &Broker, code: RDKafkaErrorCode) -> Option<Failure> {
 }
 
 impl Broker {
+    /// That it does not answer, and why, as far as that is known.
+    pub fn silence(&self, consumer: &Consumer) -> String {
+        match consumer.client().context().reason() {
+            Some(reason) => format!("{} does not answer: {}", self.shown(), tidy(&reason)),
+            None => format!("{} does not answer", self.shown()),
+        }
+    }
+
     /// The failure of a question that was not answered.
     pub fn away(&self, consumer: &Consumer, error: &KafkaError) -> Failure {
         // The reason stands in the queue of events, the answer only says that time is up.
@@ -82,11 +91,32 @@ impl Broker {
     }
 }
 
-/// A reason without librdkafka's own names.
+/// What went wrong, without librdkafka's own names and times.
 fn tidy(reason: &str) -> String {
     let text = reason.rsplit_once("]: ").map_or(reason, |(_, text)| text);
+    let text = text.split(" (after ").next().unwrap_or(text);
+    let text = text.rsplit_once(" failed: ").map_or(text, |(_, text)| text);
     let code = text.split_once(" (").filter(|(_, rest)| rest.contains("Local:")).map_or(text, |(code, _)| code);
-    code.trim_end_matches('.').to_string()
+    code.trim_end_matches(['.', ':', ' ']).to_string()
 }
 
-use rdkafka::consumer::Consumer as _;
+#[cfg(test)]
+mod tests {
+    use super::tidy;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(
+        "[thrd:127.0.0.1:1/bootstrap]: 127.0.0.1:1/bootstrap: Connect to ipv4#127.0.0.1:1 failed: Connection refused \
+         (after 0ms in state CONNECT)",
+        "Connection refused"
+    )]
+    #[case("BrokerTransportFailure (Local: Broker transport failure)", "BrokerTransportFailure")]
+    #[case(
+        "Failed to resolve 'gate:9092': Name or service not known (after 3ms in state CONNECT)",
+        "Failed to resolve 'gate:9092': Name or service not known"
+    )]
+    fn reasons_for_people(#[case] reason: &str, #[case] expected: &str) {
+        assert_eq!(tidy(reason), expected);
+    }
+}

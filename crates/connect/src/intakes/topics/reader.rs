@@ -218,7 +218,7 @@ impl TopicsReader {
                         return Err(refusal);
                     }
                     if code == RDKafkaErrorCode::AllBrokersDown {
-                        let failure = Failure::away(format!("{} does not answer", self.broker.shown()));
+                        let failure = Failure::away(self.broker.silence(&self.consumer));
                         return self.gone(failure);
                     }
                 }

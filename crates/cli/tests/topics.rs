@@ -1,0 +1,558 @@
+//! Topics: read from, written to, positions, replay. The broker is the stand-in; kcat is the independent client.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod common;
+#[path = "common/topics.rs"]
+mod topics;
+
+use std::io::{BufRead as _, BufReader};
+use std::net::TcpListener;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use common::{Expected, TestProject, visible_files};
+use rdkafka::topic_partition_list::Offset;
+use rstest::rstest;
+use serde_json::{Value, json};
+use topics::{Proxy, StandIn, admin, consume, has, keyed, latest, produce};
+
+const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
+
+/// A pipeline of one event with a number, into JSON Lines.
+fn simple(more: &str) -> String {
+    format!(
+        "pipeline = \"weighings\"\nbatch = {{ rows = 100 }}\n[event.weighing]\nfields = \"n integer not null\"\n\
+         [event.weighing.arrives]\nat = \"lock-broker\"\ntopic = \"depot.weighings\"\nformat = \"json\"\n{more}\n\
+         [event.weighing.lands.archive]\nat = \"archive\"\npath = \"all\"\nformat = \"jsonl\"\n"
+    )
+}
+
+/// The rows that landed, in order of their text.
+fn rows(project: &TestProject, folder: &str) -> Vec<Value> {
+    let mut lines: Vec<String> = visible_files(&project.path(folder))
+        .iter()
+        .flat_map(|p| std::fs::read_to_string(p).unwrap().lines().map(str::to_string).collect::<Vec<_>>())
+        .collect();
+    lines.sort();
+    lines.iter().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+fn numbers(project: &TestProject, folder: &str) -> Vec<u64> {
+    let mut found: Vec<u64> = rows(project, folder).iter().map(|row| row["n"].as_u64().unwrap()).collect();
+    found.sort_unstable();
+    found
+}
+
+fn lines(from: u64, to: u64) -> String {
+    (from..to).map(|n| format!("k{n}\t{{\"n\":{n}}}\n")).collect()
+}
+
+/// A broker with `depot.weighings`, and a project that reads it; None where kcat is not there.
+fn set_up(topic: &str, pipeline: &str) -> Option<(StandIn, TestProject)> {
+    has("kcat").then(|| {
+        let broker = StandIn::start(&["--topic", topic, "--topic", "depot.landed:2"]);
+        let project = topics::project(&broker.address, pipeline);
+        (broker, project)
+    })
+}
+
+#[test]
+fn a_topic_lands_once_and_the_group_follows() {
+    let Some((broker, project)) = set_up("depot.weighings:3", &topics::pipeline(false)) else { return };
+    let mut expected = Expected::default();
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 500)), &[]);
+    project.expect(0, RUN);
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(500, 300)), &[]);
+    project.expect(0, RUN);
+    expected.check(&project);
+    let (out, _) = project.expect(0, RUN);
+    assert_eq!(out, "weighings: nothing new to read\n");
+    for (partition, end) in (0..3).zip(latest(&broker.address, "depot.weighings", 3)) {
+        let told = admin::committed(&broker.address, "sluice.weighings.weighing.0", "depot.weighings", partition);
+        assert_eq!(told, Offset::Offset(i64::try_from(end).unwrap()));
+    }
+}
+
+#[test]
+fn what_the_broker_tells_can_be_named() {
+    let pipeline = simple("").replace(
+        "path = \"all\"",
+        "path = \"all\"\ncolumns = \"n, _topic, _partition as part, _offset as at, _key, _headers, _time is not null as timed\"",
+    );
+    let Some((broker, project)) = set_up("depot.weighings:2", &pipeline) else { return };
+    produce(&broker.address, "depot.weighings", "scale-1\t{\"n\":1}\n", &["-p", "1", "-H", "depot=ostrey"]);
+    project.expect(0, RUN);
+    let expected = json!({
+        "n": 1, "_topic": "depot.weighings", "part": 1, "at": 0, "_key": "scale-1",
+        "_headers": { "depot": "ostrey" }, "timed": true,
+    });
+    assert_eq!(rows(&project, "archive/all"), [expected]);
+    project.write("pipelines/weighings.toml", pipeline.replace("_offset", "_ofset"));
+    let (_, err) = project.expect(3, &["check", "--offline"]);
+    assert!(err.contains("_offset"), "{err}");
+}
+
+#[rstest]
+#[case("earliest", &[0, 1, 2, 3, 4, 5], &[])]
+#[case("latest", &[4, 5], &[4, 5])]
+#[case("2030-01-01T00:00:00Z", &[4, 5], &[4, 5])]
+fn the_first_start(#[case] start: &str, #[case] all: &[u64], #[case] later: &[u64]) {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple(&format!("start = \"{start}\""))) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 4), &[]);
+    project.expect(0, RUN);
+    if !later.is_empty() {
+        assert_eq!(numbers(&project, "archive/all"), Vec::<u64>::new());
+    }
+    // Where reading starts was noted although nothing was read.
+    produce(&broker.address, "depot.weighings", &lines(4, 6), &[]);
+    project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), all);
+}
+
+#[test]
+fn a_start_at_positions_wants_them_set() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("start = \"positions\"")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 6), &[]);
+    let (_, err) = project.expect(3, RUN);
+    assert!(err.contains("--set"), "{err}");
+    let set = ["positions", "weighings", "--set", "depot.weighings/0=4", "--reason", "a trial", "--yes"];
+    project.expect(0, &set);
+    project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), [4, 5]);
+    let changes = project.json(&["positions", "weighings", "--changes"])["changes"].clone();
+    assert_eq!((changes[0]["to"]["major"].clone(), changes[0]["reason"].clone()), (json!(4), json!("a trial")));
+}
+
+#[test]
+fn tombstones_are_counted_or_rejected() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", "a\t{\"n\":1}\nb\t\nc\t{\"n\":2}\n", &["-Z"]);
+    let report = project.json(RUN);
+    assert_eq!((report["read"].clone(), report["stations"][0]["filtered"].clone()), (json!(3), json!(1)));
+    assert_eq!(numbers(&project, "archive/all"), [1, 2]);
+    project.write("pipelines/weighings.toml", simple("tombstones = \"reject\""));
+    produce(&broker.address, "depot.weighings", "b\t\n", &["-Z"]);
+    assert_eq!(project.json(RUN)["rejected"], 1);
+}
+
+#[test]
+fn only_committed_messages_are_read() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    let all: &[(&[&str], bool)] =
+        &[(&[r#"{"n":1}"#, r#"{"n":2}"#], true), (&[r#"{"n":98}"#, r#"{"n":99}"#], false), (&[r#"{"n":3}"#], true)];
+    admin::transactions(&broker.address, "depot.weighings", all);
+    project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), [1, 2, 3]);
+    // What stands after the last message is the mark of its transaction: nothing is behind.
+    let standing = project.json(&["positions", "weighings"]);
+    assert_eq!(standing["arrivals"][0]["behind"]["events"], 0);
+    assert_eq!(project.expect(0, RUN).0, "weighings: nothing new to read\n");
+}
+
+#[test]
+fn new_partitions_are_noticed_while_running() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("start = \"latest\"")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 3), &[]);
+    let run = ["run", "weighings", "--batches", "2"];
+    let mut child = project.command(&run).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(1500));
+    produce(&broker.address, "depot.weighings", &lines(3, 103), &[]);
+    admin::add_partitions(&broker.address, "depot.weighings", 3);
+    produce(&broker.address, "depot.weighings", &lines(103, 203), &["-p", "2"]);
+    assert!(child.wait().unwrap().success());
+    assert_eq!(numbers(&project, "archive/all"), (3..203).collect::<Vec<_>>());
+}
+
+#[test]
+fn a_topic_that_was_made_anew_stops_the_run() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 5), &[]);
+    project.expect(0, RUN);
+    admin::make_anew(&broker.address, "depot.weighings", 1);
+    let (_, shorter) = project.expect(6, RUN);
+    produce(&broker.address, "depot.weighings", &lines(50, 60), &[]);
+    let (_, longer) = project.expect(6, RUN);
+    assert!(longer.contains("depot.weighings/0") && longer.contains("made anew"), "{longer}");
+    assert!(shorter.contains("depot.weighings/0") && shorter.contains("positions"), "{shorter}");
+    project.expect(0, &["positions", "weighings", "--set", "earliest", "--reason", "a new topic", "--yes"]);
+    project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), [0, 1, 2, 3, 4].into_iter().chain(50..60).collect::<Vec<_>>());
+}
+
+#[test]
+fn what_expired_unread_stops_the_run() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 5), &[]);
+    project.expect(0, RUN);
+    produce(&broker.address, "depot.weighings", &lines(5, 20), &[]);
+    admin::delete_before(&broker.address, "depot.weighings", 0, 12);
+    let (_, err) = project.expect(6, RUN);
+    assert!(err.contains("7 events") && err.contains("offset 5"), "{err}");
+    project.expect(0, &["positions", "weighings", "--set", "earliest", "--reason", "lost", "--yes"]);
+    project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), (0..5).chain(12..20).collect::<Vec<_>>());
+}
+
+#[test]
+fn a_broker_that_is_away_at_the_start_is_named() {
+    let address = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string();
+    let project = topics::project(&address, &simple(""));
+    let (_, err) = project.expect(5, RUN);
+    assert!(err.contains(&address) && err.contains("Connection refused"), "{err}");
+    let (_, err) = project.expect(3, &["check"]);
+    assert!(err.contains(&address), "{err}");
+}
+
+#[test]
+fn a_broker_that_goes_away_is_waited_for() {
+    if !has("kcat") {
+        return;
+    }
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let told = listener.local_addr().unwrap().to_string();
+    let broker = StandIn::start(&["--topic", "depot.weighings:2", "--topic", "depot.landed:2", "--advertise", &told]);
+    let proxy = Proxy::start(listener, broker.address.clone());
+    let pipeline = topics::pipeline(true).replace("every = \"1h\"", "every = \"200ms\"");
+    let project = topics::project(&proxy.address, &pipeline);
+    let mut expected = Expected::default();
+    produce(&proxy.address, "depot.weighings", &keyed(&expected.lines(0, 300)), &[]);
+    let run = ["run", "weighings"];
+    let mut child = project.command(&run).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
+    wait_for(|| project.archived().len() == expected.archive.len());
+    proxy.cut();
+    let away = said.next().unwrap().unwrap();
+    assert!(away.contains("does not answer") && away.contains("waiting"), "{away}");
+    std::thread::sleep(Duration::from_secs(3));
+    proxy.mend();
+    produce(&proxy.address, "depot.weighings", &keyed(&expected.lines(1000, 300)), &[]);
+    let back = said.next().unwrap().unwrap();
+    assert!(back.contains("answers again"), "{back}");
+    wait_for(|| project.archived().len() == expected.archive.len());
+    let _ = std::process::Command::new("kill").args(["-TERM", &child.id().to_string()]).status();
+    assert!(child.wait().unwrap().success());
+    expected.check(&project);
+    assert_eq!(topics::tickets(&broker.address, "depot.landed"), expected.archive);
+}
+
+fn wait_for(mut done: impl FnMut() -> bool) {
+    let started = Instant::now();
+    while !done() {
+        assert!(started.elapsed() < Duration::from_secs(60), "it did not come");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+#[test]
+fn keys_headers_and_partitions_reach_the_topic() {
+    let pipeline = simple("")
+        + "[event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.landed\"\nkey = \"'scale-' || cast(n % 3 as text)\"\n\
+           headers = \"n as number, _key as source\"\npartition = \"n % 2\"\nformat = \"json\"\n";
+    let Some((broker, project)) = set_up("depot.weighings:1", &pipeline) else { return };
+    produce(&broker.address, "depot.weighings", &lines(1, 4), &[]);
+    project.expect(0, RUN);
+    let mut found = consume(&broker.address, "depot.landed", "%p %k %h %s\\n");
+    found.sort();
+    assert_eq!(
+        found,
+        [
+            r#"0 scale-2 number=2,source=k2 {"n":2}"#,
+            r#"1 scale-0 number=3,source=k3 {"n":3}"#,
+            r#"1 scale-1 number=1,source=k1 {"n":1}"#,
+        ]
+    );
+    project.write("pipelines/weighings.toml", pipeline.replace("\"n % 2\"", "\"n\""));
+    produce(&broker.address, "depot.weighings", &lines(7, 8), &[]);
+    let (_, err) = project.expect(3, RUN);
+    assert!(err.contains("partitions 0 to 1") && err.contains("nothing of this batch has landed"), "{err}");
+}
+
+#[test]
+fn a_missing_topic_is_shown_and_made_on_request() {
+    let landing = |create: &str| {
+        simple("") + &format!("[event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.new\"\n{create}\n")
+    };
+    let Some((broker, project)) = set_up("depot.weighings:1", &landing("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 3), &[]);
+    let (_, err) = project.expect(3, &["check"]);
+    assert!(err.contains("there is no topic `depot.new`") && err.contains("create ="), "{err}");
+    project.expect(5, RUN);
+    assert_eq!(numbers(&project, "archive/all"), Vec::<u64>::new(), "nothing moves before all ends are there");
+    project.write("pipelines/weighings.toml", landing("create = { partitions = 3, retention = \"2d\" }"));
+    project.expect(0, &["check"]);
+    project.expect(0, RUN);
+    assert_eq!(consume(&broker.address, "depot.new", "%s\\n").len(), 3);
+    assert_eq!(latest(&broker.address, "depot.new", 3).len(), 3);
+}
+
+#[test]
+fn two_ledgers_cannot_write_to_one_landing() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &topics::pipeline(true)) else { return };
+    let mut expected = Expected::default();
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 50)), &[]);
+    project.expect(0, RUN);
+    let rival = topics::project(&broker.address, &topics::pipeline(true));
+    let (_, err) = rival.expect(6, RUN);
+    assert!(err.contains("another ledger") && err.contains("--adopt"), "{err}");
+    rival.expect(0, &[RUN, &["--adopt"]].concat());
+    assert_eq!(topics::tickets(&broker.address, "depot.landed"), expected.archive);
+}
+
+#[test]
+fn positions_agree_with_an_independent_client() {
+    let Some((broker, project)) = set_up("depot.weighings:3:2h", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 90), &[]);
+    project.expect(0, RUN);
+    produce(&broker.address, "depot.weighings", &lines(90, 150), &[]);
+    let standing = project.json(&["positions", "weighings"])["arrivals"][0].clone();
+    let partitions = standing["partitions"].as_array().unwrap();
+    let told = |key: &str| partitions.iter().map(|p| p[key].as_u64().unwrap()).collect::<Vec<_>>();
+    assert_eq!(told("latest"), latest(&broker.address, "depot.weighings", 3));
+    assert_eq!(told("earliest"), [0, 0, 0]);
+    assert_eq!((told("ledger").iter().sum::<u64>(), standing["behind"]["events"].clone()), (90, json!(60)));
+    assert!(partitions.iter().all(|p| p["kept_seconds"] == 7200.0 && p["expires"].is_string()), "{standing}");
+    assert_eq!(standing["forecast"]["at_rest"]["becomes"], "expires");
+    let (out, _) = project.expect(0, &["positions", "weighings"]);
+    assert!(out.contains("behind by 60 events") && out.contains("begin to expire"), "{out}");
+}
+
+#[test]
+fn positions_are_set_at_rest_and_with_a_reason() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 10), &[]);
+    project.expect(0, RUN);
+    let set = |more: &[&'static str]| [&["positions", "weighings", "--set", "depot.weighings/0=7"], more].concat();
+    project.expect(3, &set(&[]));
+    let (out, err) = project.expect(3, &set(&["--reason", "again"]));
+    assert!(out.contains("3 positions are read again") && err.contains("--yes"), "{out}{err}");
+    project.expect(3, &["positions", "weighings", "--set", "depot.weighings/0=70", "--reason", "x", "--yes"]);
+    let mut child = project.command(&["run", "weighings"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    wait_for(|| {
+        project.run(&set(&["--reason", "again", "--yes"])).status.code() == Some(7)
+            || child.try_wait().unwrap().is_some()
+    });
+    let _ = child.kill();
+    let _ = child.wait();
+    project.expect(0, &["positions", "weighings", "--set", "depot.weighings/0=10", "--reason", "back", "--yes"]);
+}
+
+#[test]
+fn a_replay_of_a_range_replaces_what_its_batches_landed() {
+    let pipeline = simple("").replace("path = \"all\"", "path = \"all\"\ncolumns = \"n, 'first' as reading\"");
+    let Some((broker, project)) = set_up("depot.weighings:1", &pipeline) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 300), &[]);
+    project.expect(0, RUN);
+    project.write("pipelines/weighings.toml", pipeline.replace("'first'", "'second'"));
+    let replay = ["replay", "weighings", "--range", "depot.weighings/0=150..160"];
+    let planned = project.json(&[replay.as_slice(), &["--plan"]].concat());
+    assert_eq!(planned["batches"].as_array().unwrap().len(), 1);
+    assert_eq!(planned["landings"][0]["rows_now"], 100);
+    let (_, err) = project.expect(3, &replay);
+    assert!(err.contains("--yes"), "{err}");
+    project.expect(0, &[replay.as_slice(), &["--yes", "--reason", "mended"]].concat());
+    let found = rows(&project, "archive/all");
+    let second: Vec<u64> =
+        found.iter().filter(|r| r["reading"] == "second").map(|r| r["n"].as_u64().unwrap()).collect();
+    assert_eq!((found.len(), second.len()), (300, 100));
+    assert!(second.iter().all(|n| (100..200).contains(n)));
+    // Live progress was not touched, and both readings are on record.
+    assert_eq!(project.expect(0, RUN).0, "weighings: nothing new to read\n");
+    let batches = project.json(&["ledger", "weighings"])["batches"].clone();
+    let lanes: Vec<_> = batches.as_array().unwrap().iter().map(|b| b["lane"].as_str().unwrap()).collect();
+    assert_eq!(lanes, ["weighing.0.0", "weighing.0.0", "weighing.0.0", "weighing.0.0~1"]);
+    // Once more, over the first replay.
+    project.write("pipelines/weighings.toml", pipeline.replace("'first'", "'third'"));
+    project.expect(0, &["replay", "weighings", "--batches", "2..3", "--yes"]);
+    let found = rows(&project, "archive/all");
+    let third = found.iter().filter(|r| r["reading"] == "third").count();
+    assert_eq!((found.len(), third), (300, 200));
+}
+
+#[test]
+fn a_replay_of_a_time_range_takes_the_batches_that_hold_it() {
+    let Some((broker, project)) = set_up("depot.weighings:2", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 150), &[]);
+    project.expect(0, RUN);
+    std::thread::sleep(Duration::from_millis(1100));
+    let moment = chrono::Utc::now().format("%Y-%m-%dT%H:%M:%SZ").to_string();
+    std::thread::sleep(Duration::from_millis(100));
+    produce(&broker.address, "depot.weighings", &lines(150, 200), &[]);
+    project.expect(0, RUN);
+    let planned = project.json(&["replay", "weighings", "--since", &moment, "--plan"]);
+    let numbers: Vec<u64> =
+        planned["batches"].as_array().unwrap().iter().map(|b| b["number"].as_u64().unwrap()).collect();
+    assert_eq!(numbers, [3]);
+    let all: Vec<u64> = (0..200).collect();
+    project.expect(0, &["replay", "weighings", "--since", &moment, "--yes"]);
+    assert_eq!(self::numbers(&project, "archive/all"), all);
+}
+
+#[test]
+fn a_topic_gets_a_replay_only_into_another_landing() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &topics::pipeline(true)) else { return };
+    let mut expected = Expected::default();
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 150)), &[]);
+    project.expect(0, RUN);
+    let (_, err) = project.expect(3, &["replay", "weighings", "--batches", "1..", "--yes"]);
+    assert!(err.contains("--into"), "{err}");
+    let (_, err) = project.expect(3, &["replay", "weighings", "--batches", "1..", "--into", "onward", "--yes"]);
+    assert!(err.contains("already"), "{err}");
+    let second = topics::pipeline(true)
+        + "\n[event.weighing.lands.second]\nat = \"lock-broker\"\ntopic = \"depot.second\"\ncreate = { partitions = 2 }\n";
+    project.write("pipelines/weighings.toml", second);
+    project.expect(0, &["replay", "weighings", "--batches", "1..", "--into", "second", "--yes"]);
+    assert_eq!(topics::tickets(&broker.address, "depot.second"), expected.archive);
+    assert_eq!(topics::tickets(&broker.address, "depot.landed"), expected.archive);
+}
+
+#[rstest]
+#[case(true)]
+#[case(false)]
+fn rejects_are_tried_again(#[case] from_topic: bool) {
+    if !has("kcat") {
+        return;
+    }
+    let broker = StandIn::start(&["--topic", "depot.weighings:2"]);
+    let (pipeline, text) = match from_topic {
+        true => (topics::pipeline(false), "weighing"),
+        false => (common::PIPELINE.to_string(), "weighing"),
+    };
+    let project = topics::project(&broker.address, &pipeline);
+    let mut expected = Expected::default();
+    let lines = expected.lines(0, 230);
+    match from_topic {
+        true => produce(&broker.address, "depot.weighings", &keyed(&lines), &[]),
+        false => project.write("depots/a.jsonl", &lines),
+    }
+    project.expect(0, RUN);
+    expected.check(&project);
+    assert_eq!(project.json(&["rejects", "weighings"])["total"], 5);
+    // `much` is read as nothing from now on.
+    let mended = pipeline.replace("gross_kg integer not null", "gross text not null from 'gross_kg'");
+    let mended = mended.replace("gross_kg > 500", "try_cast(gross as integer) > 500");
+    let mended = mended.replace("ticket, gross_kg", "ticket, gross");
+    project.write("pipelines/weighings.toml", mended);
+    let report = project.json(&["rejects", "weighings", "--retry", "--yes"]);
+    assert_eq!((report["read"].clone(), report["rejected"].clone()), (json!(5), json!(0)), "{text}");
+    assert_eq!(project.archived().len(), 230);
+    assert!(project.archived().values().all(|n| *n == 1));
+    let after = project.json(&["rejects", "weighings"]);
+    assert_eq!((after["total"].clone(), after["tried_again"].clone()), (json!(0), json!(5)));
+    assert_eq!(project.json(&["rejects", "weighings", "--all"])["total"], 5);
+    let (_, err) = project.expect(0, &["rejects", "weighings", "--retry", "--yes"]);
+    assert!(err.contains("nothing to try again"), "{err}");
+}
+
+#[test]
+fn looking_moves_nothing() {
+    let Some((broker, project)) = set_up("depot.weighings:2", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 100), &[]);
+    let raw = |arguments: &[&str]| {
+        let (out, _) = project.expect(0, &[&["peek", "lock-broker:depot.weighings", "--raw"], arguments].concat());
+        let number = |l: &str| serde_json::from_str::<Value>(l).unwrap()["n"].as_u64().unwrap();
+        let mut found: Vec<u64> = out.lines().map(number).collect();
+        found.sort_unstable();
+        found
+    };
+    assert_eq!(raw(&["--events", "1000"]), (0..100).collect::<Vec<_>>());
+    let last = raw(&["--last", "--events", "10"]);
+    assert_eq!(last.len(), 10);
+    assert!(last.iter().all(|n| *n >= 60), "{last:?}");
+    assert_eq!(raw(&["--since", "1h", "--events", "1000"]).len(), 100);
+    assert_eq!(raw(&["--until", "2020-01-01", "--events", "1000"]).len(), 0);
+    let rehearsed = project.json(&["rehearse", "weighings", "--last", "--events", "10"]);
+    assert_eq!(rehearsed["landings"][0]["out"].as_u64().or(Some(10)), Some(10), "{rehearsed}");
+    assert!(!project.path(".sluice/ledger.db").exists(), "looking made a ledger");
+    let told = admin::committed(&broker.address, "sluice.look", "depot.weighings", 0);
+    assert_eq!(told, Offset::Invalid);
+    project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all").len(), 100);
+}
+
+#[test]
+fn a_live_look_shows_what_arrives() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 5), &[]);
+    let look = ["peek", "lock-broker:depot.weighings", "--live", "--events", "2", "--output", "json"];
+    let mut child = project.command(&look).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
+    assert!(said.next().unwrap().unwrap().contains("waiting"));
+    produce(&broker.address, "depot.weighings", &lines(5, 7), &[]);
+    let seen: Vec<Value> = BufReader::new(child.stdout.take().unwrap())
+        .lines()
+        .map(|line| serde_json::from_str(&line.unwrap()).unwrap())
+        .collect();
+    assert_eq!(seen.len(), 2);
+    assert_eq!((seen[0]["offset"].clone(), seen[1]["key"].clone()), (json!(5), json!("k6")));
+    assert!(child.wait().unwrap().success());
+}
+
+#[test]
+fn events_are_emitted_into_a_topic() {
+    let Some((broker, project)) = set_up("depot.weighings:4", &simple("")) else { return };
+    let emit = ["emit", "tolls", "--into", "lock-broker:depot.weighings", "--count", "500", "--seed", "7"];
+    project.expect(0, &emit);
+    let found = consume(&broker.address, "depot.weighings", "%p %k\\n");
+    assert_eq!(found.len(), 500);
+    let mut partitions = std::collections::BTreeMap::new();
+    for line in &found {
+        let (partition, key) = line.split_once(' ').unwrap();
+        assert!(!key.is_empty());
+        let known = partitions.entry(key.to_string()).or_insert(partition.to_string());
+        assert_eq!(known, partition, "one key has one partition");
+    }
+    let (_, err) = project.expect(5, &["emit", "tolls", "--into", "lock-broker:depot.weighing", "--count", "1"]);
+    assert!(err.contains("did you mean `depot.weighings`") && err.contains("--partitions"), "{err}");
+    let mut child = project
+        .command(&["emit", "-", "--into", "lock-broker:depot.lines", "--partitions", "2", "--key", "n"])
+        .stdin(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    std::io::Write::write_all(&mut child.stdin.take().unwrap(), b"{\"n\":1}\n\n{\"n\":2}").unwrap();
+    assert!(child.wait().unwrap().success());
+    let mut sent = consume(&broker.address, "depot.lines", "%k %s\\n");
+    sent.sort();
+    assert_eq!(sent, ["1 {\"n\":1}", "2 {\"n\":2}"]);
+}
+
+#[test]
+fn a_login_is_asked_for_and_never_shown() {
+    if !has("kcat") {
+        return;
+    }
+    let broker = StandIn::start(&["--topic", "depot.weighings:1", "--user", "sluice"]);
+    let login = [
+        "-X",
+        "security.protocol=sasl_plaintext",
+        "-X",
+        "sasl.mechanism=PLAIN",
+        "-X",
+        "sasl.username=sluice",
+        "-X",
+        "sasl.password=gate-7",
+    ];
+    produce(&broker.address, "depot.weighings", &lines(0, 3), &login);
+    let project = topics::project(&broker.address, &simple(""));
+    project.append("sluice.toml", "user = \"sluice\"\nlogin = \"plain\"\npassword = { env = \"GATE\" }\n");
+    let run = |password: &str| project.command(RUN).env("GATE", password).output().unwrap();
+    let refused = run("gate-8");
+    let said = String::from_utf8(refused.stderr).unwrap();
+    assert_eq!(refused.status.code(), Some(5), "{said}");
+    assert!(said.contains("refuses the login") && !said.contains("gate-8"), "{said}");
+    assert!(run("gate-7").status.success());
+    assert_eq!(numbers(&project, "archive/all"), [0, 1, 2]);
+    let (_, err) = project.expect(3, RUN);
+    assert!(err.contains("GATE"), "{err}");
+}
+
+#[test]
+fn a_draft_is_made_from_a_topic() {
+    let Some((broker, project)) = set_up("depot.weighings:2", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 50), &[]);
+    project.expect(0, &["draft", "drafted", "lock-broker:depot.weighings"]);
+    let text = std::fs::read_to_string(project.path("pipelines/drafted.toml")).unwrap();
+    assert!(text.contains("topic  = \"depot.weighings\"\nformat = \"json\""), "{text}");
+    project.expect(0, &["run", "drafted", "--until-caught-up"]);
+    assert_eq!(project.json(&["ledger", "drafted"])["batches"][0]["read"], 50);
+}
