@@ -516,25 +516,18 @@ fn events_are_emitted_into_a_topic() {
     assert_eq!(sent, ["1 {\"n\":1}", "2 {\"n\":2}"]);
 }
 
-#[test]
-fn a_login_is_asked_for_and_never_shown() {
+#[rstest]
+fn a_login_is_asked_for_and_never_shown(#[values("plain", "scram-sha-256", "scram-sha-512")] login: &str) {
     if !has("kcat") {
         return;
     }
     let broker = StandIn::start(&["--topic", "depot.weighings:1", "--user", "sluice"]);
-    let login = [
-        "-X",
-        "security.protocol=sasl_plaintext",
-        "-X",
-        "sasl.mechanism=PLAIN",
-        "-X",
-        "sasl.username=sluice",
-        "-X",
-        "sasl.password=gate-7",
-    ];
-    produce(&broker.address, "depot.weighings", &lines(0, 3), &login);
+    let mechanism = format!("sasl.mechanism={}", login.to_uppercase());
+    let options = ["security.protocol=sasl_plaintext", &mechanism, "sasl.username=sluice", "sasl.password=gate-7"];
+    let options: Vec<&str> = options.iter().flat_map(|o| ["-X", *o]).collect();
+    produce(&broker.address, "depot.weighings", &lines(0, 3), &options);
     let project = topics::project(&broker.address, &simple(""));
-    project.append("sluice.toml", "user = \"sluice\"\nlogin = \"plain\"\npassword = { env = \"GATE\" }\n");
+    project.append("sluice.toml", format!("user = \"sluice\"\nlogin = \"{login}\"\npassword = {{ env = \"GATE\" }}\n"));
     let run = |password: &str| project.command(RUN).env("GATE", password).output().unwrap();
     let refused = run("gate-8");
     let said = String::from_utf8(refused.stderr).unwrap();
@@ -544,6 +537,48 @@ fn a_login_is_asked_for_and_never_shown() {
     assert_eq!(numbers(&project, "archive/all"), [0, 1, 2]);
     let (_, err) = project.expect(3, RUN);
     assert!(err.contains("GATE"), "{err}");
+}
+
+#[test]
+fn a_connection_is_encrypted_and_its_other_end_proven() {
+    if !has("kcat") || !has("socat") || !has("openssl") {
+        return;
+    }
+    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let told = format!("localhost:{port}");
+    let broker = StandIn::start(&["--topic", "depot.weighings:1", "--advertise", &told]);
+    let project = topics::project(&told, &simple(""));
+    let (key, certificate) = (project.path("key.pem"), project.path("lock.pem"));
+    let made = std::process::Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost"])
+        .args(["-addext", "subjectAltName=DNS:localhost", "-keyout"])
+        .arg(&key)
+        .arg("-out")
+        .arg(&certificate)
+        .output()
+        .unwrap();
+    assert!(made.status.success());
+    let listen = format!(
+        "OPENSSL-LISTEN:{port},bind=127.0.0.1,reuseaddr,fork,verify=0,cert={},key={}",
+        certificate.display(),
+        key.display()
+    );
+    let mut tunnel = std::process::Command::new("socat")
+        .args([listen, format!("TCP:{}", broker.address)])
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    wait_for(|| std::net::TcpStream::connect(("127.0.0.1", port)).is_ok());
+    let authority = format!("ssl.ca.location={}", certificate.display());
+    produce(&told, "depot.weighings", &lines(0, 3), &["-X", "security.protocol=ssl", "-X", &authority]);
+    project.append("sluice.toml", "tls = true\n");
+    let (_, unknown) = project.expect(5, RUN);
+    project.append("sluice.toml", "authority = \"lock.pem\"\n");
+    project.expect(0, RUN);
+    let _ = tunnel.kill();
+    let _ = tunnel.wait();
+    assert!(unknown.contains("encrypted"), "{unknown}");
+    assert_eq!(numbers(&project, "archive/all"), [0, 1, 2]);
 }
 
 #[test]

@@ -97,3 +97,80 @@ pub fn key_text(messages: &Messages, message: &Message) -> Option<String> {
         }),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::Position;
+    use arrow_array::Array as _;
+    use arrow_array::cast::AsArray as _;
+    use arrow_array::types::Int64Type;
+
+    /// Three messages, of which the second is no row.
+    fn chunk() -> Chunk {
+        let span = |start, end| RecordSpan { start, end };
+        let message = |at: u32, offset, key| Message {
+            span: span(at, at + 2),
+            offset,
+            time: Some(7),
+            key,
+            headers: (offset == 9).then(|| span(4, 11)),
+        };
+        let messages = Messages {
+            topic: "lock.passages".into(),
+            partition: 3,
+            each: vec![message(0, 5, Some(span(0, 2))), message(3, 8, None), message(6, 9, Some(span(2, 4)))],
+            side: b"L1\xff\xfe{\"a\":1}".to_vec(),
+            left_out: 0,
+        };
+        Chunk {
+            partition: "lock.passages/3".into(),
+            from: Position::at(5),
+            to: Position::at(10),
+            identity: String::new(),
+            bytes: b"{}\nxx\n{}\n".to_vec(),
+            head: None,
+            records: 3,
+            too_long: None,
+            messages: Some(Arc::new(messages)),
+        }
+    }
+
+    fn rows(used: &[bool]) -> RecordBatch {
+        let spans = [RecordSpan { start: 0, end: 2 }, RecordSpan { start: 6, end: 8 }];
+        let options = RecordBatchOptions::new().with_row_count(Some(2));
+        let rows = RecordBatch::try_new_with_options(Arc::new(Schema::empty()), Vec::new(), &options).unwrap();
+        with_context(rows, &chunk(), &spans, used)
+    }
+
+    #[test]
+    fn rows_find_their_messages_although_some_were_rejected() {
+        let rows = rows(&[true; 6]);
+        let texts = |name: &str| {
+            let column = rows.column_by_name(name).unwrap().as_string::<i32>().clone();
+            column.iter().map(|v| v.map(str::to_string)).collect::<Vec<_>>()
+        };
+        assert_eq!(rows.column_by_name("_offset").unwrap().as_primitive::<Int64Type>().values(), &[5, 9]);
+        assert_eq!(texts("_key"), [Some("L1".into()), Some("\\xfffe".into())]);
+        assert_eq!(texts("_headers"), [None, Some("{\"a\":1}".into())]);
+        assert_eq!(texts("_topic"), [Some("lock.passages".into()), Some("lock.passages".into())]);
+    }
+
+    #[test]
+    fn what_nobody_reads_is_not_built() {
+        let rows = rows(&[false, false, true, false, false, false]);
+        assert_eq!(rows.num_columns(), 6);
+        let nulls: Vec<usize> = rows.columns().iter().map(|c| c.null_count()).collect();
+        assert_eq!(nulls, [2, 2, 0, 2, 2, 2]);
+        assert_eq!(super::with_context(rows.clone(), &chunk(), &[], &[]).num_columns(), 6);
+    }
+
+    #[test]
+    fn a_record_of_a_chunk_stands_where_it_stood() {
+        let one = chunk().single(RecordSpan { start: 6, end: 8 });
+        assert_eq!((one.from, one.to, one.bytes.as_slice()), (Position::at(9), Position::at(10), &b"{}\n"[..]));
+        assert_eq!(one.position_at(0), Position::at(9));
+        let messages = one.messages.unwrap();
+        assert_eq!(key_text(&messages, &messages.each[0]).as_deref(), Some("\\xfffe"));
+    }
+}

@@ -12,6 +12,7 @@ use std::time::Duration;
 
 use rdkafka::config::{ClientConfig, FromClientConfigAndContext as _};
 use rdkafka::consumer::{BaseConsumer, Consumer as _};
+use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::config::{OptionSpec, ValueKind};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ConnectionKind, Settings};
@@ -29,6 +30,9 @@ pub const PATIENCE: Duration = Duration::from_secs(10);
 
 /// How long the first answer may take.
 const FIRST: Duration = Duration::from_secs(5);
+
+/// KiB of fetched messages that wait to be read, over all partitions.
+const WAITING_KIB: usize = 32 << 10;
 
 /// The scheme of connections.
 pub const KIND: ConnectionKind = ConnectionKind {
@@ -148,6 +152,16 @@ impl Broker {
     /// # Errors
     /// Where the configuration does not hold.
     pub fn consumer(&self, group: &str) -> Outcome<Consumer> {
+        self.consumer_of(group, 1)
+    }
+
+    /// As [`Self::consumer`], for so many partitions: what waits of all of them together is bounded.
+    ///
+    /// # Errors
+    /// Where the configuration does not hold.
+    pub fn consumer_of(&self, group: &str, partitions: usize) -> Outcome<Consumer> {
+        // With a queue for each partition, librdkafka counts each by itself.
+        let waiting = (WAITING_KIB / partitions.max(1)).clamp(512, 16_384);
         let mut config = self.config();
         config
             .set("group.id", group)
@@ -156,11 +170,12 @@ impl Broker {
             .set("enable.partition.eof", "true")
             .set("auto.offset.reset", "error")
             .set("isolation.level", "read_committed")
-            .set("fetch.wait.max.ms", "100")
+            .set("fetch.wait.max.ms", "50")
             .set("fetch.error.backoff.ms", "100")
             .set("fetch.queue.backoff.ms", "5")
-            .set("queued.max.messages.kbytes", "32768")
-            .set("fetch.message.max.bytes", "2097152");
+            .set("queued.max.messages.kbytes", waiting.to_string())
+            .set("fetch.max.bytes", "8388608")
+            .set("fetch.message.max.bytes", "1048576");
         BaseConsumer::from_config_and_context(&config, Context::default()).map_err(|e| self.broken(&e))
     }
 
@@ -205,12 +220,39 @@ impl Broker {
         consumer.client().fetch_cluster_id(FIRST).unwrap_or_default()
     }
 
-    /// The first offset that can be read, and the one after the last.
+    /// The first offset of each partition that can be read, and the one after the last.
     ///
     /// # Errors
     /// Where no broker answers.
-    pub fn bounds(&self, consumer: &Consumer, topic: &str, partition: i32) -> Outcome<(u64, u64)> {
-        let (low, high) = consumer.fetch_watermarks(topic, partition, PATIENCE).map_err(|e| self.away(consumer, &e))?;
-        Ok((u64::try_from(low).unwrap_or(0), u64::try_from(high).unwrap_or(0)))
+    pub fn bounds(&self, consumer: &Consumer, partitions: &[(&str, i32)]) -> Outcome<Vec<(u64, u64)>> {
+        let low = self.offsets(consumer, partitions, Offset::Beginning)?;
+        let high = self.offsets(consumer, partitions, Offset::End)?;
+        Ok(low.into_iter().zip(high).map(|(low, high)| (low.unwrap_or(0), high.unwrap_or(0))).collect())
+    }
+
+    /// The offset of a mark in each partition: the beginning, the end, or the first message of a time (in milliseconds
+    /// since 1970) or later, where there is one. All are asked for at once, since each question takes its time.
+    ///
+    /// # Errors
+    /// Where no broker answers.
+    pub fn offsets(&self, consumer: &Consumer, partitions: &[(&str, i32)], mark: Offset) -> Outcome<Vec<Option<u64>>> {
+        if partitions.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut asked = TopicPartitionList::with_capacity(partitions.len());
+        for (topic, number) in partitions {
+            asked.add_partition_offset(topic, *number, mark).map_err(|e| self.away(consumer, &e))?;
+        }
+        let found = consumer.offsets_for_times(asked, PATIENCE).map_err(|e| self.away(consumer, &e))?;
+        let of = |(topic, number): &(&str, i32)| {
+            let element = found.find_partition(topic, *number);
+            let element = element.ok_or_else(|| Failure::internal(format!("no answer for {topic}/{number}")))?;
+            element.error().map_err(|e| self.away(consumer, &e))?;
+            Ok(match element.offset() {
+                Offset::Offset(offset) => u64::try_from(offset).ok(),
+                _ => None,
+            })
+        };
+        partitions.iter().map(of).collect()
     }
 }

@@ -5,6 +5,7 @@
 
 mod answer;
 mod log;
+mod login;
 mod state;
 mod transactions;
 mod wire;
@@ -30,7 +31,7 @@ pub struct Setup {
     pub topics: Vec<(String, TopicConfig)>,
     /// How many partitions a topic gets that a client asks for and that is not there; 0 makes none.
     pub auto_partitions: u32,
-    /// User and password that clients must give, by SASL PLAIN.
+    /// User and password that clients must give, by SASL PLAIN or SCRAM.
     pub login: Option<(String, String)>,
 }
 

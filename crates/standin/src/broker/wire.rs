@@ -7,6 +7,7 @@ use bytes::{Buf as _, Bytes, BytesMut};
 use kafka_protocol::messages::{ApiKey, RequestHeader, ResponseHeader};
 use kafka_protocol::protocol::{Decodable as _, Encodable as _};
 
+use super::login::Login;
 use super::{Shared, answer};
 
 /// A longer request ends the connection.
@@ -16,12 +17,14 @@ const LONGEST: usize = 256 << 20;
 pub(super) struct Session {
     /// Whether it has shown who it is, where that is asked for.
     pub known: bool,
+    /// The login that has begun.
+    pub login: Option<Login>,
 }
 
 /// Serves one client until it leaves.
 pub(super) fn serve(mut stream: TcpStream, shared: &Shared) {
     let _ = stream.set_nodelay(true);
-    let mut session = Session { known: shared.setup.login.is_none() };
+    let mut session = Session { known: shared.setup.login.is_none(), login: None };
     while let Ok(Some(request)) = read(&mut stream) {
         match respond(request, shared, &mut session) {
             Ok(Some(answer)) if stream.write_all(&answer).is_ok() => {}

@@ -264,11 +264,10 @@ fn take(
         return Ok(Taken::Later);
     }
     match seen.value {
-        None if !keep.rejects_tombstones => chunk.leave_out(),
+        None if !keep.rejects_tombstones => chunk.leave_out(seen),
         _ if is_long => chunk.add_too_long(seen),
         _ => chunk.add(seen),
     }
-    chunk.note_last(seen);
     *state.position = seen.offset + 1;
     Ok(if is_long { Taken::Full } else { Taken::GoOn })
 }

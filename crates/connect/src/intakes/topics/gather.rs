@@ -53,6 +53,7 @@ pub(super) struct Growing {
     bytes: Vec<u8>,
     messages: Messages,
     pub records: u64,
+    /// The digest of the last message, where its value does not stand in the chunk as it was.
     last: Option<String>,
     too_long: Option<u64>,
 }
@@ -73,13 +74,16 @@ impl Growing {
     }
 
     /// A message without a value that is passed over.
-    pub(super) fn leave_out(&mut self) {
+    pub(super) fn leave_out(&mut self, seen: &Seen<'_>) {
+        self.last = Some(seen.digest());
         self.messages.left_out += 1;
         self.records += 1;
     }
 
     /// Adds a message.
     pub(super) fn add(&mut self, seen: &Seen<'_>) {
+        // Nothing and an empty value look alike in the chunk.
+        self.last = seen.value.is_none().then(|| seen.digest());
         let value = seen.value.unwrap_or_default();
         let span = put(&mut self.bytes, value);
         self.bytes.push(b'\n');
@@ -96,14 +100,20 @@ impl Growing {
         self.too_long = Some(value.len() as u64);
         let kept = Seen { value: Some(&value[..value.len().min(KEPT)]), headers: None, ..*seen };
         self.add(&kept);
-    }
-
-    /// Notes the last message, which guards the position after it.
-    pub(super) fn note_last(&mut self, seen: &Seen<'_>) {
         self.last = Some(seen.digest());
     }
 
-    pub(super) fn finish(self, partition: &Arc<str>, from: u64, to: u64, cluster: &str) -> Chunk {
+    /// The digest of the last message, which guards the position after it. Once a chunk: it costs more than reading.
+    fn digest(&mut self) -> Option<String> {
+        self.last.take().or_else(|| {
+            let last = self.messages.each.last()?;
+            let key = last.key.map(|span| span.of(&self.messages.side));
+            Some(identity::digest(last.offset, last.time, key, Some(last.span.of(&self.bytes))))
+        })
+    }
+
+    pub(super) fn finish(mut self, partition: &Arc<str>, from: u64, to: u64, cluster: &str) -> Chunk {
+        let last = self.digest();
         let mut bytes = self.bytes;
         if self.too_long.is_some() {
             bytes.pop();
@@ -112,7 +122,7 @@ impl Growing {
             partition: Arc::clone(partition),
             from: Position::at(from),
             to: Position::at(to),
-            identity: identity::of(cluster, self.last.as_deref()),
+            identity: identity::of(cluster, last.as_deref()),
             bytes,
             head: None,
             records: self.records,

@@ -19,7 +19,7 @@ use std::sync::{Arc, OnceLock};
 
 use rdkafka::consumer::{CommitMode, Consumer as _};
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
-use sluice_core::batch::Ranges;
+use sluice_core::batch::{Range, Ranges};
 use sluice_core::config::{OptionSpec, ValueKind};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
@@ -167,7 +167,7 @@ pub struct TopicsIntake {
     rejects_tombstones: bool,
     max_record: usize,
     /// For questions; it reads nothing.
-    look: Consumer,
+    look: Arc<Consumer>,
     /// For telling what has settled.
     tell: OnceLock<Consumer>,
 }
@@ -187,7 +187,7 @@ impl TopicsIntake {
         let start = start_of(settings).map_err(|p| Failure::new(FailureKind::Configuration, p.message.clone()))?;
         let max_record = settings.options.size("max_record").clamp(1, 1 << 30);
         Ok(Self {
-            look: broker.consumer("sluice.look")?,
+            look: Arc::new(broker.consumer("sluice.look")?),
             broker,
             wanted: Wanted::new(&settings.options.texts("topic")),
             start,
@@ -212,39 +212,63 @@ impl TopicsIntake {
         Ok(self.wanted.partitions(&there))
     }
 
-    fn reader(&self, group: &str) -> Outcome<TopicsReader> {
-        TopicsReader::new(self.broker.clone(), self.broker.consumer(group)?, self.rejects_tombstones, self.max_record)
+    /// A reader for so many partitions.
+    fn reader(&self, group: &str, partitions: usize) -> Outcome<TopicsReader> {
+        let consumer = self.broker.consumer_of(group, partitions)?;
+        TopicsReader::new(self.broker.clone(), consumer, self.rejects_tombstones, self.max_record)
     }
 
-    /// The offset of a mark in one partition.
-    fn offset(&self, partition: &Partition, mark: &Mark) -> Outcome<u64> {
-        let (low, high) = self.broker.bounds(&self.look, &partition.topic, partition.number)?;
-        let Mark::Time(at) = mark else { return Ok(if *mark == Mark::Earliest { low } else { high }) };
-        let mut asked = TopicPartitionList::new();
+    /// The first offset of each partition, and the one after the last.
+    fn bounds(&self, partitions: &[Partition]) -> Outcome<Vec<(u64, u64)>> {
+        self.broker.bounds(&self.look, &named(partitions))
+    }
+
+    /// The offset of a mark in each partition.
+    fn offsets(&self, partitions: &[Partition], mark: &Mark) -> Outcome<Vec<u64>> {
+        let bounds = self.bounds(partitions)?;
+        let Mark::Time(at) = mark else {
+            return Ok(bounds.iter().map(|(low, high)| if *mark == Mark::Earliest { *low } else { *high }).collect());
+        };
         // Brokers keep milliseconds: the first that is not before the moment.
         let millis = at.div_euclid(1_000) + i64::from(at.rem_euclid(1_000) > 0);
-        let added = asked.add_partition_offset(&partition.topic, partition.number, Offset::Offset(millis.max(0)));
-        let found = added.and_then(|()| self.look.offsets_for_times(asked, crate::broker::PATIENCE));
-        let found = found.map_err(|e| self.broker.away(&self.look, &e))?;
-        Ok(match found.elements().first().map(rdkafka::topic_partition_list::TopicPartitionListElem::offset) {
-            Some(Offset::Offset(offset)) => u64::try_from(offset).unwrap_or(low),
-            _ => high,
-        })
+        let found = self.broker.offsets(&self.look, &named(partitions), Offset::Offset(millis.max(0)))?;
+        Ok(found.into_iter().zip(bounds).map(|(found, (_, high))| found.unwrap_or(high)).collect())
     }
 
-    fn at(&self, partition: &Partition, mark: &Mark, cluster: &str) -> Outcome<PartitionPosition> {
-        let position = Position::at(self.offset(partition, mark)?);
-        Ok(PartitionPosition { partition: partition.name(), position, identity: identity::of(cluster, None) })
+    /// A mark as positions.
+    fn marked(&self, partitions: &[Partition], mark: &Mark) -> Outcome<Vec<PartitionPosition>> {
+        let cluster = self.broker.cluster(&self.look);
+        let offsets = self.offsets(partitions, mark)?;
+        let one = |(partition, offset): (&Partition, u64)| PartitionPosition {
+            partition: partition.name(),
+            position: Position::at(offset),
+            identity: identity::of(&cluster, None),
+        };
+        Ok(partitions.iter().zip(offsets).map(one).collect())
     }
+}
+
+impl Drop for TopicsIntake {
+    fn drop(&mut self) {
+        // As with readers: nobody has to wait until it has gone.
+        let look = Arc::clone(&self.look);
+        std::thread::spawn(move || drop(look));
+    }
+}
+
+/// Partitions as the broker's questions take them.
+fn named(partitions: &[Partition]) -> Vec<(&str, i32)> {
+    partitions.iter().map(|p| (&*p.topic, p.number)).collect()
 }
 
 impl Intake for TopicsIntake {
     fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
         let cluster = self.broker.cluster(&self.look);
-        let mut reader = self.reader(&self.group)?;
-        for partition in self.partitions()?.into_iter().filter(|p| p.lane(lanes) == lane) {
+        let partitions: Vec<Partition> = self.partitions()?.into_iter().filter(|p| p.lane(lanes) == lane).collect();
+        let mut reader = self.reader(&self.group, partitions.len())?;
+        for (partition, bounds) in partitions.iter().zip(self.bounds(&partitions)?) {
             let known = positions.iter().find(|p| p.partition == partition.name());
-            reader.add(&partition, known, &cluster)?;
+            reader.add(partition, known, bounds.0, &cluster)?;
         }
         reader.watch(self.wanted.clone(), (lane, lanes), cluster);
         Ok(Box::new(reader))
@@ -264,24 +288,20 @@ impl Intake for TopicsIntake {
     }
 
     fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
-        let cluster = self.broker.cluster(&self.look);
-        let mut starts = Vec::new();
-        for partition in self.partitions()? {
-            if known.iter().any(|p| p.partition == partition.name()) {
-                continue;
+        let is_known = |p: &Partition| known.iter().any(|k| k.partition == p.name());
+        let new: Vec<Partition> = self.partitions()?.into_iter().filter(|p| !is_known(p)).collect();
+        // A partition that came later is read from its beginning, wherever the others started.
+        let (later, first): (Vec<Partition>, Vec<Partition>) =
+            new.into_iter().partition(|p| known.iter().any(|k| p.is_of(&k.partition)));
+        let mut starts = self.marked(&later, &Mark::Earliest)?;
+        match (&self.start, first.first()) {
+            (_, None) => {}
+            (Start::At(mark), _) => starts.extend(self.marked(&first, mark)?),
+            (Start::Positions, Some(partition)) => {
+                let message = format!("{} has no position, and start = \"positions\" sets none", partition.name());
+                return Err(Failure::new(FailureKind::Configuration, message)
+                    .with_help("set it: sluice positions PIPELINE --set earliest --reason \"…\""));
             }
-            // A partition that came later is read from its beginning, wherever the others started.
-            let is_later = known.iter().any(|p| partition.is_of(&p.partition));
-            let mark = match &self.start {
-                _ if is_later => Mark::Earliest,
-                Start::At(mark) => mark.clone(),
-                Start::Positions => {
-                    let message = format!("{} has no position, and start = \"positions\" sets none", partition.name());
-                    return Err(Failure::new(FailureKind::Configuration, message)
-                        .with_help("set it: sluice positions PIPELINE --set earliest --reason \"…\""));
-                }
-            };
-            starts.push(self.at(&partition, &mark, &cluster)?);
         }
         Ok(starts)
     }
@@ -307,24 +327,31 @@ impl Intake for TopicsIntake {
     }
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
-        let cluster = self.broker.cluster(&self.look);
-        self.partitions()?.iter().map(|p| self.at(p, mark, &cluster)).collect::<Outcome<Vec<_>>>().map(Some)
+        self.marked(&self.partitions()?, mark).map(Some)
     }
 
     fn ranges(&self, ranges: &Ranges) -> Outcome<Box<dyn LaneReader>> {
-        let mut reader = self.reader("sluice.look")?;
-        for range in &ranges.0 {
-            let partition = Partition::parse(&range.partition)
-                .ok_or_else(|| Failure::internal(format!("{} is no partition of a topic", range.partition)))?;
-            reader.add_range(&partition, range)?;
+        let mut reader = self.reader("sluice.look", ranges.0.len())?;
+        let parse = |r: &Range| {
+            Partition::parse(&r.partition)
+                .ok_or_else(|| Failure::internal(format!("{} is no partition of a topic", r.partition)))
+        };
+        let partitions = ranges.0.iter().map(parse).collect::<Outcome<Vec<_>>>()?;
+        let mut once = partitions.clone();
+        once.dedup();
+        let low: Vec<(Partition, u64)> =
+            once.iter().cloned().zip(self.bounds(&once)?.into_iter().map(|(low, _)| low)).collect();
+        for (partition, range) in partitions.iter().zip(&ranges.0) {
+            let low = low.iter().find(|(p, _)| p == partition).map_or(0, |(_, low)| *low);
+            reader.add_range(partition, range, low)?;
         }
         Ok(Box::new(Ends(reader)))
     }
 
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let mut behind = Behind::default();
-        for partition in self.partitions()? {
-            let (low, high) = self.broker.bounds(&self.look, &partition.topic, partition.number)?;
+        let partitions = self.partitions()?;
+        for (partition, (low, high)) in partitions.iter().zip(self.bounds(&partitions)?) {
             let read = positions.iter().find(|p| p.partition == partition.name()).map_or(low, |p| p.position.major);
             let unread = high.saturating_sub(read.max(low));
             behind.partitions += 1;

@@ -66,7 +66,7 @@ impl TopicsReader {
         })
     }
 
-    /// Takes a partition on, from its position or from its beginning.
+    /// Takes a partition on, from its position or from its beginning, which is at `low`.
     ///
     /// # Errors
     /// Where it is not the one that was read.
@@ -74,9 +74,9 @@ impl TopicsReader {
         &mut self,
         partition: &Partition,
         known: Option<&PartitionPosition>,
+        low: u64,
         cluster: &str,
     ) -> Outcome<()> {
-        let (low, _) = self.broker.bounds(&self.consumer, &partition.topic, partition.number)?;
         let position = known.map_or(low, |k| k.position.major);
         let (known_cluster, guard) = known.map_or((None, None), |k| identity::parts(&k.identity));
         if let Some(known_cluster) = known_cluster.filter(|c| !cluster.is_empty() && *c != cluster) {
@@ -107,17 +107,16 @@ impl TopicsReader {
         )
     }
 
-    /// Takes one range on, to be read and no more.
+    /// Takes one range on, to be read and no more. The partition begins at `low`.
     ///
     /// # Errors
     /// Where its beginning is not there any more.
-    pub(super) fn add_range(&mut self, partition: &Partition, range: &Range) -> Outcome<()> {
+    pub(super) fn add_range(&mut self, partition: &Partition, range: &Range, low: u64) -> Outcome<()> {
         // One partition is assigned once: its further ranges wait for their turn.
         if let Some(part) = self.parts.iter_mut().find(|p| p.partition == *partition) {
             part.more.push_back(range.clone());
             return Ok(());
         }
-        let (low, _) = self.broker.bounds(&self.consumer, &partition.topic, partition.number)?;
         if range.from.major < low {
             return Err(expired(&partition.name(), range.from.major, low));
         }
@@ -192,8 +191,10 @@ impl TopicsReader {
         };
         let is_new = |p: &Partition| p.lane(lane.1) == lane.0 && self.parts.iter().all(|known| known.partition != *p);
         let new: Vec<Partition> = wanted.partitions(&there).into_iter().filter(is_new).collect();
-        for partition in new {
-            self.add(&partition, None, &cluster)?;
+        let named: Vec<(&str, i32)> = new.iter().map(|p| (&*p.topic, p.number)).collect();
+        let bounds = self.broker.bounds(&self.consumer, &named)?;
+        for (partition, (low, _)) in new.iter().zip(bounds) {
+            self.add(partition, None, low, &cluster)?;
         }
         Ok(())
     }
@@ -294,6 +295,15 @@ impl TopicsReader {
             }
         }
         Ok(None)
+    }
+}
+
+impl Drop for TopicsReader {
+    fn drop(&mut self) {
+        // Taking a client down waits for what it has asked its brokers: nobody has to wait for that here, since nothing
+        // of it counts.
+        let (parts, consumer) = (std::mem::take(&mut self.parts), Arc::clone(&self.consumer));
+        std::thread::spawn(move || drop((parts, consumer)));
     }
 }
 

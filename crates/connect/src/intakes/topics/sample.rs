@@ -24,10 +24,9 @@ impl LaneReader for Shared {
 
 /// A reader from a mark on, of about `events` events from all partitions. One that is live does not end.
 pub(super) fn reader(intake: &TopicsIntake, mark: &Mark, events: u64, live: bool) -> Outcome<Box<dyn LaneReader>> {
-    let mut reader = intake.reader("sluice.look")?;
     let partitions = intake.partitions()?;
-    for partition in &partitions {
-        let offset = intake.offset(partition, mark)?;
+    let mut reader = intake.reader("sluice.look", partitions.len())?;
+    for (partition, offset) in partitions.iter().zip(intake.offsets(&partitions, mark)?) {
         reader.add_at(partition, offset, None)?;
     }
     if live {
@@ -38,12 +37,9 @@ pub(super) fn reader(intake: &TopicsIntake, mark: &Mark, events: u64, live: bool
 
 /// A reader of the last events: an even share of each partition.
 pub(super) fn last(intake: &TopicsIntake, events: u64) -> Outcome<Box<dyn LaneReader>> {
-    let mut reader = intake.reader("sluice.look")?;
     let partitions = intake.partitions()?;
-    let mut bounds = Vec::new();
-    for partition in &partitions {
-        bounds.push(intake.broker.bounds(&intake.look, &partition.topic, partition.number)?);
-    }
+    let mut reader = intake.reader("sluice.look", partitions.len())?;
+    let bounds = intake.bounds(&partitions)?;
     // Partitions with few events leave their share to the others.
     let mut left = events;
     let mut order: Vec<usize> = (0..partitions.len()).collect();

@@ -18,15 +18,16 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
     let mut retentions: HashMap<String, Option<i64>> = HashMap::new();
     let hour_ago = Mark::Time((chrono::Utc::now() - chrono::Duration::hours(1)).timestamp_micros());
     let mut states = Vec::new();
-    let mut oldest = intake.reader("sluice.look")?;
+    let partitions = intake.partitions()?;
+    let mut oldest = intake.reader("sluice.look", partitions.len())?;
     let mut waiting = 0;
-    for partition in intake.partitions()? {
-        let (low, high) = intake.broker.bounds(&intake.look, &partition.topic, partition.number)?;
+    let bounds = intake.bounds(&partitions)?;
+    let before = intake.offsets(&partitions, &hour_ago)?;
+    for ((partition, (low, high)), before) in partitions.into_iter().zip(bounds).zip(before) {
         let name = partition.name();
         let read = positions.iter().find(|p| p.partition == name).map_or(low, |p| p.position.major);
         let topic = partition.topic.to_string();
         let retention = *retentions.entry(topic).or_insert_with_key(|topic| admin.retention(topic));
-        let before = intake.offset(&partition, &hour_ago)?;
         if high > read.max(low) {
             oldest.add_at(&partition, read.max(low), None)?;
             waiting += 1;

@@ -229,3 +229,6 @@ impl Landing for TopicsLanding {
         self.disk.remove_file(&path)
     }
 }
+
+#[cfg(test)]
+mod tests;

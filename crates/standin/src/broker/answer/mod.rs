@@ -14,6 +14,7 @@ use kafka_protocol::messages::{
 use kafka_protocol::protocol::{Decodable, Encodable, StrBytes};
 
 use super::Shared;
+use super::login::Login;
 use super::wire::Session;
 
 /// Requests that are known, each with its oldest and newest version.
@@ -76,16 +77,26 @@ pub(super) fn answer(
         ApiKey::ApiVersions => versions(version, 0, into)?,
         ApiKey::SaslHandshake => {
             let asked: SaslHandshakeRequest = decode(request, version)?;
-            let known = asked.mechanism.as_str() == "PLAIN";
+            session.login = Login::begin(asked.mechanism.as_str());
             let answer = SaslHandshakeResponse::default()
-                .with_error_code(if known { 0 } else { 33 })
-                .with_mechanisms(vec![text("PLAIN")]);
+                .with_error_code(if session.login.is_some() { 0 } else { 33 })
+                .with_mechanisms(Login::MECHANISMS.iter().map(|m| text(m)).collect());
             encode(&answer, version, into)?;
         }
         ApiKey::SaslAuthenticate => {
             let asked: SaslAuthenticateRequest = decode(request, version)?;
-            session.known = is_known(&asked.auth_bytes, shared);
-            let answer = SaslAuthenticateResponse::default().with_error_code(if session.known { 0 } else { 58 });
+            let step = match (&mut session.login, &shared.setup.login) {
+                (Some(login), Some(known)) => login.step(&asked.auth_bytes, known),
+                _ => None,
+            };
+            let answer = SaslAuthenticateResponse::default();
+            let answer = match step {
+                Some(step) => {
+                    session.known = step.known;
+                    answer.with_auth_bytes(step.answer.into())
+                }
+                None => answer.with_error_code(58).with_error_message(Some(text("who is that?"))),
+            };
             encode(&answer, version, into)?;
         }
         ApiKey::Produce => return records::produce(&decode(request, version)?, version, shared, into),
@@ -110,16 +121,6 @@ pub(super) fn answer(
         _ => return Err("this request is not known".into()),
     }
     Ok(true)
-}
-
-/// SASL PLAIN: nothing or a name, a zero, the user, a zero, the password.
-fn is_known(bytes: &[u8], shared: &Shared) -> bool {
-    let mut parts = bytes.split(|b| *b == 0).skip(1);
-    match (&shared.setup.login, parts.next(), parts.next()) {
-        (None, ..) => true,
-        (Some((user, password)), Some(given), Some(proof)) => user.as_bytes() == given && password.as_bytes() == proof,
-        _ => false,
-    }
 }
 
 /// Which versions are known.
