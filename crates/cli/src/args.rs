@@ -458,7 +458,8 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "DURATION", default_value = "10m", value_parser = sluice_core::units::parse_duration)]
     pub late_by: std::time::Duration,
 
-    /// The time of the first event, each later one a second after it, or by the rate; without it, now
+    /// The time of the first event, each later one a second after it, or by the rate; without it, now. In a topic it is the
+    /// broker's time as well
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub since: Option<i64>,
 

@@ -470,6 +470,20 @@ fn looking_moves_nothing() {
 }
 
 #[test]
+fn kept_messages_are_rehearsed_as_they_came() {
+    let pipeline = simple("")
+        .replace("path = \"all\"", "path = \"all\"\ncolumns = \"n, _key, _partition, _offset, _time, _headers\"");
+    let Some((broker, project)) = set_up("depot.weighings:2", &pipeline) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 20), &["-H", "depot=ostrey"]);
+    produce(&broker.address, "depot.weighings", "bad\tno json\n", &[]);
+    project.expect(0, &["rehearse", "weighings", "--keep", "kept.jsonl"]);
+    project.expect(0, &["rehearse", "weighings", "--expect", "kept.jsonl"]);
+    project.write("pipelines/weighings.toml", pipeline.replace("_key,", "upper(_key) as _key,"));
+    let (out, _) = project.expect(6, &["rehearse", "weighings", "--expect", "kept.jsonl"]);
+    assert!(out.contains("K7"), "{out}");
+}
+
+#[test]
 fn a_live_look_shows_what_arrives() {
     let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
     produce(&broker.address, "depot.weighings", &lines(0, 5), &[]);

@@ -100,17 +100,18 @@ fn everything_that_another_client_sent_lands_once_although_it_is_killed() {
     let project = real.project();
     let mut expected = Expected::default();
     real.produce(&expected.lines(0, 2_000));
-    let mut killed = 0;
-    for round in 1..=40 {
+    let (mut killed, mut round) = (0, 0);
+    while killed < 12 {
+        round += 1;
+        assert!(round <= 150, "only {killed} were killed while they worked");
         let mut child = project.command(RUN).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        if round % 8 == 0 {
+        if round % 5 == 0 {
             real.produce(&expected.lines(round * 1_000 + 2_000, 900));
         }
-        std::thread::sleep(Duration::from_millis(u64::from(round * 37 % 350)));
+        std::thread::sleep(Duration::from_millis(u64::from(round * 37 % 150)));
         let _ = child.kill();
         killed += u32::from(child.wait().unwrap().signal() == Some(9));
     }
-    assert!(killed >= 10, "only {killed} were killed while they worked");
     project.expect(0, RUN);
     expected.check(&project);
     let standing = project.json(&["positions", "weighings"])["arrivals"][0].clone();

@@ -31,7 +31,7 @@ fn main() -> KafkaResult<()> {
     let (mut count, mut bytes) = (0_u64, 0_u64);
     while count < wanted {
         if let Some(message) = consumer.poll(Duration::from_secs(1)) {
-            bytes += rdkafka::Message::payload_len(&message?) as u64;
+            bytes += message?.payload_len() as u64;
             count += 1;
         }
     }

@@ -7,6 +7,7 @@ mod pages;
 mod search;
 
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
+use sluice_core::context::COLUMNS as CONTEXT;
 use sluice_core::expr::FUNCTIONS;
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
@@ -23,6 +24,7 @@ pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("files", "the keys of sluice.toml and of pipeline files"),
     ("kinds", "intakes and landings: what each is, guarantees and takes"),
     ("types", "the types of contracts and expressions"),
+    ("messages", "what a broker tells beside the fields of an event that arrives from a topic"),
     ("functions", "what columns and conditions can compute"),
     ("rejects", "why an event is rejected"),
     ("problems", "what check finds in files"),
@@ -60,6 +62,9 @@ pub(crate) fn entries() -> Vec<Entry> {
         notes: Vec::new(),
     };
     all.extend(TYPES.iter().map(|(name, about)| entry("types", name, about)));
+    all.extend(
+        CONTEXT.iter().map(|c| Entry { form: format!("{} {}", c.name, c.ty), ..entry("messages", c.name, c.about) }),
+    );
     all.extend(FUNCTIONS.iter().map(|f| Entry {
         form: f.signature.into(),
         notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],

@@ -73,12 +73,18 @@ fn commands() -> String {
     let mut root = Arguments::command().term_width(100);
     root.build();
     let _ = write!(out, "\n## sluice\n\n```text\n{}\n```\n", trimmed(&root.render_long_help().to_string()));
-    for command in root.get_subcommands_mut() {
-        let name = command.get_name().to_string();
-        let help = command.render_long_help().to_string();
-        let _ = write!(out, "\n## sluice {name}\n\n```text\n{}\n```\n", trimmed(&help));
-    }
+    below(&mut out, &mut root, "sluice");
     out
+}
+
+/// The commands below one, each with those below it.
+fn below(out: &mut String, command: &mut clap::Command, before: &str) {
+    for command in command.get_subcommands_mut() {
+        let name = format!("{before} {}", command.get_name());
+        let help = command.render_long_help().to_string();
+        let _ = write!(out, "\n## {name}\n\n```text\n{}\n```\n", trimmed(&help));
+        below(out, command, &name);
+    }
 }
 
 fn trimmed(help: &str) -> String {

@@ -68,15 +68,22 @@ impl Broker {
         }
     }
 
-    /// The failure of a question that was not answered.
-    pub fn away(&self, consumer: &Consumer, error: &KafkaError) -> Failure {
-        // The reason stands in the queue of events, the answer only says that time is up.
-        let mut refusal = None;
+    /// What stands in the queue of events, where an answer only says that time is up: a refusal for good, and whether no
+    /// broker can be reached.
+    pub(super) fn told(&self, consumer: &Consumer) -> (Option<Failure>, bool) {
+        let (mut refusal, mut all_down) = (None, false);
         for _ in 0..32 {
             let Some(Err(event)) = consumer.poll(Duration::from_millis(1)) else { break };
-            refusal = refusal.or_else(|| event.rdkafka_error_code().and_then(|code| refuse(self, code)));
+            let code = event.rdkafka_error_code();
+            all_down |= code == Some(RDKafkaErrorCode::AllBrokersDown);
+            refusal = refusal.or_else(|| code.and_then(|code| refuse(self, code)));
         }
-        if let Some(refusal) = refusal {
+        (refusal, all_down)
+    }
+
+    /// The failure of a question that was not answered.
+    pub fn away(&self, consumer: &Consumer, error: &KafkaError) -> Failure {
+        if let Some(refusal) = self.told(consumer).0 {
             return refusal;
         }
         let code = error.rdkafka_error_code();

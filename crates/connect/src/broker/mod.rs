@@ -8,7 +8,7 @@ mod context;
 mod error;
 mod sender;
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use rdkafka::config::{ClientConfig, FromClientConfigAndContext as _};
 use rdkafka::consumer::{BaseConsumer, Consumer as _};
@@ -199,7 +199,7 @@ impl Broker {
     /// # Errors
     /// Where no broker answers.
     pub fn topics_within(&self, consumer: &Consumer, patience: Duration) -> Outcome<Vec<Topic>> {
-        let metadata = consumer.fetch_metadata(None, patience).map_err(|e| self.away(consumer, &e))?;
+        let metadata = self.metadata(consumer, patience)?;
         let mut topics: Vec<Topic> = metadata
             .topics()
             .iter()
@@ -213,6 +213,25 @@ impl Broker {
             .collect();
         topics.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(topics)
+    }
+
+    /// Asks in short steps: a broker that refuses the connection is told at once, not when time is up.
+    fn metadata(&self, consumer: &Consumer, patience: Duration) -> Outcome<rdkafka::metadata::Metadata> {
+        let started = Instant::now();
+        loop {
+            let step = Duration::from_millis(400).min(patience);
+            let error = match consumer.fetch_metadata(None, step) {
+                Ok(metadata) => return Ok(metadata),
+                Err(error) => error,
+            };
+            let (refusal, all_down) = self.told(consumer);
+            if let Some(refusal) = refusal {
+                return Err(refusal);
+            }
+            if all_down || started.elapsed() >= patience {
+                return Err(self.away(consumer, &error));
+            }
+        }
     }
 
     /// The cluster's own name; empty where the brokers tell none.

@@ -80,14 +80,18 @@ impl Sender {
         Ok(Self { broker, topic: topic.into(), producer, deliveries, handed: 0 })
     }
 
-    /// Hands a message on; waits while too many wait to be sent.
+    /// Hands a message on; waits while too many wait to be sent. `time` is the broker's time, in microseconds since
+    /// 1970; without it, now.
     ///
     /// # Errors
     /// Where a message was refused.
-    pub fn send(&mut self, key: Option<&[u8]>, value: &[u8]) -> Outcome<()> {
+    pub fn send(&mut self, key: Option<&[u8]>, value: &[u8], time: Option<i64>) -> Outcome<()> {
         let mut record = BaseRecord::<[u8], [u8]>::to(&self.topic).payload(value);
         if let Some(key) = key {
             record = record.key(key);
+        }
+        if let Some(time) = time {
+            record = record.timestamp(time.div_euclid(1_000));
         }
         self.handed += 1;
         if self.handed % 256 == 0 {

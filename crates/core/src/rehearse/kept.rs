@@ -12,8 +12,8 @@ use serde::Deserialize;
 use serde_json::value::RawValue;
 
 use super::compare::{Became, Key};
-use super::{Fate, Rehearsal};
-use crate::event::{Chunk, Position};
+use super::{Fate, Rehearsal, Told};
+use crate::event::{Chunk, Message, Messages, Position, RecordSpan};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::plan::Plan;
 use crate::reject::Reason;
@@ -58,8 +58,16 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>
             heads.push((record.arrival, &record.partition));
             line(&mut out, &[("arrival", label), ("partition", &record.partition)], None, &[("head", head)]);
         }
-        let texts = [("arrival", label.as_str()), ("partition", &*record.partition)];
-        line(&mut out, &texts, Some(record.position.major), &[("bytes", &record.bytes)]);
+        let mut texts = vec![("arrival", label.as_str()), ("partition", &*record.partition)];
+        let mut bytes = vec![("bytes", record.bytes.as_slice())];
+        let time = record.told.as_ref().and_then(|t| t.time).map(|t| t.to_string());
+        if let Some(told) = &record.told {
+            texts.push(("topic", &told.topic));
+            texts.extend(time.as_deref().map(|time| ("time", time)));
+            bytes.extend(told.key.as_deref().map(|key| ("key", key)));
+            bytes.extend(told.headers.as_deref().map(|headers| ("headers", headers)));
+        }
+        line(&mut out, &texts, Some(record.position.major), &bytes);
     }
     let whole = |(_, became): &(&Key, &Became)| !matches!(became, Became::Rejected(reason, _, _) if reason == Reason::TOO_LONG.word());
     for (key, became) in outcome.iter().filter(whole) {
@@ -144,6 +152,11 @@ struct Line {
     head_base64: Option<String>,
     bytes: Option<String>,
     bytes_base64: Option<String>,
+    topic: Option<String>,
+    time: Option<String>,
+    key: Option<String>,
+    key_base64: Option<String>,
+    headers: Option<String>,
     station: Option<String>,
     folder: Option<String>,
     row: Option<Columns>,
@@ -211,7 +224,14 @@ pub fn read(name: &str, text: &str) -> Outcome<Kept> {
         match (bytes, line.station.clone()) {
             (Some(bytes), _) => {
                 let head = heads.get(&place).cloned();
-                kept.chunks.push((line.arrival.clone(), record(&line.partition, position, bytes, head)));
+                let key = line.key.clone().map(String::into_bytes).or(decode(line.key_base64.as_ref()).map_err(bad)?);
+                let told = line.topic.clone().map(|topic| Told {
+                    topic,
+                    time: line.time.as_ref().and_then(|t| t.parse().ok()),
+                    key,
+                    headers: line.headers.clone().map(String::into_bytes),
+                });
+                kept.chunks.push((line.arrival.clone(), record(&line.partition, position, bytes, head, told)));
             }
             (None, Some(station)) => {
                 let became = became(line.row, &line.folder, line.filtered, line.rejected, line.field, line.message);
@@ -241,7 +261,8 @@ fn became(
     }
 }
 
-fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[u8]>>) -> Chunk {
+fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[u8]>>, told: Option<Told>) -> Chunk {
+    let messages = told.map(|told| Arc::new(message(partition, position, bytes.len(), told)));
     bytes.push(b'\n');
     Chunk {
         partition: partition.into(),
@@ -252,6 +273,28 @@ fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[
         head,
         records: 1,
         too_long: None,
-        messages: None,
+        messages,
+    }
+}
+
+/// The one message of a chunk.
+fn message(partition: &str, offset: u64, length: usize, told: Told) -> Messages {
+    let mut side = Vec::new();
+    let at = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    let mut put = |bytes: Option<Vec<u8>>| {
+        bytes.map(|bytes| {
+            let start = at(side.len());
+            side.extend_from_slice(&bytes);
+            RecordSpan { start, end: at(side.len()) }
+        })
+    };
+    let (key, headers) = (put(told.key), put(told.headers));
+    let span = RecordSpan { start: 0, end: at(length) };
+    Messages {
+        topic: told.topic.into(),
+        partition: partition.rsplit('/').next().and_then(|n| n.parse().ok()).unwrap_or(0),
+        each: vec![Message { span, offset, time: told.time, key, headers }],
+        side,
+        left_out: 0,
     }
 }

@@ -36,6 +36,32 @@ pub struct Record {
     pub bytes: Vec<u8>,
     /// The head of its partition, where the format has one.
     pub head: Option<Arc<[u8]>>,
+    /// What a broker tells of it, where it is a message.
+    pub told: Option<Told>,
+}
+
+/// What a broker tells of one message.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Told {
+    /// The topic.
+    pub topic: String,
+    /// The broker's time, in microseconds since 1970.
+    pub time: Option<i64>,
+    /// The key.
+    pub key: Option<Vec<u8>>,
+    /// The headers, as a JSON object.
+    pub headers: Option<Vec<u8>>,
+}
+
+impl Told {
+    fn of(chunk: &Chunk, offset: u64) -> Option<Self> {
+        let messages = chunk.messages.as_ref()?;
+        let at = messages.each.binary_search_by_key(&offset, |m| m.offset).ok()?;
+        let message = &messages.each[at];
+        let side = |span: Option<crate::event::RecordSpan>| span.map(|s| s.of(&messages.side).to_vec());
+        let topic = messages.topic.to_string();
+        Some(Self { topic, time: message.time, key: side(message.key), headers: side(message.headers) })
+    }
 }
 
 /// Why an event did not go on from a station.
@@ -196,6 +222,7 @@ impl<'a> Work<'a> {
                 position: Position::at(at),
                 bytes,
                 head: chunk.head.clone(),
+                told: Told::of(chunk, at),
             });
         }
         of_rows

@@ -43,7 +43,7 @@ pub(super) fn send(args: &EmitArgs, sink: &mut Sink, stop: &Stop) -> Outcome<Emi
         let key = args.key.as_ref().and_then(|field| key_of(&line, field));
         emitted.events += 1;
         emitted.bytes += line.len() as u64;
-        if sink.write(&line, &[key])? == Written::Enough {
+        if sink.write(&line, &[(key, None)])? == Written::Enough {
             break;
         }
         counting.at(emitted.events);

@@ -98,7 +98,7 @@ fn invented(args: &EmitArgs, emitter: &mut Emitter, sink: &mut Sink, stop: &Stop
                 EmitFormat::Csv => emitter.csv(at, &mut out),
             }
             if is_topic {
-                keys.push(Some(emitter.key.clone()).filter(|k| !k.is_empty()));
+                keys.push((Some(emitter.key.clone()).filter(|k| !k.is_empty()), args.since.map(|_| at)));
             }
         }
         if sink.write(&out, &keys)? == Written::Enough {

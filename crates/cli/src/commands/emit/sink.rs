@@ -71,11 +71,11 @@ impl Sink {
         }
     }
 
-    /// Writes lines, or sends each as a message with its key.
+    /// Writes lines, or sends each as a message with its key and time.
     ///
     /// # Errors
     /// Where the outside refuses.
-    pub(super) fn write(&mut self, lines: &[u8], keys: &[Option<String>]) -> Outcome<Written> {
+    pub(super) fn write(&mut self, lines: &[u8], keys: &[(Option<String>, Option<i64>)]) -> Outcome<Written> {
         match self {
             Self::Stdout => {
                 let mut out = std::io::stdout();
@@ -88,8 +88,8 @@ impl Sink {
                 file.write_all(lines).map_err(|e| Failure::io("write", path, &e)).map(|()| Written::GoOn)
             }
             Self::Topic(sender, _) => {
-                for (line, key) in lines.split(|b| *b == b'\n').zip(keys) {
-                    sender.send(key.as_ref().map(String::as_bytes), line)?;
+                for (line, (key, time)) in lines.split(|b| *b == b'\n').zip(keys) {
+                    sender.send(key.as_ref().map(String::as_bytes), line, *time)?;
                 }
                 sender.serve()?;
                 Ok(Written::GoOn)
