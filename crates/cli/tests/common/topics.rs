@@ -4,10 +4,11 @@
 use std::collections::BTreeMap;
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
-use crate::common::{PIPELINE, TestProject};
+use crate::common::{PIPELINE, TestProject, visible_files};
 
 /// The stand-in broker as a process of its own; it ends with the test.
 pub struct StandIn {
@@ -128,6 +129,53 @@ pub fn project(address: &str, pipeline: &str) -> TestProject {
     let project = TestProject::new(pipeline);
     project.append("sluice.toml", format!("[connection.lock-broker]\nurl = \"kafka://{address}\"\n"));
     project
+}
+
+/// A pipeline of one event with a number, into JSON Lines.
+pub fn simple(more: &str) -> String {
+    format!(
+        "pipeline = \"weighings\"\nbatch = {{ rows = 100 }}\n[event.weighing]\nfields = \"n integer not null\"\n\
+         [event.weighing.arrives]\nat = \"lock-broker\"\ntopic = \"depot.weighings\"\nformat = \"json\"\n{more}\n\
+         [event.weighing.lands.archive]\nat = \"archive\"\npath = \"all\"\nformat = \"jsonl\"\n"
+    )
+}
+
+/// The rows that landed, in order of their text.
+pub fn rows(project: &TestProject, folder: &str) -> Vec<Value> {
+    let mut lines: Vec<String> = visible_files(&project.path(folder))
+        .iter()
+        .flat_map(|p| std::fs::read_to_string(p).unwrap().lines().map(str::to_string).collect::<Vec<_>>())
+        .collect();
+    lines.sort();
+    lines.iter().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+pub fn numbers(project: &TestProject, folder: &str) -> Vec<u64> {
+    let mut found: Vec<u64> = rows(project, folder).iter().map(|row| row["n"].as_u64().unwrap()).collect();
+    found.sort_unstable();
+    found
+}
+
+pub fn lines(from: u64, to: u64) -> String {
+    (from..to).map(|n| format!("k{n}\t{{\"n\":{n}}}\n")).collect()
+}
+
+/// A broker with `depot.weighings`, and a project that reads it; None where kcat is not there.
+pub fn set_up(topic: &str, pipeline: &str) -> Option<(StandIn, TestProject)> {
+    has("kcat").then(|| {
+        let broker = StandIn::start(&["--topic", topic, "--topic", "depot.landed:2"]);
+        let project = project(&broker.address, pipeline);
+        (broker, project)
+    })
+}
+
+/// Waits until something is so.
+pub fn wait_for(mut done: impl FnMut() -> bool) {
+    let started = Instant::now();
+    while !done() {
+        assert!(started.elapsed() < Duration::from_secs(60), "it did not come");
+        std::thread::sleep(Duration::from_millis(100));
+    }
 }
 
 /// What only an administrator does.

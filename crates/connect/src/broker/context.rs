@@ -24,8 +24,11 @@ impl ClientContext for Context {
     fn log(&self, _: RDKafkaLogLevel, _: &str, _: &str) {}
 
     fn error(&self, error: KafkaError, reason: &str) {
-        // That all are down says less than why one of them is.
-        if error.rdkafka_error_code() == Some(RDKafkaErrorCode::AllBrokersDown) {
+        // That all are down says less than why one of them is, and the end of a partition is no reason at all.
+        use RDKafkaErrorCode::{AllBrokersDown, PartitionEOF};
+        if matches!(error, KafkaError::PartitionEOF(_))
+            || matches!(error.rdkafka_error_code(), Some(AllBrokersDown | PartitionEOF))
+        {
             return;
         }
         *self.reason.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(reason.to_string());

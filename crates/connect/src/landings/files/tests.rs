@@ -240,3 +240,27 @@ fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: File
         assert_eq!(store.landing().held(&suite::lane()).unwrap().unwrap().number, 2);
     }
 }
+
+/// A batch that takes the place of another one: each file is replaced by one of the same folder, what is left over goes.
+#[rstest]
+fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
+    let store = FilesStore::new(FileFormat::JsonLines);
+    let landing = store.landing();
+    let old = suite::stage(landing.as_ref(), 1, &[("x", &["a", "b"]), ("y", &["c"])]);
+    suite::publish(landing.as_ref(), 1, &old).unwrap();
+    let other = suite::stage(landing.as_ref(), 2, &[("x", &["d"])]);
+    suite::publish(landing.as_ref(), 2, &other).unwrap();
+    let aside = BatchIdentity { lane: suite::lane().aside(1), ..suite::identity(1) };
+    let mut stage = landing.stage(&aside).unwrap();
+    for (folder, text) in [("x", "A"), ("z", "B")] {
+        stage.write(suite::rows(folder, &[text])).unwrap();
+    }
+    let work = landing.take_place(&old, stage.finish().unwrap()).unwrap();
+    assert_eq!(store.visible(), ["a", "b", "c", "d"], "nothing is seen before it is published");
+    for _ in 0..times {
+        store.landing().publish(&aside, &suite::ranges(1), &work).unwrap();
+    }
+    assert_eq!(store.visible(), ["A", "B", "d"]);
+    // The record of the lane itself still ends with its last batch.
+    assert_eq!(store.landing().held(&suite::lane()).unwrap().unwrap().number, 2);
+}

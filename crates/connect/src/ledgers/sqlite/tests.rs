@@ -196,3 +196,62 @@ fn durability_is_not_traded_for_speed() {
     let synchronous: i64 = connection.query_row("pragma synchronous", [], |r| r.get(0)).unwrap();
     assert_eq!((mode.as_str(), synchronous), ("wal", 2));
 }
+
+fn start(partition: &str, at: u64) -> PartitionPosition {
+    PartitionPosition { partition: partition.into(), position: Position::at(at), identity: "cluster/".into() }
+}
+
+#[test]
+fn a_start_is_noted_once_and_never_moves_a_position() {
+    let place = Place::new();
+    let ledger = place.open();
+    ledger.begin("p", "weighing.0", &[start("t/0", 40), start("t/1", 7)]).unwrap();
+    ledger.begin("p", "weighing.0", &[start("t/0", 99), start("t/2", 1)]).unwrap();
+    let at: Vec<u64> = ledger.positions("p", "weighing.0").unwrap().iter().map(|p| p.position.major).collect();
+    assert_eq!(at, [40, 7, 1]);
+}
+
+#[test]
+fn positions_that_are_set_keep_their_reason() {
+    let place = Place::new();
+    let ledger = place.open();
+    ledger.begin("p", "weighing.0", &[start("t/0", 40)]).unwrap();
+    ledger.set_positions("p", "weighing.0", &[start("t/0", 10), start("t/1", 3)], "misread").unwrap();
+    let changes = ledger.position_changes("p").unwrap();
+    let shown: Vec<_> = changes.iter().map(|c| (&*c.partition, c.from.map(|p| p.major), c.to.major)).collect();
+    assert_eq!(shown, [("t/0", Some(40), 10), ("t/1", None, 3)]);
+    assert!(changes.iter().all(|c| c.reason == "misread" && c.at > 0));
+}
+
+#[test]
+fn what_is_read_again_moves_nothing_and_is_on_record() {
+    let place = Place::new();
+    let ledger = place.open();
+    let hold = ledger.take_lane("p", &lane()).unwrap();
+    seal(&ledger, 1, hold.epoch).unwrap();
+    for landing in ["weighing.archive", "rejects"] {
+        ledger.landed(&staged(&ledger, 1, Vec::new()).identity, landing).unwrap();
+    }
+    ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
+    let before = (ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap());
+    let number = ledger.begin_replay("p", "batches 1", "mended").unwrap();
+    let aside = lane().aside(number);
+    let hold = ledger.take_lane("p", &aside).unwrap();
+    let mut again = staged(&ledger, 1, vec![range("a", 0, 100)]);
+    again.identity.lane = aside.clone();
+    again.stead = Some(sluice_core::batch::Stead { first: (lane(), 1), last: (lane(), 1) });
+    ledger.open_batch(&again.identity, 5).unwrap();
+    Ledger::seal(&ledger, &again, hold.epoch).unwrap();
+    assert_eq!((ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap()), before);
+    assert_eq!(ledger.lanes("p").unwrap(), [lane()]);
+    let batches = ledger.batches("p", BatchQuery::default()).unwrap();
+    let first = batches.iter().find(|b| b.lane == lane()).unwrap();
+    assert_eq!(first.replaced_by, Some((aside.clone(), 1)));
+    assert_eq!(batches.iter().find(|b| b.lane == aside).unwrap().first, Some((lane(), 1)));
+    assert!(ledger.replays("p").unwrap()[0].ended_at.is_none());
+    ledger.end_replay("p", number).unwrap();
+    let replays = ledger.replays("p").unwrap();
+    assert_eq!((replays[0].number, replays[0].what.as_str()), (1, "batches 1"));
+    assert!(replays[0].ended_at.is_some());
+    assert_eq!(ledger.begin_replay("p", "more", "").unwrap(), 2);
+}

@@ -247,3 +247,31 @@ fn a_mark_of_the_byte_order_is_passed_over_at_the_beginning_alone() {
     start.from = Position::at(7);
     assert_eq!(JsonLines.decoder(&contract).decode(&start).rejects.len(), 1);
 }
+
+/// The chunk of messages with these values.
+fn messages(values: &[&str]) -> Chunk {
+    use crate::event::{Message, Messages, RecordSpan};
+    let (mut bytes, mut each) = (Vec::new(), Vec::new());
+    for (offset, value) in (40..).zip(values) {
+        let at = |n: usize| u32::try_from(n).unwrap();
+        let span = RecordSpan { start: at(bytes.len()), end: at(bytes.len() + value.len()) };
+        each.push(Message { span, offset, time: None, key: None, headers: None });
+        bytes.extend_from_slice(value.as_bytes());
+        bytes.push(b'\n');
+    }
+    let records = values.len() as u64;
+    let messages = Some(std::sync::Arc::new(Messages { each, ..Messages::default() }));
+    Chunk { bytes, records, messages, from: Position::at(40), ..chunk(b"") }
+}
+
+#[test]
+fn a_message_is_one_record_whatever_stands_in_it() {
+    let contract = contract("i integer not null, j json", ExtraFields::Ignore);
+    let chunk = messages(&["{\n  \"i\": 1,\n  \"j\": {\n    \"a\": 2 }\n}", "", "{\"i\":2}\n{\"i\":3}", "{\"i\":4}  "]);
+    let decoded = JsonLines.decoder(&contract).decode(&chunk);
+    // A line end within a value of JSON does not break the line that it lands in.
+    assert_eq!(lines(&contract, &decoded), "{\"i\":1,\"j\":{     \"a\": 2 }}\n{\"i\":4,\"j\":null}\n");
+    let offsets: Vec<u64> = decoded.rejects.iter().map(|r| r.position.major).collect();
+    assert_eq!(offsets, [41, 42]);
+    assert!(decoded.rejects.iter().all(|r| r.reason == Reason::NOT_JSON));
+}

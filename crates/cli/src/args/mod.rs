@@ -7,6 +7,12 @@ use clap_complete::engine::ArgValueCandidates;
 
 use crate::names;
 
+mod mend;
+mod tryout;
+
+pub(crate) use mend::{PositionsArgs, RejectsArgs, ReplayArgs};
+pub(crate) use tryout::{BrokerArgs, DemoArgs, EmitArgs, EmitFormat, StandInArgs, StandInService};
+
 /// How results are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub(crate) enum OutputKind {
@@ -272,111 +278,6 @@ pub(crate) struct LedgerArgs {
 }
 
 #[derive(Args, Debug)]
-pub(crate) struct RejectsArgs {
-    /// The pipeline
-    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
-    pub pipeline: String,
-
-    /// Show this many of the newest rejects
-    #[arg(long, value_name = "N", default_value_t = 10)]
-    pub last: usize,
-
-    /// Only rejects with this reason
-    #[arg(long, value_name = "WORD")]
-    pub reason: Option<String>,
-
-    /// Only rejects of the batches with this number
-    #[arg(long, value_name = "NUMBER")]
-    pub batch: Option<u64>,
-
-    /// Write the rejected bytes as they were, a line each, and nothing else
-    #[arg(long, conflicts_with = "retry")]
-    pub raw: bool,
-
-    /// Read the rejected events again, under the pipeline as it is now; what is good then lands
-    #[arg(long)]
-    pub retry: bool,
-
-    /// Show rejects that were tried again, too
-    #[arg(long, conflicts_with = "retry")]
-    pub all: bool,
-
-    /// Do not ask
-    #[arg(long)]
-    pub yes: bool,
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct PositionsArgs {
-    /// The pipeline
-    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
-    pub pipeline: String,
-
-    /// Set positions: earliest, latest, a moment, or PARTITION=POSITION; several, one after the other
-    #[arg(long, value_name = "WHERE")]
-    pub set: Vec<String>,
-
-    /// With --set: only partitions whose names begin so
-    #[arg(long, value_name = "NAME", requires = "set")]
-    pub of: Option<String>,
-
-    /// With --set: why; it is kept in the ledger
-    #[arg(long, value_name = "TEXT")]
-    pub reason: Option<String>,
-
-    /// Show the positions that were set, and why
-    #[arg(long, conflicts_with = "set")]
-    pub changes: bool,
-
-    /// Do not ask
-    #[arg(long)]
-    pub yes: bool,
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct ReplayArgs {
-    /// The pipeline
-    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
-    pub pipeline: String,
-
-    /// The batches with these numbers: 17, 12..18, 12.. or ..18
-    #[arg(long, value_name = "NUMBERS")]
-    pub batches: Option<String>,
-
-    /// Only this lane
-    #[arg(long, value_name = "LANE")]
-    pub lane: Option<String>,
-
-    /// Positions of a partition: PARTITION=FROM..TO, the last not included; several, one after the other
-    #[arg(long, value_name = "RANGE")]
-    pub range: Vec<String>,
-
-    /// From this moment of the source on: RFC 3339, a day, or how long ago, such as 2h
-    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
-    pub since: Option<i64>,
-
-    /// Before this moment of the source
-    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
-    pub until: Option<i64>,
-
-    /// Only into this landing, beside what it holds: EVENT.LANDING, or LANDING
-    #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
-    pub into: Option<String>,
-
-    /// Why; it is kept in the ledger
-    #[arg(long, value_name = "TEXT", default_value = "")]
-    pub reason: String,
-
-    /// Show what would be read again, and change nothing
-    #[arg(long)]
-    pub plan: bool,
-
-    /// Do not ask
-    #[arg(long)]
-    pub yes: bool,
-}
-
-#[derive(Args, Debug)]
 pub(crate) struct ManualArgs {
     /// A chapter, a name, or any word; without it, the chapters
     #[arg(value_name = "WORD")]
@@ -389,123 +290,6 @@ pub(crate) struct ManualArgs {
     /// Write the manual as man pages into a folder: man -l DIR/sluice-run.1
     #[arg(long, value_name = "DIR", conflicts_with_all = ["words", "pages"])]
     pub man: Option<PathBuf>,
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct DemoArgs {
-    /// The folder; it is made if it is not there
-    #[arg(default_value = "tarrow", value_name = "DIR")]
-    pub folder: PathBuf,
-}
-
-/// How invented events are written.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub(crate) enum EmitFormat {
-    /// One JSON object a line.
-    #[default]
-    Jsonl,
-    /// CSV with a head.
-    Csv,
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct EmitArgs {
-    /// What they are like: passages, levels, tolls, a file of a shape, or `-` for lines of standard input
-    #[arg(value_name = "SHAPE", add = ArgValueCandidates::new(names::shapes))]
-    pub shape: String,
-
-    /// A folder that gets a new file, or CONNECTION:TOPIC; without it, they go to standard output
-    #[arg(long, value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
-    pub into: Option<String>,
-
-    /// Of a topic: make it where it is missing, with this many partitions
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
-    pub partitions: Option<u64>,
-
-    /// Of a topic: the field whose value becomes the key; without it, the first field of the shape that is a key
-    #[arg(long, value_name = "FIELD")]
-    pub key: Option<String>,
-
-    /// Stop after this many events
-    #[arg(long, value_name = "N")]
-    pub count: Option<u64>,
-
-    /// Stop after this time, such as 30s
-    #[arg(long = "for", value_name = "DURATION", value_parser = sluice_core::units::parse_duration)]
-    pub lasting: Option<std::time::Duration>,
-
-    /// Events a second; without it, as fast as can be
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000_000))]
-    pub rate: Option<u64>,
-
-    /// The same seed makes the same events
-    #[arg(long, value_name = "N", default_value_t = 1)]
-    pub seed: u64,
-
-    /// How many different keys there are
-    #[arg(long, value_name = "N", default_value_t = 100, value_parser = clap::value_parser!(u64).range(1..))]
-    pub keys: u64,
-
-    /// The share of bad events, such as 1%
-    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
-    pub bad: f64,
-
-    /// The share of late events, such as 5%
-    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
-    pub late: f64,
-
-    /// How late they are at most
-    #[arg(long, value_name = "DURATION", default_value = "10m", value_parser = sluice_core::units::parse_duration)]
-    pub late_by: std::time::Duration,
-
-    /// The time of the first event, each later one a second after it, or by the rate; without it, now. In a topic it is the
-    /// broker's time as well
-    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
-    pub since: Option<i64>,
-
-    /// How they are written
-    #[arg(long, value_enum, default_value_t, value_name = "FORM")]
-    pub format: EmitFormat,
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct StandInArgs {
-    #[command(subcommand)]
-    pub service: StandInService,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum StandInService {
-    /// A broker that speaks the Kafka protocol, in memory: one node, transactions, retention, no group members
-    Broker(BrokerArgs),
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct BrokerArgs {
-    /// Where it listens; port 0 takes a free one
-    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:9092")]
-    pub listen: std::net::SocketAddr,
-
-    /// The address that clients are told, where that is another one
-    #[arg(long, value_name = "HOST:PORT")]
-    pub advertise: Option<String>,
-
-    /// A topic that is there from the beginning: NAME, NAME:PARTITIONS or NAME:PARTITIONS:RETENTION; several, one after
-    /// the other
-    #[arg(long, value_name = "TOPIC")]
-    pub topic: Vec<String>,
-
-    /// Make topics that clients ask for, with this many partitions
-    #[arg(long, value_name = "N", default_value_t = 0)]
-    pub auto: u32,
-
-    /// The name of its cluster
-    #[arg(long, value_name = "NAME", default_value = "tarrow-stand-in")]
-    pub cluster: String,
-
-    /// Ask clients for this user, with the password in the variable STAND_IN_PASSWORD
-    #[arg(long, value_name = "NAME")]
-    pub user: Option<String>,
 }
 
 #[derive(Args, Debug)]

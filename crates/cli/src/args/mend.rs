@@ -1,0 +1,111 @@
+//! What is mended.
+
+use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
+
+use crate::names;
+
+#[derive(Args, Debug)]
+pub(crate) struct RejectsArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// Show this many of the newest rejects
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub last: usize,
+
+    /// Only rejects with this reason
+    #[arg(long, value_name = "WORD")]
+    pub reason: Option<String>,
+
+    /// Only rejects of the batches with this number
+    #[arg(long, value_name = "NUMBER")]
+    pub batch: Option<u64>,
+
+    /// Write the rejected bytes as they were, a line each, and nothing else
+    #[arg(long, conflicts_with = "retry")]
+    pub raw: bool,
+
+    /// Read the rejected events again, under the pipeline as it is now; what is good then lands
+    #[arg(long)]
+    pub retry: bool,
+
+    /// Show rejects that were tried again, too
+    #[arg(long, conflicts_with = "retry")]
+    pub all: bool,
+
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct PositionsArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// Set positions: earliest, latest, a moment, or PARTITION=POSITION; several, one after the other
+    #[arg(long, value_name = "WHERE")]
+    pub set: Vec<String>,
+
+    /// With --set: only partitions whose names begin so
+    #[arg(long, value_name = "NAME", requires = "set")]
+    pub of: Option<String>,
+
+    /// With --set: why; it is kept in the ledger
+    #[arg(long, value_name = "TEXT")]
+    pub reason: Option<String>,
+
+    /// Show the positions that were set, and why
+    #[arg(long, conflicts_with = "set")]
+    pub changes: bool,
+
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct ReplayArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// The batches with these numbers: 17, 12..18, 12.. or ..18
+    #[arg(long, value_name = "NUMBERS")]
+    pub batches: Option<String>,
+
+    /// Only this lane
+    #[arg(long, value_name = "LANE")]
+    pub lane: Option<String>,
+
+    /// Positions of a partition: PARTITION=FROM..TO, the last not included; several, one after the other
+    #[arg(long, value_name = "RANGE")]
+    pub range: Vec<String>,
+
+    /// From this moment of the source on: RFC 3339, a day, or how long ago, such as 2h
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub since: Option<i64>,
+
+    /// Before this moment of the source
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub until: Option<i64>,
+
+    /// Only into this landing, beside what it holds: EVENT.LANDING, or LANDING
+    #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
+    pub into: Option<String>,
+
+    /// Why; it is kept in the ledger
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    pub reason: String,
+
+    /// Show what would be read again, and change nothing
+    #[arg(long)]
+    pub plan: bool,
+
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}

@@ -1,0 +1,125 @@
+//! What is tried out.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+use clap_complete::engine::ArgValueCandidates;
+
+use crate::names;
+
+#[derive(Args, Debug)]
+pub(crate) struct DemoArgs {
+    /// The folder; it is made if it is not there
+    #[arg(default_value = "tarrow", value_name = "DIR")]
+    pub folder: PathBuf,
+}
+
+/// How invented events are written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum EmitFormat {
+    /// One JSON object a line.
+    #[default]
+    Jsonl,
+    /// CSV with a head.
+    Csv,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct EmitArgs {
+    /// What they are like: passages, levels, tolls, a file of a shape, or `-` for lines of standard input
+    #[arg(value_name = "SHAPE", add = ArgValueCandidates::new(names::shapes))]
+    pub shape: String,
+
+    /// A folder that gets a new file, or CONNECTION:TOPIC; without it, they go to standard output
+    #[arg(long, value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
+    pub into: Option<String>,
+
+    /// Of a topic: make it where it is missing, with this many partitions
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
+    pub partitions: Option<u64>,
+
+    /// Of a topic: the field whose value becomes the key; without it, the first field of the shape that is a key
+    #[arg(long, value_name = "FIELD")]
+    pub key: Option<String>,
+
+    /// Stop after this many events
+    #[arg(long, value_name = "N")]
+    pub count: Option<u64>,
+
+    /// Stop after this time, such as 30s
+    #[arg(long = "for", value_name = "DURATION", value_parser = sluice_core::units::parse_duration)]
+    pub lasting: Option<std::time::Duration>,
+
+    /// Events a second; without it, as fast as can be
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000_000))]
+    pub rate: Option<u64>,
+
+    /// The same seed makes the same events
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+
+    /// How many different keys there are
+    #[arg(long, value_name = "N", default_value_t = 100, value_parser = clap::value_parser!(u64).range(1..))]
+    pub keys: u64,
+
+    /// The share of bad events, such as 1%
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
+    pub bad: f64,
+
+    /// The share of late events, such as 5%
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
+    pub late: f64,
+
+    /// How late they are at most
+    #[arg(long, value_name = "DURATION", default_value = "10m", value_parser = sluice_core::units::parse_duration)]
+    pub late_by: std::time::Duration,
+
+    /// The time of the first event, each later one a second after it, or by the rate; without it, now. In a topic it is the
+    /// broker's time as well
+    #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
+    pub since: Option<i64>,
+
+    /// How they are written
+    #[arg(long, value_enum, default_value_t, value_name = "FORM")]
+    pub format: EmitFormat,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct StandInArgs {
+    #[command(subcommand)]
+    pub service: StandInService,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StandInService {
+    /// A broker that speaks the Kafka protocol, in memory: one node, transactions, retention, no group members
+    Broker(BrokerArgs),
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct BrokerArgs {
+    /// Where it listens; port 0 takes a free one
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:9092")]
+    pub listen: std::net::SocketAddr,
+
+    /// The address that clients are told, where that is another one
+    #[arg(long, value_name = "HOST:PORT")]
+    pub advertise: Option<String>,
+
+    /// A topic that is there from the beginning: NAME, NAME:PARTITIONS or NAME:PARTITIONS:RETENTION; several, one after
+    /// the other
+    #[arg(long, value_name = "TOPIC")]
+    pub topic: Vec<String>,
+
+    /// Make topics that clients ask for, with this many partitions
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub auto: u32,
+
+    /// The name of its cluster
+    #[arg(long, value_name = "NAME", default_value = "tarrow-stand-in")]
+    pub cluster: String,
+
+    /// Ask clients for this user, with the password in the variable STAND_IN_PASSWORD
+    #[arg(long, value_name = "NAME")]
+    pub user: Option<String>,
+}
