@@ -25,19 +25,21 @@ impl StandIn {
 
     /// Starts one at an address.
     pub fn start_at(listen: &str, arguments: &[&str]) -> Self {
-        let mut child = Command::new(assert_cmd::cargo::cargo_bin!("sluice"))
+        let child = Command::new(assert_cmd::cargo::cargo_bin!("sluice"))
             .args(["stand-in", "broker", "--output", "json", "--listen", listen])
             .args(arguments)
             .env("STAND_IN_PASSWORD", "gate-7")
             .stdout(Stdio::piped())
             .spawn()
             .unwrap();
+        // From here on it ends with the test, however that ends.
+        let mut broker = Self { child, address: String::new() };
         let mut text = String::new();
-        for line in BufReader::new(child.stdout.take().unwrap()).lines() {
+        for line in BufReader::new(broker.child.stdout.take().unwrap()).lines() {
             text.push_str(&line.unwrap());
             if let Ok(told) = serde_json::from_str::<Value>(&text) {
-                let address = told["url"].as_str().unwrap().trim_start_matches("kafka://").to_string();
-                return Self { child, address };
+                broker.address = told["url"].as_str().unwrap().trim_start_matches("kafka://").to_string();
+                return broker;
             }
         }
         panic!("the broker did not start: {text}");

@@ -94,7 +94,7 @@ impl Sender {
             record = record.timestamp(time.div_euclid(1_000));
         }
         self.handed += 1;
-        if self.handed % 256 == 0 {
+        if self.handed.is_multiple_of(256) {
             self.producer.poll(Duration::ZERO);
         }
         loop {

@@ -68,7 +68,7 @@ impl Broker {
         let (host, port) = setup.advertise.clone().unwrap_or_else(|| (address.ip().to_string(), address.port()));
         let mut state = State::default();
         for (name, config) in &setup.topics {
-            state.make_topic(name, config.clone());
+            state.make_topic(name, *config);
         }
         let shared = Arc::new(Shared { setup, host, port, state: Mutex::new(state), news: Condvar::new() });
         let keeper = Arc::downgrade(&shared);

@@ -9,7 +9,7 @@ use super::log::Log;
 use super::transactions::Transaction;
 
 /// How a topic is set up.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct TopicConfig {
     /// How many partitions it has.
     pub partitions: u32,

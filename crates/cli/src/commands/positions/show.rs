@@ -79,7 +79,7 @@ fn long(duration: Duration) -> String {
     let (days, hours, minutes) = (seconds / 86_400, seconds / 3_600 % 24, seconds / 60 % 60);
     match (days, hours, minutes) {
         (0, 0, 0) => format!("{seconds} s"),
-        (0, 0, m) if m < 10 && seconds % 60 > 0 => format!("{m} min {} s", seconds % 60),
+        (0, 0, m) if m < 10 && !seconds.is_multiple_of(60) => format!("{m} min {} s", seconds % 60),
         (0, 0, m) => format!("{m} min"),
         (0, h, 0) => format!("{h} h"),
         (0, h, m) => format!("{h} h {m} min"),
@@ -193,7 +193,7 @@ fn milliseconds(seconds: f64) -> i64 {
 }
 
 pub(super) fn as_json(pipeline: &str, holder: Option<&Holder>, standings: &[Standing]) {
-    let arrivals: Vec<Value> = standings.iter().map(|s| arrival(s)).collect();
+    let arrivals: Vec<Value> = standings.iter().map(arrival).collect();
     output::json("positions", json!({ "pipeline": pipeline, "holder": holder, "arrivals": arrivals }));
 }
 

@@ -36,7 +36,7 @@ pub(super) fn publish(
     while message.read(&mut from).map_err(|e| Failure::io("read", spool, &e))? {
         producer.send(&message)?;
         sent += 1;
-        if sent % 1_000 == 0 {
+        if sent.is_multiple_of(1_000) {
             producer.serve();
         }
         if sent == 1 {
