@@ -217,6 +217,8 @@ fn keys_headers_and_partitions_reach_the_topic() {
             r#"1 scale-1 number=1,source=k1 {"n":1}"#,
         ]
     );
+    let (out, _) = project.expect(0, &["peek", "weighings.weighing.onward"]);
+    assert!(out.contains("depot.landed") && out.contains("all 3 events"), "{out}");
     project.write("pipelines/weighings.toml", pipeline.replace("\"n % 2\"", "\"n\""));
     produce(&broker.address, "depot.weighings", &lines(7, 8), &[]);
     let (_, err) = project.expect(3, RUN);

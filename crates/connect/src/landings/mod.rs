@@ -2,6 +2,7 @@
 
 pub mod files;
 pub mod screen;
+mod spool;
 #[cfg(test)]
 mod suite;
 pub mod topics;

@@ -12,6 +12,7 @@ use sluice_connect::look;
 use sluice_core::decode::recognise::Recognised;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Stored;
+use sluice_core::plan::LandingPlan;
 use sluice_core::run::Stop;
 use sluice_core::sample::Window;
 
@@ -100,8 +101,15 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
             Ok(Opened::Events(Box::new(sampling::open_arrival(&pipeline, arrival, &around, events, take)?)))
         }
         Place::Landing(pipeline, landing) => {
-            let around = need(project)?.surroundings();
+            let project = need(project)?;
+            let around = project.surroundings();
             let landing = &pipeline.plan.landings[landing];
+            // What landed in a topic is there as messages, like any other.
+            if let Some(topic) = topic_of(landing) {
+                let settings = place::settings(project, &landing.connection, &topic)?;
+                let events = if args.last { wanted(args) } else { events };
+                return Ok(Opened::Events(Box::new(sampling::open_files(&settings, events, part(args, true))?)));
+            }
             let settings = around.settings(&landing.connection, &landing.options);
             let label = format!("{}.{}", pipeline.plan.pipeline, landing.label);
             match landing.kind.look(&settings, landing.columns())? {
@@ -117,6 +125,11 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
             }
         }
     }
+}
+
+/// The topic of a landing that writes one.
+fn topic_of(landing: &LandingPlan) -> Option<String> {
+    (landing.connection.scheme == "kafka").then(|| landing.options.text("topic")).flatten()
 }
 
 fn need(project: Option<&Project>) -> Outcome<&Project> {

@@ -17,6 +17,8 @@ use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, Stage
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
+use super::spool;
+
 const OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default("format", ValueKind::Choice(&["table", "jsonl"]), "table", "how rows are written"),
     OptionSpec::with_default(
@@ -82,7 +84,7 @@ struct ScreenLanding {
 
 impl ScreenLanding {
     fn path(&self, lane: &LaneId, number: u64) -> PathBuf {
-        self.spool.join(lane.as_str()).join(number.to_string())
+        spool::path(&self.spool, lane, number)
     }
 }
 
@@ -97,15 +99,7 @@ impl Landing for ScreenLanding {
     }
 
     fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
-        let folder = self.spool.join(lane.as_str());
-        let Ok(entries) = std::fs::read_dir(&folder) else { return Ok(()) };
-        for entry in entries.flatten() {
-            let number = entry.file_name().to_str().and_then(|n| n.parse::<u64>().ok());
-            if !number.is_some_and(|n| keep.contains(&n)) {
-                let _ = std::fs::remove_file(entry.path());
-            }
-        }
-        Ok(())
+        spool::discard(&self.spool, lane, keep, &self.disk)
     }
 
     fn publish(&self, batch: &BatchIdentity, _: &Ranges, work: &StagedWork) -> Outcome<()> {

@@ -24,6 +24,7 @@ use sluice_core::names;
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
+use super::spool;
 use crate::broker::{Admin, Broker};
 use producer::LaneProducer;
 
@@ -184,7 +185,7 @@ pub(crate) struct TopicsLanding {
 
 impl TopicsLanding {
     fn path(&self, lane: &LaneId, number: u64) -> PathBuf {
-        self.spool.join(lane.as_str()).join(number.to_string())
+        spool::path(&self.spool, lane, number)
     }
 
     /// Works with the lane's producer, making one that fences all others where there is none. One that failed is
@@ -212,15 +213,7 @@ impl Landing for TopicsLanding {
     }
 
     fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
-        let folder = self.spool.join(lane.as_str());
-        let Ok(entries) = std::fs::read_dir(&folder) else { return Ok(()) };
-        for entry in entries.flatten() {
-            let number = entry.file_name().to_str().and_then(|n| n.parse::<u64>().ok());
-            if !number.is_some_and(|n| keep.contains(&n)) {
-                self.disk.remove_file(&entry.path())?;
-            }
-        }
-        Ok(())
+        spool::discard(&self.spool, lane, keep, &self.disk)
     }
 
     fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, _: &StagedWork) -> Outcome<()> {
