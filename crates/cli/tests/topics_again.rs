@@ -104,6 +104,30 @@ fn a_replay_of_a_time_range_takes_the_batches_that_hold_it() {
     assert_eq!(topics::numbers(&project, "archive/all"), all);
 }
 
+/// A broker may know times by whole blocks of messages only; the right event is found all the same.
+#[test]
+fn a_time_range_is_exact_within_a_packed_block() {
+    let pipeline =
+        simple("").replace("n integer not null", "passage_id text not null").replace("rows = 100", "rows = 50");
+    let pipeline =
+        pipeline.replace("path = \"all\"", "path = \"all\"\ncolumns = \"passage_id, _time as at, 1 as reading\"");
+    let Some((broker, project)) = set_up("depot.weighings:2", &pipeline) else { return };
+    let emit = ["emit", "passages", "--into", "lock-broker:depot.weighings", "--count", "600", "--seed", "3"];
+    project.expect(0, &[emit.as_slice(), &["--since", "2026-11-23T06:00:00Z"]].concat());
+    project.expect(0, RUN);
+    project.write("pipelines/weighings.toml", pipeline.replace("1 as reading", "2 as reading"));
+    let (since, until) = ("2026-11-23T06:04:00Z", "2026-11-23T06:06:00Z");
+    project.expect(0, &["replay", "weighings", "--since", since, "--until", until, "--yes"]);
+    let found = rows(&project, "archive/all");
+    let is_in = |row: &serde_json::Value| (since..until).contains(&row["at"].as_str().unwrap());
+    let again = found.iter().filter(|r| r["reading"] == 2).count();
+    assert_eq!((found.len(), found.iter().filter(|r| is_in(r)).count()), (600, 120));
+    assert!(found.iter().all(|r| !is_in(r) || r["reading"] == 2), "every event of the range was read again");
+    // Whole batches of 50 around the range, and no others.
+    assert!((150..=250).contains(&again) && again % 50 == 0, "{again}");
+    drop(broker);
+}
+
 #[test]
 fn a_topic_gets_a_replay_only_into_another_landing() {
     let Some((broker, project)) = set_up("depot.weighings:1", &topics::pipeline(true)) else { return };

@@ -223,7 +223,8 @@ impl TopicsIntake {
         self.broker.bounds(&self.look, &named(partitions))
     }
 
-    /// The offset of a mark in each partition.
+    /// The offset of a mark in each partition. A broker may name the beginning of the block in which a moment lies: then
+    /// events of a little before come first.
     fn offsets(&self, partitions: &[Partition], mark: &Mark) -> Outcome<Vec<u64>> {
         let bounds = self.bounds(partitions)?;
         let Mark::Time(at) = mark else {
@@ -238,7 +239,10 @@ impl TopicsIntake {
     /// A mark as positions.
     fn marked(&self, partitions: &[Partition], mark: &Mark) -> Outcome<Vec<PartitionPosition>> {
         let cluster = self.broker.cluster(&self.look);
-        let offsets = self.offsets(partitions, mark)?;
+        let mut offsets = self.offsets(partitions, mark)?;
+        if let Mark::Time(at) = mark {
+            sample::refine(self, partitions, &mut offsets, *at)?;
+        }
         let one = |(partition, offset): (&Partition, u64)| PartitionPosition {
             partition: partition.name(),
             position: Position::at(offset),

@@ -4,6 +4,7 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::{LaneReader, Mark, Read, ReadLimit};
 
 use super::TopicsIntake;
+use super::partitions::Partition;
 use super::reader::{Ends, TopicsReader};
 
 /// Bytes that are read at a time.
@@ -51,6 +52,30 @@ pub(super) fn last(intake: &TopicsIntake, events: u64) -> Outcome<Box<dyn LaneRe
         reader.add_at(&partitions[*i], high - share, Some(high))?;
     }
     Ok(shared(reader, events, partitions.len()))
+}
+
+/// Moves offsets on to the first event of a moment or later: brokers may name the block that it lies in.
+pub(super) fn refine(intake: &TopicsIntake, partitions: &[Partition], offsets: &mut [u64], at: i64) -> Outcome<()> {
+    let ends: Vec<u64> = intake.bounds(partitions)?.into_iter().map(|(_, high)| high).collect();
+    let mut reader = intake.reader("sluice.look", partitions.len())?;
+    let mut open = Vec::new();
+    for (i, partition) in partitions.iter().enumerate().filter(|(i, _)| offsets[*i] < ends[*i]) {
+        reader.add_at(partition, offsets[i], Some(ends[i]))?;
+        open.push(i);
+    }
+    let mut reader = Ends(reader);
+    while !open.is_empty() {
+        let Read::Chunk(chunk) = reader.read(ReadLimit { records: 10_000, bytes: PIECE })? else { break };
+        let Some(place) = open.iter().position(|i| partitions[*i].name() == chunk.partition) else { continue };
+        let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
+        if let Some(first) = messages.iter().find(|m| m.time.is_none_or(|time| time >= at)) {
+            offsets[open.swap_remove(place)] = first.offset;
+            reader.0.pause(&chunk.partition);
+        }
+    }
+    // What was read to its end has no such event.
+    open.into_iter().for_each(|i| offsets[i] = ends[i]);
+    Ok(())
 }
 
 fn shared(reader: TopicsReader, events: u64, partitions: usize) -> Box<dyn LaneReader> {
