@@ -23,8 +23,9 @@ struct Seen {
     bytes: u64,
     batches: u64,
     caught_up: bool,
-    /// What does not answer, and since when.
-    away: Option<(String, Instant)>,
+    /// The source and the store, where they do not answer: what they said, and since when.
+    source_away: Option<(String, Instant)>,
+    store_away: Option<(String, Instant)>,
 }
 
 impl RunProgress {
@@ -41,9 +42,17 @@ impl RunProgress {
         self.bar.finish_and_clear();
     }
 
+    /// Says once that something does not answer.
+    fn away(&self, known: &mut Option<(String, Instant)>, what: String) {
+        if known.is_none() {
+            self.bar.suspend(|| eprintln!("{what}; waiting, nothing is lost"));
+            *known = Some((what, Instant::now()));
+        }
+    }
+
     /// Says that what was away answers again.
-    fn back(&self, seen: &mut Seen) {
-        if let Some((_, since)) = seen.away.take() {
+    fn back(&self, known: &mut Option<(String, Instant)>) {
+        if let Some((_, since)) = known.take() {
             let text = format!("it answers again after {}; going on", show_duration(since.elapsed()));
             self.bar.suspend(|| eprintln!("{text}"));
         }
@@ -52,7 +61,7 @@ impl RunProgress {
     fn draw(&self, seen: &Seen) {
         let seconds = self.started.elapsed().as_secs_f64().max(0.001);
         let rate = sluice_core::units::show_size(per_second(seen.bytes, seconds));
-        let state = match &seen.away {
+        let state = match seen.source_away.as_ref().or(seen.store_away.as_ref()) {
             Some((what, since)) => format!(" · {what}; waiting for {}", show_duration(since.elapsed())),
             None if seen.caught_up => " · caught up, waiting for more".into(),
             None => String::new(),
@@ -86,19 +95,16 @@ impl Observer for RunProgress {
                 seen.records += records;
                 seen.bytes += bytes;
                 seen.caught_up = false;
-                self.back(&mut seen);
+                self.back(&mut seen.source_away);
             }
             RunEvent::Settled(_) => seen.batches += 1,
             RunEvent::CaughtUp => {
                 seen.caught_up = true;
-                self.back(&mut seen);
+                self.back(&mut seen.source_away);
             }
-            RunEvent::Away(what) if seen.away.is_none() => {
-                self.bar.suspend(|| eprintln!("{what}; waiting, nothing is lost"));
-                seen.away = Some((what, Instant::now()));
-            }
-            RunEvent::Away(_) => {}
-            RunEvent::Back => self.back(&mut seen),
+            RunEvent::SourceAway(what) => self.away(&mut seen.source_away, what),
+            RunEvent::StoreAway(what) => self.away(&mut seen.store_away, what),
+            RunEvent::StoreBack => self.back(&mut seen.store_away),
         }
         self.draw(&seen);
     }

@@ -154,10 +154,7 @@ fn rejects_are_tried_again(#[case] from_topic: bool) {
         return;
     }
     let broker = StandIn::start(&["--topic", "depot.weighings:2"]);
-    let (pipeline, text) = match from_topic {
-        true => (topics::pipeline(false), "weighing"),
-        false => (common::PIPELINE.to_string(), "weighing"),
-    };
+    let pipeline = if from_topic { topics::pipeline(false) } else { common::PIPELINE.to_string() };
     let project = topics::project(&broker.address, &pipeline);
     let mut expected = Expected::default();
     let lines = expected.lines(0, 230);
@@ -174,7 +171,7 @@ fn rejects_are_tried_again(#[case] from_topic: bool) {
     let mended = mended.replace("ticket, gross_kg", "ticket, gross");
     project.write("pipelines/weighings.toml", mended);
     let report = project.json(&["rejects", "weighings", "--retry", "--yes"]);
-    assert_eq!((report["read"].clone(), report["rejected"].clone()), (json!(5), json!(0)), "{text}");
+    assert_eq!((report["read"].clone(), report["rejected"].clone()), (json!(5), json!(0)));
     assert_eq!(project.archived().len(), 230);
     assert!(project.archived().values().all(|n| *n == 1));
     let after = project.json(&["rejects", "weighings"]);

@@ -31,11 +31,11 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
     let sealed = staged.seal(shared.ledger, epoch)?;
     let ranges = sealed.ranges.clone();
     let again = |failure: &Failure| {
-        shared.observer.on(RunEvent::Away(failure.message.clone()));
+        shared.observer.on(RunEvent::StoreAway(failure.message.clone()));
         wait(shared.stop)
     };
     let settled = sealed.land(shared.ledger, &shared.landings, &again)?.settle(shared.ledger)?;
-    shared.observer.on(RunEvent::Back);
+    shared.observer.on(RunEvent::StoreBack);
     if let Some(intake) = shared.intakes.get(lane.arrival()) {
         // Others only look at what the source was told; the ledger decides.
         if let Err(failure) = intake.settled(&ranges) {

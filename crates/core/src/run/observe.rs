@@ -41,10 +41,13 @@ pub enum RunEvent {
     Settled(BatchSummary),
     /// A lane has read everything there is and waits for more.
     CaughtUp,
-    /// A source or store does not answer; the run waits for it. What it said, in words.
-    Away(String),
-    /// It answers again.
-    Back,
+    /// A source does not answer; the run waits for it. What it said, in words. It is back when something is read again,
+    /// or all has been.
+    SourceAway(String),
+    /// A store does not answer; the run waits for it. What it said, in words.
+    StoreAway(String),
+    /// The store answers again.
+    StoreBack,
 }
 
 /// Sees what happens. Called from several threads; it must return soon.

@@ -105,7 +105,7 @@ impl<'a> Reader<'a> {
             // The reader has waited itself.
             Read::Pending => {}
             Read::Away(what) => {
-                shared.observer.on(RunEvent::Away(what));
+                shared.observer.on(RunEvent::SourceAway(what));
                 shared.stop.wait(PAUSE);
             }
             Read::CaughtUp => {

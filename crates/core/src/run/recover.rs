@@ -61,10 +61,11 @@ fn finish(
         let landings = opened.iter().find(|(t, _)| *t == texts).map(|(_, l)| l);
         let landings = landings.ok_or_else(|| Failure::internal("sealed texts were just opened"))?;
         let again = |failure: &Failure| {
-            observer.on(RunEvent::Away(failure.message.clone()));
+            observer.on(RunEvent::StoreAway(failure.message.clone()));
             wait(stop)
         };
         sealed.land(ledger, landings, &again)?.settle(ledger)?;
+        observer.on(RunEvent::StoreBack);
     }
     reach("recover.after");
     observer.on(RunEvent::Recovered(count));

@@ -181,10 +181,11 @@ impl Again<'_> {
         let (read, rejected) = (staged.read, staged.rejected);
         let landed: u64 = staged.works.iter().filter(|w| w.landing != super::REJECTS).map(|w| w.work.rows).sum();
         let again = |failure: &Failure| {
-            self.observer.on(RunEvent::Away(failure.message.clone()));
+            self.observer.on(RunEvent::StoreAway(failure.message.clone()));
             wait(self.stop)
         };
         staged.seal(self.ledger, hold.epoch)?.land(self.ledger, self.landings, &again)?.settle(self.ledger)?;
+        self.observer.on(RunEvent::StoreBack);
         report.batches += 1;
         report.read += read;
         report.landed += landed;
@@ -204,7 +205,7 @@ impl Again<'_> {
                 Read::CaughtUp => return Ok(()),
                 Read::Pending => {}
                 Read::Away(what) => {
-                    self.observer.on(RunEvent::Away(what));
+                    self.observer.on(RunEvent::SourceAway(what));
                     if !wait(self.stop) {
                         return Err(Failure::away("stopped while the source did not answer"));
                     }
