@@ -87,6 +87,7 @@ impl Observer for RunProgress {
     fn on(&self, event: RunEvent) {
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match event {
+            RunEvent::Notice(text) => self.bar.suspend(|| eprintln!("{text}")),
             RunEvent::Recovered(count) => {
                 let text = format!("finished {} that an earlier run had sealed", show_many(count, "batch"));
                 self.bar.suspend(|| eprintln!("{text}"));

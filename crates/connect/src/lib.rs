@@ -4,6 +4,7 @@
 //! `stage.rs` and `publish.rs`. [`registry`] is the one table in which all of them are found by name.
 
 pub mod broker;
+pub mod databases;
 pub mod intakes;
 pub mod landings;
 pub mod ledgers;
@@ -28,6 +29,7 @@ pub fn registry() -> Registry {
     registry.add_landing(landings::files::Files);
     registry.add_landing(landings::screen::Screen);
     registry.add_landing(landings::topics::Topics);
+    landings::postgres::register(&mut registry);
     registry.keep_rejects(landings::files::open_rejects);
     registry
 }

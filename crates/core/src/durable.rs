@@ -50,6 +50,16 @@ impl Disk {
         }
     }
 
+    /// Writes a whole file; on return its bytes are durable, its name is not.
+    ///
+    /// # Errors
+    /// Where the file system refuses.
+    pub fn write_file(&self, path: &Path, bytes: &[u8]) -> Outcome<()> {
+        let mut file = File::create(path).map_err(|e| Failure::io("make", path, &e))?;
+        file.write_all(bytes).map_err(|e| Failure::io("write", path, &e))?;
+        self.sync_file(&file, path)
+    }
+
     /// Makes a folder and those above it; on return their names are durable.
     ///
     /// # Errors

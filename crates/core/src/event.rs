@@ -166,9 +166,40 @@ impl RecordSpan {
     }
 }
 
+/// The events that the rows of a landing came from.
+#[derive(Clone, Debug)]
+pub struct RowOrigin {
+    /// The records as they were read.
+    pub chunk: Arc<Chunk>,
+    /// The bytes of each decoded event within them.
+    pub spans: Arc<[RecordSpan]>,
+    /// For each row, its event; None where each event has its row.
+    pub rows: Option<Arc<[u32]>>,
+}
+
+impl RowOrigin {
+    /// The bytes of a row's event within the chunk.
+    pub fn span(&self, row: usize) -> RecordSpan {
+        let row = self.rows.as_ref().map_or(row, |rows| usize::try_from(rows[row]).unwrap_or(usize::MAX));
+        self.spans.get(row).copied().unwrap_or(RecordSpan { start: 0, end: 0 })
+    }
+
+    /// The position of a row's event.
+    pub fn position(&self, row: usize) -> Position {
+        self.chunk.position_at(self.span(row).start)
+    }
+
+    /// The source's time of a row's event, in microseconds since 1970, where it tells one.
+    pub fn time(&self, row: usize) -> Option<i64> {
+        self.chunk.messages.as_ref()?.at(self.span(row).start)?.time
+    }
+}
+
 /// Rows for one landing that share one folder.
 #[derive(Clone, Debug)]
 pub struct LandingRows {
+    /// Where the rows came from, for landings that want to know.
+    pub origin: Option<RowOrigin>,
     /// The folder that the landing's `path` gives for these rows, with no slash at its ends; empty without a `path`.
     pub folder: Arc<str>,
     /// The rows.

@@ -27,12 +27,18 @@ pub const FILES: &[&str] = &["publish.file_renamed", "publish.folders_synced", "
 pub const TOPICS: &[&str] =
     &["publish.topic_begun", "publish.topic_sent", "publish.topic_noted", "publish.topic_committed"];
 
+/// Points of publishing into tables.
+pub const TABLES: &[&str] = &["publish.table_noted", "publish.table_loaded", "publish.table_committed"];
+
+/// Points that are only passed where a store refuses rows.
+pub const REFUSALS: &[&str] = &["publish.table_split", "publish.table_refused", "refused.before", "refused.kept"];
+
 /// Points that only a replay passes.
 pub const REPLAY: &[&str] = &["replay.begun", "publish.file_removed"];
 
 /// Every point.
 pub fn all() -> impl Iterator<Item = &'static str> {
-    [COMMON, FILES, TOPICS, REPLAY].into_iter().flatten().copied()
+    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY].into_iter().flatten().copied()
 }
 
 #[cfg(feature = "failpoints")]

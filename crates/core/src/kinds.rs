@@ -15,6 +15,7 @@ use crate::failure::Outcome;
 use crate::plan::OutputColumn;
 use crate::problem::Problem;
 use crate::secret::SecretStore;
+use crate::table::TableReport;
 
 /// A scheme of connection URLs.
 pub struct ConnectionKind {
@@ -256,14 +257,60 @@ pub struct HeldBatch {
 }
 
 /// Work that is sealed: all that publishing needs, in a form that the ledger stores.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct StagedWork {
     /// Rows that will land.
     pub rows: u64,
+    /// Rows that were merged into others of the batch with the same key.
+    #[serde(default)]
+    pub merged: u64,
     /// Bytes that will land, where known.
     pub bytes: u64,
     /// What only the landing's kind reads.
     pub detail: serde_json::Value,
+}
+
+/// What publishing has done.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Published {
+    /// Rows that the store refused one by one, in their order. The others have landed.
+    pub refused: Vec<RefusedRow>,
+}
+
+/// A row that the store refused.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RefusedRow {
+    /// The partition that its event was read from.
+    pub partition: Arc<str>,
+    /// Its event's position there.
+    pub position: Position,
+    /// The column at fault, where the store tells.
+    pub column: Option<String>,
+    /// What the store said.
+    pub message: String,
+    /// Its event's bytes.
+    pub bytes: Vec<u8>,
+}
+
+/// A batch as a store counts it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct StoredBatch {
+    /// The landing's name with its pipeline.
+    pub landing: String,
+    /// The lane.
+    pub lane: String,
+    /// The number.
+    pub number: u64,
+    /// The rows that it landed, by the store's own record.
+    pub rows: u64,
+    /// The rows that the store refused.
+    pub refused: u64,
+    /// The rows that are there now, where rows tell their batch.
+    pub there: Option<u64>,
+    /// When it landed, in microseconds since 1970.
+    pub landed_at: i64,
+    /// The number that its rows carry.
+    pub id: i64,
 }
 
 /// What is known of stored rows without reading them all.
@@ -281,6 +328,8 @@ pub struct StoredSummary {
     pub rows: Option<u64>,
     /// What is strange about it, in words.
     pub remarks: Vec<String>,
+    /// The last batches that landed there, the newest first, where the store keeps a record.
+    pub batches: Vec<StoredBatch>,
 }
 
 /// Rows that are stored somewhere, read from the first to the last.
@@ -318,9 +367,43 @@ pub trait LandingKind: Send + Sync {
     fn expressions(&self) -> &'static [(&'static str, bool)] {
         &[]
     }
-    /// Whether a landed batch can be replaced by a later reading of the same events.
-    fn can_replace(&self) -> bool {
+    /// Whether a landed batch can be replaced by a later reading of the same events; if not, why and what to do.
+    ///
+    /// # Errors
+    /// The reason with its remedy, in words.
+    fn can_replace(&self, options: &Options) -> Result<(), String> {
+        let _ = options;
+        Err(format!("{} cannot be replaced", self.about()))
+    }
+    /// Whether the landing wants to know where each row came from.
+    fn wants_origin(&self) -> bool {
         false
+    }
+    /// What this landing guarantees under its keys, in one line.
+    fn guarantee_of(&self, options: &Options) -> &'static str {
+        let _ = options;
+        self.guarantee()
+    }
+    /// Checks the keys of a landing against each other and the columns that will land, without looking outside.
+    fn check_keys(&self, options: &Options, columns: &[OutputColumn]) -> Vec<Problem> {
+        let _ = (options, columns);
+        Vec::new()
+    }
+    /// Compares what will land with the table that is there. None where the kind knows no tables.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn table(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<TableReport>> {
+        let _ = (settings, columns);
+        Ok(None)
+    }
+    /// Runs statements that a [`TableReport`] lists. Several run as one change where the store can.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or refuses a statement.
+    fn apply(&self, settings: &Settings, statements: &[String]) -> Outcome<()> {
+        let _ = (settings, statements);
+        Err(crate::failure::Failure::internal("this kind knows no tables"))
     }
     /// The place that nothing else may write to, for finding overlaps. None where sharing does no harm.
     fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String>;
@@ -334,11 +417,11 @@ pub trait LandingKind: Send + Sync {
         let _ = (settings, columns);
         Ok(None)
     }
-    /// Opens the landing. `label` is its name with pipeline and event, unique in the project.
+    /// Opens the landing for rows of these columns. `label` is its name with pipeline and event, unique in the project.
     ///
     /// # Errors
     /// Where the outside cannot be reached.
-    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>>;
+    fn open(&self, settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Box<dyn Landing>>;
 }
 
 /// An opened landing. One value serves all lanes.
@@ -366,11 +449,26 @@ pub trait Landing: Send + Sync {
     fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()>;
 
     /// Makes sealed work visible. May be called again after a crash at any point: it ends in the same state and
-    /// lands nothing twice. On return the rows are durable.
+    /// lands nothing twice, and tells the same of refused rows. On return the rows are durable.
     ///
     /// # Errors
     /// Where the store cannot be reached, or staged work is gone.
-    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()>;
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<Published>;
+
+    /// Keeps lines about rows that another landing, named by `from`, refused in this batch. Keeping them again ends in
+    /// the same state. Only the landing of rejects can.
+    ///
+    /// # Errors
+    /// Where they cannot be kept.
+    fn keep_refused(&self, batch: &BatchIdentity, from: &str, lines: &str) -> Outcome<()> {
+        let _ = (batch, from, lines);
+        Err(crate::failure::Failure::internal("this landing keeps no rejects"))
+    }
+
+    /// What opening it has made or changed in the store, in words, once.
+    fn notices(&self) -> Vec<String> {
+        Vec::new()
+    }
 
     /// Makes staged work take the place of what an older batch has landed, before it is sealed: publishing it then
     /// also takes away what the older batch had and this one has not. Readers see each part of the store either as it

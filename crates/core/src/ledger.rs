@@ -270,11 +270,12 @@ pub trait Ledger: Send + Sync {
     /// Where the lane was taken over, or the ledger cannot be written.
     fn seal(&self, batch: &Staged, epoch: u64) -> Outcome<()>;
 
-    /// Notes that one landing of a sealed batch is published.
+    /// Notes that one landing of a sealed batch is published, and that its store refused so many of its rows: they
+    /// count as rejected from then on. Noting it again changes nothing.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn landed(&self, batch: &BatchIdentity, landing: &str) -> Outcome<()>;
+    fn landed(&self, batch: &BatchIdentity, landing: &str, refused: u64) -> Outcome<()>;
 
     /// Notes that a batch is done.
     ///

@@ -32,6 +32,7 @@ pub mod run;
 pub mod sample;
 pub mod secret;
 pub mod sql;
+pub mod table;
 pub mod types;
 pub mod units;
 pub mod values;

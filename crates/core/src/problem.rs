@@ -90,6 +90,8 @@ pub const CODES: &[(&str, &str)] = &[
     ("secret.plain", "A secret stands in the file in plain text."),
     ("connection.kind", "The kind of a connection cannot serve here."),
     ("place.missing", "A folder or file that is needed is not there."),
+    ("table.differs", "The table of a database does not take what lands; nothing would run."),
+    ("table.refuses", "The table of a database may refuse some of the rows, each of which becomes a reject."),
     ("sample.rejects", "Some of the real events looked at would be rejected."),
     ("sample.null", "A field had no value in any of the real events looked at: probably its name binds to nothing."),
     ("sample.key", "The key does not tell the real events apart."),

@@ -21,6 +21,7 @@ pub const REASONS: &[(&str, &str)] = &[
     ("twice", "a field stands in the record twice"),
     ("too_long", "the record is longer than max_record"),
     ("expression", "a column or condition cannot be computed for this event"),
+    ("refused", "the store refused the row; the message is the store's own"),
 ];
 
 /// A reason of [`REASONS`].
@@ -40,6 +41,7 @@ impl Reason {
     pub const TWICE: Self = Self("twice");
     pub const TOO_LONG: Self = Self("too_long");
     pub const EXPRESSION: Self = Self("expression");
+    pub const REFUSED: Self = Self("refused");
 
     /// The word.
     pub fn word(self) -> &'static str {
@@ -146,6 +148,7 @@ mod tests {
             Reason::TWICE,
             Reason::TOO_LONG,
             Reason::EXPRESSION,
+            Reason::REFUSED,
         ];
         let words: Vec<&str> = all.iter().map(|r| r.word()).collect();
         assert_eq!(words, REASONS.iter().map(|(w, _)| *w).collect::<Vec<_>>());

@@ -263,15 +263,17 @@ fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord]) -> Outcome<(Vec
         }
         return Ok((vec![landing], false));
     }
-    if let Some(landing) = plan.landings.iter().find(|l| !l.kind.can_replace()) {
-        return Err(wrong(
-            format!(
-                "{} lands in {}, where nothing that was written can be replaced",
-                landing.label,
-                landing.kind.name()
-            ),
-            "name another landing to get the rows: --into LANDING; write it into the pipeline file first",
-        ));
+    for landing in &plan.landings {
+        if let Err(why) = landing.kind.can_replace(&landing.options) {
+            return Err(wrong(
+                format!(
+                    "{} lands in {}, where what has landed cannot be replaced: {why}",
+                    landing.label,
+                    landing.kind.name()
+                ),
+                "or name another landing to get the rows: --into LANDING; write it into the pipeline file first",
+            ));
+        }
     }
     Ok(((0..plan.landings.len()).collect(), true))
 }

@@ -1,10 +1,12 @@
 //! Kinds of landings.
 
 pub mod files;
+pub mod postgres;
 pub mod screen;
 mod spool;
 #[cfg(test)]
 mod suite;
+mod tables;
 pub mod topics;
 
 use std::sync::Arc;

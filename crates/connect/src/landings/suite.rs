@@ -6,7 +6,7 @@ use arrow_array::{ArrayRef, Int32Array, RecordBatch, StringArray};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges};
 use sluice_core::event::{LandingRows, Position};
 use sluice_core::failure::Outcome;
-use sluice_core::kinds::{Landing, StagedWork};
+use sluice_core::kinds::{Landing, Published, StagedWork};
 use sluice_core::plan::OutputColumn;
 use sluice_core::plan::transform::schema_of;
 use sluice_core::types::SqlType;
@@ -42,7 +42,11 @@ pub(crate) fn rows(folder: &str, texts: &[&str]) -> LandingRows {
     let text: ArrayRef = Arc::new(StringArray::from(texts.to_vec()));
     let number: ArrayRef = Arc::new(Int32Array::from(vec![1; texts.len()]));
     let schema = schema_of(&[column("text", SqlType::Text), column("n", SqlType::Integer)]);
-    LandingRows { folder: folder.into(), batch: RecordBatch::try_new(schema, vec![text, number]).unwrap() }
+    LandingRows {
+        origin: None,
+        folder: folder.into(),
+        batch: RecordBatch::try_new(schema, vec![text, number]).unwrap(),
+    }
 }
 
 pub(crate) fn stage(landing: &dyn Landing, number: u64, parts: &[(&str, &[&str])]) -> StagedWork {
@@ -53,7 +57,7 @@ pub(crate) fn stage(landing: &dyn Landing, number: u64, parts: &[(&str, &[&str])
     stage.finish().unwrap()
 }
 
-pub(crate) fn publish(landing: &dyn Landing, number: u64, work: &StagedWork) -> Outcome<()> {
+pub(crate) fn publish(landing: &dyn Landing, number: u64, work: &StagedWork) -> Outcome<Published> {
     landing.publish(&identity(number), &ranges(number), work)
 }
 

@@ -3,6 +3,7 @@
 mod arrays;
 mod parquet;
 mod text;
+pub(crate) mod texts;
 
 use std::path::{Path, PathBuf};
 

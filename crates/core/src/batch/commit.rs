@@ -1,13 +1,15 @@
 //! The steps from staged to settled. See docs/architecture.md for why each comes where it does.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::{BatchIdentity, LaneId, Ranges, StationCount};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{Landing, StagedWork};
+use crate::kinds::{Landing, RefusedRow, StagedWork};
 use crate::ledger::Ledger;
 use crate::plan::SealedTexts;
+use crate::reject::{Reason, Reject};
 
 /// The work of one landing in a batch.
 #[derive(Clone, Debug, PartialEq)]
@@ -72,6 +74,8 @@ pub struct Sealed {
 #[derive(Debug)]
 pub struct Landed {
     identity: BatchIdentity,
+    /// Rows that stores refused: the landing, the column, and how many.
+    pub refused: Vec<(String, Option<String>, u64)>,
 }
 
 /// A batch that is done.
@@ -113,6 +117,7 @@ impl Sealed {
         landings: &HashMap<String, Box<dyn Landing>>,
         again: &dyn Fn(&Failure) -> bool,
     ) -> Outcome<Landed> {
+        let mut all_refused = Vec::new();
         for taken in self.works.iter().filter(|w| !w.landed) {
             let landing = landings.get(&taken.landing).ok_or_else(|| {
                 Failure::internal(format!(
@@ -121,16 +126,59 @@ impl Sealed {
                 ))
             })?;
             // Publishing may be tried again from any point.
-            while let Err(failure) = landing.publish(&self.identity, &self.ranges, &taken.work) {
-                if !failure.passing || !again(&failure) {
-                    return Err(failure);
+            let published = loop {
+                match landing.publish(&self.identity, &self.ranges, &taken.work) {
+                    Ok(published) => break published,
+                    Err(failure) if failure.passing && again(&failure) => {}
+                    Err(failure) => return Err(failure),
                 }
-            }
+            };
             reach("land.before");
-            ledger.landed(&self.identity, &taken.landing)?;
+            self.keep_refused(landings, &taken.landing, &published.refused, &mut all_refused)?;
+            ledger.landed(&self.identity, &taken.landing, published.refused.len() as u64)?;
             reach("land.after");
         }
-        Ok(Landed { identity: self.identity })
+        Ok(Landed { identity: self.identity, refused: all_refused })
+    }
+
+    /// Rows that a store refused become rejects, durable before the ledger counts them.
+    fn keep_refused(
+        &self,
+        landings: &HashMap<String, Box<dyn Landing>>,
+        landing: &str,
+        refused: &[RefusedRow],
+        all: &mut Vec<(String, Option<String>, u64)>,
+    ) -> Outcome<()> {
+        if refused.is_empty() {
+            return Ok(());
+        }
+        let rejects = landings
+            .get(crate::run::REJECTS)
+            .ok_or_else(|| Failure::internal("rows were refused, and there is no place for rejects"))?;
+        let event = landing.split('.').next().unwrap_or_default();
+        let mut lines = String::new();
+        for row in refused {
+            let reject = Reject {
+                partition: Arc::clone(&row.partition),
+                position: row.position,
+                length: row.bytes.len() as u64,
+                station: landing.into(),
+                field: row.column.clone(),
+                reason: Reason::REFUSED,
+                message: row.message.clone(),
+                bytes: row.bytes.clone(),
+            };
+            reject.write_line(&mut lines, event, self.identity.lane.as_str(), self.identity.number);
+            let is_known = |a: &&mut (String, Option<String>, u64)| a.0 == landing && a.1 == row.column;
+            match all.iter_mut().find(is_known) {
+                Some(known) => known.2 += 1,
+                None => all.push((landing.to_string(), row.column.clone(), 1)),
+            }
+        }
+        reach("refused.before");
+        rejects.keep_refused(&self.identity, landing, &lines)?;
+        reach("refused.kept");
+        Ok(())
     }
 }
 

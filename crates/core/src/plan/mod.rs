@@ -240,6 +240,6 @@ impl LandingPlan {
     pub fn open(&self, around: &Surroundings, pipeline: &str) -> Outcome<Box<dyn Landing>> {
         let label = format!("{pipeline}.{}", self.label);
         let settings = Settings { label: label.clone(), ..around.settings(&self.connection, &self.options) };
-        self.kind.open(&settings, &label)
+        self.kind.open(&settings, &label, self.columns())
     }
 }

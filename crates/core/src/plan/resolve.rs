@@ -372,6 +372,11 @@ impl Resolver<'_> {
             self.read_context(index, path.event_columns());
         }
         let (Some(kind), Some(connection)) = (&landing.kind, &landing.connection) else { return };
+        if !self.problems.has_errors() {
+            // Columns that do not bind are no ground to judge keys by.
+            let found = kind.check_keys(&landing.options, &transform.columns);
+            found.into_iter().for_each(|problem| self.problems.add(problem));
+        }
         self.plan.events[index].landings.push(self.plan.landings.len());
         self.plan.landings.push(LandingPlan {
             event: index,

@@ -8,6 +8,7 @@ use super::stager::Handover;
 use super::{BatchSummary, REJECTS, RunEvent, Shared, Stop};
 use crate::batch::LaneId;
 use crate::failure::{Failure, FailureKind, Outcome};
+use crate::reject::Reason;
 use crate::units::{show_count, show_share};
 
 /// Commits what is staged until there is no more, or until something fails.
@@ -34,7 +35,11 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
         shared.observer.on(RunEvent::StoreAway(failure.message.clone()));
         wait(shared.stop)
     };
-    let settled = sealed.land(shared.ledger, &shared.landings, &again)?.settle(shared.ledger)?;
+    let mut done = sealed.land(shared.ledger, &shared.landings, &again)?;
+    let refused = std::mem::take(&mut done.refused);
+    let settled = done.settle(shared.ledger)?;
+    let refusals: u64 = refused.iter().map(|r| r.2).sum();
+    let (rejected, landed) = (rejected + refusals, landed - refusals);
     shared.observer.on(RunEvent::StoreBack);
     if let Some(intake) = shared.intakes.get(lane.arrival()) {
         // Others only look at what the source was told; the ledger decides.
@@ -57,6 +62,13 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
         report.nulls.add(nulls.0, &nulls.1);
         for (key, count) in rejects {
             *report.rejects.entry(key).or_default() += count;
+        }
+        for (landing, column, count) in refused {
+            if let Some(station) = report.counts.iter_mut().find(|c| c.station == landing) {
+                station.output -= count;
+                station.rejected += count;
+            }
+            *report.rejects.entry((landing.into(), Reason::REFUSED.word(), column)).or_default() += count;
         }
     }
     let micros = u64::try_from(chrono::Utc::now().timestamp_micros() - opened_at).unwrap_or(0);

@@ -107,14 +107,18 @@ impl<'a> Gathering<'a> {
 
     /// Ends staging. `settle_in` may change the work of a landing before it is sealed.
     pub(super) fn finish(
-        self,
+        mut self,
         stead: Option<Stead>,
         settle_in: impl Fn(&str, crate::kinds::StagedWork) -> Outcome<crate::kinds::StagedWork>,
     ) -> Outcome<Staged> {
         let mut works = Vec::with_capacity(self.stages.len());
         for (landing, stage) in self.stages {
             let work = stage.finish()?;
-            check_landed(&self.counts, &landing, work.rows)?;
+            check_landed(&self.counts, &landing, work.rows + work.merged)?;
+            if let Some(count) = self.counts.iter_mut().find(|c| c.station == landing) {
+                count.output -= work.merged;
+                count.merged += work.merged;
+            }
             let work = settle_in(&landing, work)?;
             works.push(TakenWork { landing, work, landed: false });
         }
@@ -156,5 +160,5 @@ fn reject_rows(lines: &str, ends: &[usize]) -> LandingRows {
     let column: ArrayRef = Arc::new(StringArray::from_iter_values(texts));
     let schema = schema_of(&[OutputColumn { name: "line".into(), ty: SqlType::Json, nullable: false }]);
     let batch = RecordBatch::try_new(schema, vec![column]).expect("one text column");
-    LandingRows { folder: "".into(), batch }
+    LandingRows { origin: None, folder: "".into(), batch }
 }

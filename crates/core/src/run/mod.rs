@@ -167,6 +167,9 @@ pub fn run(
     observer: &dyn Observer,
 ) -> Outcome<RunReport> {
     let landings = open_landings(plan, around)?;
+    for notice in landings.values().flat_map(|landing| landing.notices()) {
+        observer.on(RunEvent::Notice(notice));
+    }
     let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
     recover::leave_old_lanes(plan, ledger, &landings)?;
     let mut holds = Vec::new();

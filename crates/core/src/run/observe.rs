@@ -28,6 +28,8 @@ pub struct BatchSummary {
 /// Something that happened.
 #[derive(Clone, Debug)]
 pub enum RunEvent {
+    /// Something was made or changed in a store before the first row, in words.
+    Notice(String),
     /// So many batches of an earlier run were finished.
     Recovered(u64),
     /// Events were read and handed on.

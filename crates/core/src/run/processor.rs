@@ -10,7 +10,7 @@ use super::reader::Task;
 use crate::batch::{BatchIdentity, StationCount};
 use crate::context::with_context;
 use crate::decode::Decoder;
-use crate::event::{Chunk, EventRows, LandingRows};
+use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, Plan};
@@ -18,8 +18,8 @@ use crate::reject::{Reason, Reject};
 
 /// What became of one chunk.
 pub struct Processed {
-    /// The chunk, without its bytes.
-    pub chunk: Chunk,
+    /// The chunk, without its bytes unless a landing wants them.
+    pub chunk: Arc<Chunk>,
     /// The bytes that it had.
     pub bytes: u64,
     /// What each station did.
@@ -74,8 +74,10 @@ pub struct Processor<'a> {
 
 /// What is gathered while the rows of a chunk go through the plan.
 struct Gathered<'c> {
-    chunk: &'c Chunk,
+    chunk: &'c Arc<Chunk>,
     rows: EventRows,
+    /// The spans of the rows, once a landing has asked.
+    spans: Option<Arc<[RecordSpan]>>,
     now: i64,
     counts: Vec<StationCount>,
     landings: Vec<(usize, Vec<LandingRows>)>,
@@ -96,7 +98,8 @@ impl<'a> Processor<'a> {
     }
 
     /// Decodes and transforms one chunk. `now` is the moment at which its batch was opened.
-    pub fn process(&mut self, mut chunk: Chunk, now: i64) -> Processed {
+    pub fn process(&mut self, chunk: Chunk, now: i64) -> Processed {
+        let mut chunk = Arc::new(chunk);
         let decoded = self.decoder.decode(&chunk);
         let name = &self.plan.events[self.event].name;
         let good = decoded.rows.spans.len() as u64;
@@ -104,6 +107,7 @@ impl<'a> Processor<'a> {
         let mut gathered = Gathered {
             chunk: &chunk,
             rows: decoded.rows,
+            spans: None,
             now,
             // What came in is what the reader counted: a record that the decoder lost shows here.
             counts: vec![StationCount {
@@ -122,7 +126,9 @@ impl<'a> Processor<'a> {
         gathered.event(self.plan, self.event, &batch, None);
         let Gathered { counts, landings, rejects, .. } = gathered;
         let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
-        chunk.bytes = Vec::new();
+        if let Some(chunk) = Arc::get_mut(&mut chunk) {
+            chunk.bytes = Vec::new();
+        }
         Processed { chunk, bytes, counts, nulls, rows: landings, rejects }
     }
 }
@@ -140,7 +146,11 @@ impl Gathered<'_> {
             let parts = match &landing.path {
                 Some(path) => path.split(result.batch, &result.source),
                 None if result.batch.num_rows() == 0 => Vec::new(),
-                None => vec![LandingRows { folder: "".into(), batch: result.batch }],
+                None => {
+                    let wanted = landing.kind.wants_origin();
+                    let origin = wanted.then(|| self.origin(compose(origin, result.origin.as_deref())));
+                    vec![LandingRows { origin, folder: "".into(), batch: result.batch }]
+                }
             };
             self.landings.push((*place, parts));
         }
@@ -152,6 +162,11 @@ impl Gathered<'_> {
             let composed = compose(origin, result.origin.as_deref());
             self.event(plan, *made, &result.batch, composed.as_deref());
         }
+    }
+
+    fn origin(&mut self, rows: Option<Vec<u32>>) -> RowOrigin {
+        let spans = self.spans.get_or_insert_with(|| self.rows.spans.as_slice().into());
+        RowOrigin { chunk: Arc::clone(self.chunk), spans: Arc::clone(spans), rows: rows.map(Into::into) }
     }
 
     fn count(&mut self, station: &str, input: usize, output: usize, filtered: u64, faults: &[RowFault]) {

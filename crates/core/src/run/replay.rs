@@ -184,12 +184,14 @@ impl Again<'_> {
             self.observer.on(RunEvent::StoreAway(failure.message.clone()));
             wait(self.stop)
         };
-        staged.seal(self.ledger, hold.epoch)?.land(self.ledger, self.landings, &again)?.settle(self.ledger)?;
+        let done = staged.seal(self.ledger, hold.epoch)?.land(self.ledger, self.landings, &again)?;
+        let refused: u64 = done.refused.iter().map(|r| r.2).sum();
+        done.settle(self.ledger)?;
         self.observer.on(RunEvent::StoreBack);
         report.batches += 1;
         report.read += read;
-        report.landed += landed;
-        report.rejected += rejected;
+        report.landed += landed - refused;
+        report.rejected += rejected + refused;
         Ok(())
     }
 
@@ -232,7 +234,7 @@ impl Again<'_> {
             None => Ok(work),
             Some(old) => {
                 let landing = self.landings.get(label).ok_or_else(|| Failure::internal(format!("no {label}")))?;
-                let nothing = StagedWork { rows: 0, bytes: 0, detail: serde_json::Value::Null };
+                let nothing = StagedWork::default();
                 let old = old.iter().find(|(l, _)| l == label).map_or(&nothing, |(_, work)| work);
                 landing.take_place(old, work)
             }
@@ -248,7 +250,7 @@ impl Again<'_> {
                 .with_help("finish it first: sluice run PIPELINE --until-caught-up")
         })?;
         let work = |l: crate::ledger::LandingRecord| {
-            (l.landing, StagedWork { rows: l.rows, bytes: l.bytes, detail: l.detail })
+            (l.landing, StagedWork { rows: l.rows, merged: 0, bytes: l.bytes, detail: l.detail })
         };
         Ok(batch.landings.into_iter().map(work).collect())
     }

@@ -16,7 +16,7 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork, Stored};
+use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Published, Settings, Stage, StagedWork, Stored};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
@@ -77,8 +77,8 @@ impl LandingKind for Files {
         OPTIONS
     }
 
-    fn can_replace(&self) -> bool {
-        true
+    fn can_replace(&self, _: &Options) -> Result<(), String> {
+        Ok(())
     }
 
     fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String> {
@@ -114,7 +114,7 @@ impl LandingKind for Files {
         look::open(files, &look::Form::of(&format), Some(columns)).map(Some)
     }
 
-    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {
+    fn open(&self, settings: &Settings, label: &str, _: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let format = FileFormat::read(&settings.options);
         let root = local::folder(&settings.root, &settings.connection);
         Ok(Box::new(FilesLanding::new(root, label, format, Disk::default())))
@@ -221,8 +221,21 @@ impl Landing for FilesLanding {
         Ok(())
     }
 
-    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<()> {
-        publish::publish(self, batch, ranges, work)
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<Published> {
+        publish::publish(self, batch, ranges, work)?;
+        Ok(Published::default())
+    }
+
+    fn keep_refused(&self, batch: &BatchIdentity, from: &str, lines: &str) -> Outcome<()> {
+        let name = format!("{}-{from}", batch.file_stem());
+        let hidden = self.root.join(".sluice").join("staging").join(format!("{name}.part"));
+        let place = self.root.join(format!("{name}.{}", self.format.extension()));
+        for folder in [hidden.parent(), Some(self.root.as_path())].into_iter().flatten() {
+            self.disk.make_folders(folder)?;
+        }
+        self.disk.write_file(&hidden, lines.as_bytes())?;
+        self.disk.rename(&hidden, &place)?;
+        self.disk.sync_folder(&self.root)
     }
 
     fn take_place(&self, old: &StagedWork, work: StagedWork) -> Outcome<StagedWork> {

@@ -227,7 +227,7 @@ impl Stage for FilesStage {
         reach("stage.synced");
         let (rows, bytes) = (self.done.iter().map(|f| f.rows).sum(), self.done.iter().map(|f| f.bytes).sum());
         let detail = StagedFiles { files: self.done, removes: Vec::new() }.note()?;
-        Ok(StagedWork { rows, bytes, detail })
+        Ok(StagedWork { rows, merged: 0, bytes, detail })
     }
 }
 

@@ -13,7 +13,7 @@ use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::durable::Disk;
 use sluice_core::failure::Outcome;
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork};
+use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Published, Settings, Stage, StagedWork};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
@@ -61,7 +61,7 @@ impl LandingKind for Screen {
         Vec::new()
     }
 
-    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {
+    fn open(&self, settings: &Settings, label: &str, _: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let cut = usize::try_from(settings.options.integer("cut")).unwrap_or(0);
         Ok(Box::new(ScreenLanding {
             spool: settings.work.join("spool").join(label),
@@ -102,9 +102,10 @@ impl Landing for ScreenLanding {
         spool::discard(&self.spool, lane, keep, &self.disk)
     }
 
-    fn publish(&self, batch: &BatchIdentity, _: &Ranges, work: &StagedWork) -> Outcome<()> {
+    fn publish(&self, batch: &BatchIdentity, _: &Ranges, work: &StagedWork) -> Outcome<Published> {
         let mut out = self.out.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        publish::print(&self.path(&batch.lane, batch.number), work, &mut *out)
+        publish::print(&self.path(&batch.lane, batch.number), work, &mut *out)?;
+        Ok(Published::default())
     }
 }
 

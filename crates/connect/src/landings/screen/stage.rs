@@ -113,6 +113,6 @@ impl Stage for ScreenStage {
         }
         reach("stage.synced");
         let bytes = file.metadata().map_err(|e| Failure::io("look at", &path, &e))?.len();
-        Ok(StagedWork { rows: self.rows, bytes, detail: serde_json::Value::Null })
+        Ok(StagedWork { rows: self.rows, merged: 0, bytes, detail: serde_json::Value::Null })
     }
 }

@@ -19,7 +19,7 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Settings, Stage, StagedWork};
+use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Published, Settings, Stage, StagedWork};
 use sluice_core::names;
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
@@ -139,7 +139,7 @@ impl LandingKind for Topics {
         ]
     }
 
-    fn open(&self, settings: &Settings, label: &str) -> Outcome<Box<dyn Landing>> {
+    fn open(&self, settings: &Settings, label: &str, _: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let broker = Broker::new(settings)?;
         let topic = settings.options.text("topic").unwrap_or_default();
         let consumer = broker.consumer("sluice.look")?;
@@ -216,10 +216,11 @@ impl Landing for TopicsLanding {
         spool::discard(&self.spool, lane, keep, &self.disk)
     }
 
-    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, _: &StagedWork) -> Outcome<()> {
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, _: &StagedWork) -> Outcome<Published> {
         let path = self.path(&batch.lane, batch.number);
         self.with_producer(&batch.lane, |producer| publish::publish(producer, batch, ranges, &path))?;
-        self.disk.remove_file(&path)
+        self.disk.remove_file(&path)?;
+        Ok(Published::default())
     }
 }
 

@@ -143,6 +143,11 @@ impl Stage for SpoolStage {
             self.disk.sync_folder(folder)?;
         }
         reach("stage.synced");
-        Ok(StagedWork { rows: self.rows, bytes: self.bytes, detail: serde_json::json!({ "topic": self.topic }) })
+        Ok(StagedWork {
+            rows: self.rows,
+            merged: 0,
+            bytes: self.bytes,
+            detail: serde_json::json!({ "topic": self.topic }),
+        })
     }
 }

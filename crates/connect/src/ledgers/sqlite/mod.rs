@@ -136,8 +136,8 @@ impl Ledger for SqliteLedger {
         }
     }
 
-    fn landed(&self, batch: &BatchIdentity, landing: &str) -> Outcome<()> {
-        write::landed(&self.connection(), batch, landing).map_err(|e| self.failed("note a landing", &e))
+    fn landed(&self, batch: &BatchIdentity, landing: &str, refused: u64) -> Outcome<()> {
+        write::landed(&mut self.connection(), batch, landing, refused).map_err(|e| self.failed("note a landing", &e))
     }
 
     fn settle(&self, batch: &BatchIdentity) -> Outcome<()> {

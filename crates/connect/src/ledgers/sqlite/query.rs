@@ -49,7 +49,7 @@ pub(super) fn unfinished(connection: &Connection, ledger: &str, pipeline: &str) 
             .map(|l| TakenWork {
                 landing: l.landing,
                 landed: l.landed_at.is_some(),
-                work: StagedWork { rows: l.rows, bytes: l.bytes, detail: l.detail },
+                work: StagedWork { rows: l.rows, merged: 0, bytes: l.bytes, detail: l.detail },
             })
             .collect();
         let ranges = ranges(connection, pipeline, &lane, number)?;

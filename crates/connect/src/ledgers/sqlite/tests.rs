@@ -36,7 +36,7 @@ fn range(partition: &str, from: u64, to: u64) -> Range {
 
 fn staged(ledger: &SqliteLedger, number: u64, ranges: Vec<Range>) -> Staged {
     let count = StationCount { input: 10, output: 9, rejected: 1, ..StationCount::new("weighing") };
-    let work = |rows| StagedWork { rows, bytes: 7, detail: serde_json::json!({ "files": [] }) };
+    let work = |rows| StagedWork { rows, merged: 0, bytes: 7, detail: serde_json::json!({ "files": [] }) };
     let taken = |landing: &str, rows| TakenWork { landing: landing.into(), work: work(rows), landed: false };
     Staged {
         identity: BatchIdentity { ledger: ledger.id().into(), pipeline: "p".into(), lane: lane(), number },
@@ -74,11 +74,11 @@ fn a_batch_goes_its_way_and_survives_reopening() {
     let (sealed, texts) = ledger.unfinished("p").unwrap().remove(0);
     assert_eq!((sealed.identity.number, sealed.works.len(), texts.pipeline.as_str()), (1, 2, "b"));
     assert_eq!(sealed.ranges.0, [range("a", 0, 100)]);
-    ledger.landed(&sealed.identity, "weighing.archive").unwrap();
+    ledger.landed(&sealed.identity, "weighing.archive", 0).unwrap();
     ledger.settle(&sealed.identity).unwrap();
     assert_eq!(ledger.unfinished("p").unwrap().len(), 1, "one landing is missing, so it is not settled");
     assert!(ledger.unfinished("p").unwrap()[0].0.works[0].landed);
-    ledger.landed(&sealed.identity, "rejects").unwrap();
+    ledger.landed(&sealed.identity, "rejects", 0).unwrap();
     assert_eq!(ledger.batches("p", BatchQuery::default()).unwrap()[0].state, BatchState::Landed);
     ledger.settle(&sealed.identity).unwrap();
     assert!(ledger.unfinished("p").unwrap().is_empty());
@@ -230,7 +230,7 @@ fn what_is_read_again_moves_nothing_and_is_on_record() {
     let hold = ledger.take_lane("p", &lane()).unwrap();
     seal(&ledger, 1, hold.epoch).unwrap();
     for landing in ["weighing.archive", "rejects"] {
-        ledger.landed(&staged(&ledger, 1, Vec::new()).identity, landing).unwrap();
+        ledger.landed(&staged(&ledger, 1, Vec::new()).identity, landing, 0).unwrap();
     }
     ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
     let before = (ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap());

@@ -185,13 +185,26 @@ pub(super) fn end_replay(connection: &Connection, pipeline: &str, number: u64) -
     Ok(())
 }
 
-pub(super) fn landed(connection: &Connection, batch: &BatchIdentity, landing: &str) -> Sql<()> {
+pub(super) fn landed(connection: &mut Connection, batch: &BatchIdentity, landing: &str, refused: u64) -> Sql<()> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let (pipeline, lane, number) = (&batch.pipeline, batch.lane.as_str(), batch.number);
     let sql = format!(
-        "update batch_landing set landed_at = coalesce(landed_at, {NOW})
-         where pipeline = ?1 and lane = ?2 and number = ?3 and landing = ?4"
+        "update batch_landing set landed_at = {NOW}, rows = rows - ?5
+         where pipeline = ?1 and lane = ?2 and number = ?3 and landing = ?4 and landed_at is null"
     );
-    connection.prepare_cached(&sql)?.execute(params![batch.pipeline, batch.lane.as_str(), batch.number, landing])?;
-    Ok(())
+    let is_new = transaction.prepare_cached(&sql)?.execute(params![pipeline, lane, number, landing, refused])? == 1;
+    if is_new && refused > 0 {
+        // What the store refused goes from landed to rejected, at its station and in the batch.
+        let sql = "update batch_count set output = output - ?5, rejected = rejected + ?5
+                   where pipeline = ?1 and lane = ?2 and number = ?3 and station = ?4";
+        transaction.execute(sql, params![pipeline, lane, number, landing, refused])?;
+        let sql = "update batch set rejected = rejected + ?4 where pipeline = ?1 and lane = ?2 and number = ?3";
+        transaction.execute(sql, params![pipeline, lane, number, refused])?;
+        let sql = "update batch_landing set rows = rows + ?4
+                   where pipeline = ?1 and lane = ?2 and number = ?3 and landing = 'rejects'";
+        transaction.execute(sql, params![pipeline, lane, number, refused])?;
+    }
+    transaction.commit()
 }
 
 pub(super) fn settle(connection: &Connection, batch: &BatchIdentity) -> Sql<()> {

@@ -1,0 +1,143 @@
+//! Rows in the binary form of COPY, as the chapter on COPY in PostgreSQL's manual describes it.
+
+use arrow_array::RecordBatch;
+use sluice_core::types::SqlType;
+use uuid::Uuid;
+
+use super::dialect::parts;
+use super::numeric;
+use crate::landings::tables::cells::{Cell, Cells};
+use crate::landings::tables::session::Objection;
+
+/// What stands before the first row: a signature, flags, the length of an extension.
+pub(super) const HEAD: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
+
+/// What stands after the last.
+pub(super) const END: &[u8] = &[0xff, 0xff];
+
+/// Microseconds and days from 1970, where we count from, to 2000, where PostgreSQL does.
+const MICROS: i64 = 946_684_800_000_000;
+const DAYS: i32 = 10_957;
+
+/// How a column is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Form {
+    /// As it is.
+    Plain,
+    /// A version before JSON text.
+    Jsonb,
+    /// A whole number with 32 bits.
+    Short,
+    /// A whole number with a floating point.
+    Float,
+    /// Exact, with digits to the base 10,000.
+    Numeric,
+    /// 16 bytes.
+    Uuid,
+}
+
+/// How values of a type are written into a column.
+pub(super) fn form(ty: SqlType, base: &str) -> Form {
+    match (ty, parts(base).0) {
+        (_, "jsonb") => Form::Jsonb,
+        (SqlType::Text, "uuid") => Form::Uuid,
+        (SqlType::Integer, "double precision") => Form::Float,
+        (SqlType::Integer | SqlType::Bigint, "numeric") => Form::Numeric,
+        (SqlType::Integer, "integer") => Form::Short,
+        _ => Form::Plain,
+    }
+}
+
+/// Writes rows from one on until `out` holds `full` bytes; gives the next row.
+pub(super) fn write(
+    out: &mut Vec<u8>,
+    cells: &[Cells<'_>],
+    forms: &[Form],
+    from: usize,
+    to: usize,
+    full: usize,
+) -> usize {
+    let count = i16::try_from(cells.len()).unwrap_or(i16::MAX).to_be_bytes();
+    let mut row = from;
+    while row < to && out.len() < full {
+        out.extend_from_slice(&count);
+        for (column, form) in cells.iter().zip(forms) {
+            write_cell(out, column.at(row), *form);
+        }
+        row += 1;
+    }
+    row
+}
+
+#[inline]
+fn put<const N: usize>(out: &mut Vec<u8>, bytes: [u8; N]) {
+    out.extend_from_slice(&u32::try_from(N).unwrap_or(0).to_be_bytes());
+    out.extend_from_slice(&bytes);
+}
+
+#[inline]
+fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: Form) {
+    match (cell, form) {
+        (Cell::Null, _) => out.extend_from_slice(&(-1_i32).to_be_bytes()),
+        (Cell::Text(text), Form::Jsonb) => {
+            out.extend_from_slice(&u32::try_from(text.len() + 1).unwrap_or(u32::MAX).to_be_bytes());
+            out.push(1);
+            out.extend_from_slice(text.as_bytes());
+        }
+        (Cell::Text(text), Form::Uuid) => match Uuid::parse_str(text) {
+            Ok(uuid) => put(out, *uuid.as_bytes()),
+            // Such rows were taken out before.
+            Err(_) => out.extend_from_slice(&(-1_i32).to_be_bytes()),
+        },
+        (Cell::Text(text), _) => {
+            out.extend_from_slice(&u32::try_from(text.len()).unwrap_or(u32::MAX).to_be_bytes());
+            out.extend_from_slice(text.as_bytes());
+        }
+        (Cell::Bool(value), _) => put(out, [u8::from(value)]),
+        (Cell::Int(value), Form::Float) => put(out, (value as f64).to_be_bytes()),
+        (Cell::Int(value), Form::Numeric) => sized(out, |out| numeric::write(out, value.into(), 0)),
+        (Cell::Int(value), Form::Short) => put(out, i32::try_from(value).unwrap_or(0).to_be_bytes()),
+        (Cell::Int(value), _) => put(out, value.to_be_bytes()),
+        (Cell::Double(value), _) => put(out, value.to_be_bytes()),
+        (Cell::Decimal(value, scale), _) => {
+            sized(out, |out| numeric::write(out, value, u8::try_from(scale).unwrap_or(0)));
+        }
+        (Cell::Day(days), _) => put(out, days.saturating_sub(DAYS).to_be_bytes()),
+        (Cell::Moment(micros), _) => put(out, micros.saturating_sub(MICROS).to_be_bytes()),
+    }
+}
+
+/// Writes something with its length before it.
+fn sized(out: &mut Vec<u8>, write: impl FnOnce(&mut Vec<u8>)) {
+    let at = out.len();
+    out.extend_from_slice(&[0; 4]);
+    write(out);
+    let length = u32::try_from(out.len() - at - 4).unwrap_or(0);
+    out[at..at + 4].copy_from_slice(&length.to_be_bytes());
+}
+
+/// Rows that the server would refuse for what they are: found here, they cost no splitting.
+pub(super) fn objections(rows: &RecordBatch, forms: &[Form]) -> Vec<Objection> {
+    let mut found = Vec::new();
+    let schema = rows.schema();
+    for (i, cells) in Cells::all(rows).iter().enumerate() {
+        let Cells::Text(texts) = cells else { continue };
+        let is_uuid = forms.get(i) == Some(&Form::Uuid);
+        let has_zero = memchr::memchr(0, texts.values()).is_some();
+        if !is_uuid && !has_zero {
+            continue;
+        }
+        for row in 0..rows.num_rows() {
+            let Cell::Text(text) = cells.at(row) else { continue };
+            let message = if text.contains('\0') {
+                "PostgreSQL's texts cannot hold a zero byte"
+            } else if is_uuid && Uuid::parse_str(text).is_err() {
+                "this is no UUID"
+            } else {
+                continue;
+            };
+            found.push(Objection { row, column: schema.field(i).name().clone(), message: message.into() });
+        }
+    }
+    found
+}

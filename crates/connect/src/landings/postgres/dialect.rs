@@ -1,0 +1,208 @@
+//! How PostgreSQL spells our types, and how they fit its own.
+
+use sluice_core::table::{Dialect, Fit, TableColumn};
+use sluice_core::types::SqlType;
+
+use crate::landings::tables::shape::TableName;
+
+/// A name in double quotes.
+pub(super) fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// A text in single quotes; backslashes mean themselves under standard_conforming_strings.
+pub(super) fn literal(text: &str) -> String {
+    format!("'{}'", text.replace('\0', "").replace('\'', "''"))
+}
+
+pub(crate) struct PostgresDialect {
+    table: TableName,
+    user: Option<String>,
+}
+
+impl PostgresDialect {
+    pub(super) fn new(table: TableName, user: Option<String>) -> Self {
+        Self { table, user }
+    }
+}
+
+/// A type with its numbers: `numeric(6,2)` is ("numeric", [6, 2]).
+pub(super) fn parts(ty: &str) -> (&str, Vec<u32>) {
+    let Some((name, rest)) = ty.split_once('(') else { return (ty, Vec::new()) };
+    let inner = rest.split(')').next().unwrap_or_default();
+    let after = rest.split_once(')').map_or("", |(_, after)| after);
+    // timestamp(3) with time zone
+    let name = if after.contains("with time zone") { "timestamp with time zone" } else { name.trim() };
+    (name, inner.split(',').filter_map(|n| n.trim().parse().ok()).collect())
+}
+
+fn numeric(digits: u32, scale: u32, has: &[u32]) -> Fit {
+    let [precision, there, ..] = has else { return Fit::Whole };
+    if *there < scale {
+        return Fit::Loses(format!("digits after the point are rounded from {scale} to {there}"));
+    }
+    if precision - there < digits - scale {
+        return Fit::Loses(format!("numbers of more than {} digits before the point are refused", precision - there));
+    }
+    Fit::Whole
+}
+
+impl Dialect for PostgresDialect {
+    fn quote(&self, name: &str) -> String {
+        quote(name)
+    }
+
+    fn table(&self) -> String {
+        self.table.quoted(&quote)
+    }
+
+    fn create_schema(&self) -> String {
+        format!("create schema {}", quote(self.table.schema.as_deref().unwrap_or("public")))
+    }
+
+    fn spell(&self, ty: SqlType, _: bool) -> String {
+        match ty {
+            SqlType::Decimal { precision, scale } => format!("numeric({precision},{scale})"),
+            SqlType::Json => "jsonb".into(),
+            SqlType::Null => "text".into(),
+            other => other.to_string(),
+        }
+    }
+
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+        let (base, numbers) = parts(&column.base);
+        let longer = || numbers.first().map(|n| Fit::MayRefuse(format!("texts longer than {n} are refused")));
+        match (ty, base) {
+            (SqlType::Null, _) => Fit::Whole,
+            (SqlType::Text | SqlType::Json, "text" | "citext") => Fit::Whole,
+            (SqlType::Text, "character varying") => longer().unwrap_or(Fit::Whole),
+            (SqlType::Text, "character") => Fit::MayRefuse(format!(
+                "shorter texts are padded to {}, longer ones refused",
+                numbers.first().unwrap_or(&1)
+            )),
+            (SqlType::Text, "enum") => Fit::MayRefuse("words that the type does not list are refused".into()),
+            (SqlType::Text, "uuid") => Fit::MayRefuse("texts that are no UUID are refused".into()),
+            (SqlType::Text, "json" | "jsonb") => Fit::MayRefuse("texts that are not JSON are refused".into()),
+            (SqlType::Json, "jsonb" | "json") => Fit::Whole,
+            (SqlType::Boolean, "boolean") => Fit::Whole,
+            (SqlType::Integer, "integer" | "bigint" | "double precision") => Fit::Whole,
+            (SqlType::Bigint, "bigint") => Fit::Whole,
+            (SqlType::Integer, "smallint") => Fit::Loses("16 bits hold -32768 to 32767".into()),
+            (SqlType::Bigint, "integer" | "smallint") => Fit::Loses("64 bits do not fit into fewer".into()),
+            (SqlType::Integer, "real") | (SqlType::Bigint, "real" | "double precision") => {
+                Fit::Loses("large whole numbers are rounded".into())
+            }
+            (SqlType::Integer, "numeric") => numeric(10, 0, &numbers),
+            (SqlType::Bigint, "numeric") => numeric(19, 0, &numbers),
+            (SqlType::Decimal { precision, scale }, "numeric") => numeric(precision.into(), scale.into(), &numbers),
+            (SqlType::Decimal { .. }, "double precision" | "real") => {
+                Fit::Loses("exact numbers become approximate ones".into())
+            }
+            (SqlType::Decimal { .. }, "integer" | "bigint" | "smallint") => {
+                Fit::Loses("digits after the point are rounded away".into())
+            }
+            (SqlType::Double, "double precision") => Fit::Whole,
+            (SqlType::Double, "real") => Fit::Loses("15 digits become 6".into()),
+            (SqlType::Double, "numeric") => Fit::Loses("it would pretend to be exact".into()),
+            (SqlType::Date, "date") => Fit::Whole,
+            (SqlType::Timestamptz, "timestamp with time zone" | "timestamp without time zone" | "timestamp") => {
+                match numbers.first() {
+                    Some(n) if *n < 6 => Fit::Loses(format!("microseconds are rounded to {n} digits")),
+                    _ if base == "timestamp with time zone" => Fit::Whole,
+                    _ => Fit::MayRefuse("it lands in UTC, and the column does not say so".into()),
+                }
+            }
+            (SqlType::Timestamptz, "date") => Fit::Loses("the time of day is cut off".into()),
+            _ => Fit::Unfit,
+        }
+    }
+
+    fn grant(&self, right: &str) -> Option<String> {
+        let user = self.user.as_ref()?;
+        Some(format!("grant {right} on {} to {}", self.table(), quote(user)))
+    }
+}
+
+/// The type of ours that shows values of a column best.
+pub(super) fn shown_as(base: &str) -> SqlType {
+    match parts(base) {
+        ("boolean", _) => SqlType::Boolean,
+        ("smallint" | "integer", _) => SqlType::Integer,
+        ("bigint", _) => SqlType::Bigint,
+        ("double precision" | "real", _) => SqlType::Double,
+        ("json" | "jsonb", _) => SqlType::Json,
+        // Exact numbers without bounds, infinite days and moments have values that no type of ours has.
+        _ => SqlType::Text,
+    }
+}
+
+/// A column as text that our types read.
+pub(super) fn as_text(quoted: &str, base: &str) -> String {
+    match parts(base) {
+        ("timestamp with time zone", _) => format!(
+            "case when isfinite({quoted}) then to_char({quoted} at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"') \
+             else {quoted}::text end"
+        ),
+        _ => format!("{quoted}::text"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn dialect() -> PostgresDialect {
+        PostgresDialect::new(TableName { schema: Some("toll".into()), name: "a\"b".into() }, Some("clerk".into()))
+    }
+
+    #[test]
+    fn names_and_texts_are_quoted() {
+        assert_eq!(dialect().table(), "\"toll\".\"a\"\"b\"");
+        assert_eq!(literal("it's \\"), "'it''s \\'");
+        assert_eq!(dialect().grant("insert").unwrap(), "grant insert on \"toll\".\"a\"\"b\" to \"clerk\"");
+    }
+
+    const D62: SqlType = SqlType::Decimal { precision: 6, scale: 2 };
+
+    #[rstest]
+    #[case(SqlType::Text, "text", "whole")]
+    #[case(SqlType::Text, "character varying", "whole")]
+    #[case(SqlType::Text, "character varying(8)", "refuse")]
+    #[case(SqlType::Text, "uuid", "refuse")]
+    #[case(SqlType::Text, "bytea", "unfit")]
+    #[case(SqlType::Text, "integer", "unfit")]
+    #[case(SqlType::Integer, "bigint", "whole")]
+    #[case(SqlType::Bigint, "integer", "loses")]
+    #[case(SqlType::Bigint, "numeric(18,0)", "loses")]
+    #[case(SqlType::Bigint, "numeric(19,0)", "whole")]
+    #[case(D62, "numeric", "whole")]
+    #[case(D62, "numeric(6,2)", "whole")]
+    #[case(D62, "numeric(6,1)", "loses")]
+    #[case(D62, "numeric(5,2)", "loses")]
+    #[case(D62, "double precision", "loses")]
+    #[case(SqlType::Double, "real", "loses")]
+    #[case(SqlType::Timestamptz, "timestamp with time zone", "whole")]
+    #[case(SqlType::Timestamptz, "timestamp(3) with time zone", "loses")]
+    #[case(SqlType::Timestamptz, "timestamp without time zone", "refuse")]
+    #[case(SqlType::Timestamptz, "date", "loses")]
+    #[case(SqlType::Json, "jsonb", "whole")]
+    #[case(SqlType::Date, "timestamp with time zone", "unfit")]
+    fn types_fit_or_not(#[case] ty: SqlType, #[case] base: &str, #[case] expected: &str) {
+        let column = TableColumn {
+            name: "c".into(),
+            ty: base.into(),
+            base: base.into(),
+            nullable: true,
+            filled: false,
+            computed: false,
+        };
+        let word = match dialect().fit(ty, &column) {
+            Fit::Whole => "whole",
+            Fit::MayRefuse(_) => "refuse",
+            Fit::Loses(_) => "loses",
+            Fit::Unfit => "unfit",
+        };
+        assert_eq!(word, expected);
+    }
+}

@@ -1,0 +1,346 @@
+//! One session with a PostgreSQL server.
+
+use std::collections::HashMap;
+
+use arrow_array::RecordBatch;
+use bytes::Bytes;
+use futures_util::{SinkExt as _, StreamExt as _};
+use sluice_core::failure::{Failure, FailureKind};
+use sluice_core::kinds::Settings;
+use sluice_core::table::Found;
+use tokio_postgres::error::SqlState;
+use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use super::copy::{self, END, Form, HEAD};
+use super::{describe, dialect};
+use crate::databases::{PATIENCE, Server, client_config, wait};
+use crate::landings::tables::book::hex;
+use crate::landings::tables::cells::Cells;
+use crate::landings::tables::keyed::{INCOMING, Keyed};
+use crate::landings::tables::session::{
+    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
+};
+use crate::landings::tables::shape::{DELETED, Mode, TableName};
+
+/// Bytes of rows that are sent at a time.
+const CHUNK: usize = 256 << 10;
+
+/// What a session is set to: a server that has lost us gives up what we hold within a minute, and what we write is read
+/// as we mean it.
+const SETTINGS: &str = "set application_name = 'sluice'; set datestyle = iso; set timezone = 'UTC'; \
+    set standard_conforming_strings = on; set client_min_messages = warning; set synchronous_commit = on; \
+    set tcp_keepalives_idle = 15; set tcp_keepalives_interval = 5; set tcp_keepalives_count = 3; \
+    set idle_in_transaction_session_timeout = '60s'; set lock_timeout = '60s'";
+
+pub(super) struct PostgresSession {
+    client: Client,
+    shown: String,
+    /// How each column of the target is written.
+    forms: Vec<Form>,
+    /// The sizes of the incoming table's columns are known to the session.
+    has_incoming: bool,
+}
+
+impl PostgresSession {
+    pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
+        let server = Server::new(settings, 5432).map_err(StoreError::Failed)?;
+        let mut config = Config::new();
+        config
+            .host(&server.host)
+            .port(server.port)
+            .dbname(&server.database)
+            .connect_timeout(PATIENCE)
+            .keepalives_idle(std::time::Duration::from_secs(15))
+            .tcp_user_timeout(std::time::Duration::from_secs(30));
+        config.user(server.user.as_deref().unwrap_or("sluice"));
+        if let Some(password) = &server.password {
+            config.password(password);
+        }
+        let shown = server.shown();
+        let client = wait(async {
+            match server.tls {
+                true => {
+                    config.ssl_mode(tokio_postgres::config::SslMode::Require);
+                    let tls = MakeRustlsConnect::new(client_config(&server).map_err(StoreError::Failed)?);
+                    let (client, connection) = config.connect(tls).await.map_err(|e| judge(&shown, &e))?;
+                    tokio::spawn(connection);
+                    Ok(client)
+                }
+                false => {
+                    config.ssl_mode(tokio_postgres::config::SslMode::Disable);
+                    let (client, connection) = config.connect(NoTls).await.map_err(|e| judge(&shown, &e))?;
+                    tokio::spawn(connection);
+                    Ok(client)
+                }
+            }
+        })?;
+        let mut session = Self { client, shown, forms: Vec::new(), has_incoming: false };
+        session.execute(SETTINGS)?;
+        Ok(session)
+    }
+
+    /// Sends rows by COPY.
+    fn copy(&mut self, into: &str, columns: &str, rows: &[RecordBatch]) -> StoreResult<u64> {
+        let sql = format!("copy {into} ({columns}) from stdin (format binary)");
+        let (client, forms) = (&self.client, &self.forms);
+        let sent = wait(async {
+            let sink = client.copy_in::<_, Bytes>(&sql).await?;
+            let mut sink = std::pin::pin!(sink);
+            let mut out = Vec::with_capacity(CHUNK + (CHUNK >> 2));
+            out.extend_from_slice(HEAD);
+            for batch in rows {
+                let cells = Cells::all(batch);
+                let mut row = 0;
+                while row < batch.num_rows() {
+                    row = copy::write(&mut out, &cells, forms, row, batch.num_rows(), CHUNK);
+                    if out.len() >= CHUNK {
+                        let next = Vec::with_capacity(CHUNK + (CHUNK >> 2));
+                        sink.send(Bytes::from(std::mem::replace(&mut out, next))).await?;
+                    }
+                }
+            }
+            out.extend_from_slice(END);
+            sink.send(Bytes::from(out)).await?;
+            sink.finish().await
+        });
+        sent.map_err(|e| judge(&self.shown, &e))
+    }
+
+    /// The table into which rows of a keyed mode come first. It takes every value that lands, so that only the real
+    /// table refuses.
+    fn make_incoming(&mut self, target: &Target) -> StoreResult<()> {
+        if self.has_incoming {
+            return Ok(());
+        }
+        let table = self.spelling().table(&target.table);
+        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let deleted =
+            if target.mode == Mode::Mirror { format!(", false as {}", dialect::quote(DELETED)) } else { String::new() };
+        self.execute(&format!(
+            "create temporary table {INCOMING} on commit delete rows as select {columns}{deleted} from {table} limit 0"
+        ))?;
+        self.has_incoming = true;
+        Ok(())
+    }
+
+    fn load_keyed(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<u64> {
+        let spelling = self.spelling();
+        let keyed = Keyed { spelling, target };
+        let is_mirror = target.mode == Mode::Mirror;
+        let deleted = if is_mirror { format!(", {}", dialect::quote(DELETED)) } else { String::new() };
+        self.execute(&format!("delete from {INCOMING}"))?;
+        let sent = self.copy(INCOMING, &format!("{}{deleted}", keyed.columns("")), rows)?;
+        if !is_mirror {
+            return Ok(sent - self.execute(&keyed.upsert("true"))?);
+        }
+        let outdated = self.execute(&keyed.drop_outdated())?;
+        self.execute(&keyed.delete())?;
+        let outlived = self.execute(&keyed.drop_outlived())?;
+        let gone = self.execute(&keyed.note_gone())?;
+        let written = self.execute(&keyed.upsert(&format!("not s.{}", dialect::quote(DELETED))))?;
+        self.execute(&keyed.forget_gone())?;
+        Ok((sent - outdated - outlived).saturating_sub(gone + written) + outdated + outlived)
+    }
+}
+
+impl Session for PostgresSession {
+    fn spelling(&self) -> Spelling {
+        Spelling {
+            quote: dialect::quote,
+            literal: dialect::literal,
+            bytes: |bytes| format!("'\\x{}'::bytea", hex(bytes)),
+            insert_new: |into, values| format!("insert into {into} values {values} on conflict do nothing"),
+            landed_micros: "(extract(epoch from b.landed_at) * 1000000)::bigint",
+        }
+    }
+
+    fn hex(&self, column: &str) -> String {
+        format!("encode({column}, 'hex')")
+    }
+
+    fn book(&self, beside: &TableName) -> Vec<String> {
+        let table = |name: &str| beside.beside(name).quoted(&dialect::quote);
+        vec![
+            format!(
+                "create table if not exists {} (id integer generated always as identity primary key, \
+                 landing text not null, lane text not null, unique (landing, lane))",
+                table(LANES)
+            ),
+            format!(
+                "create table if not exists {} (batch bigint not null, place integer not null, source text not null, \
+                 position bigint not null, within bigint not null, column_name text, message text not null, \
+                 event bytea not null, primary key (batch, place))",
+                table(REFUSED)
+            ),
+            format!(
+                "create table if not exists {} (id bigint primary key, lane integer not null, number bigint not null, \
+                 ledger text not null, ranges text not null, rows bigint not null, refused bigint not null, \
+                 older bigint not null, landed_at timestamptz not null default now(), unique (lane, number))",
+                table(BATCHES)
+            ),
+        ]
+    }
+
+    fn execute(&mut self, sql: &str) -> StoreResult<u64> {
+        let answer = wait(self.client.simple_query(sql)).map_err(|e| judge(&self.shown, &e))?;
+        let counted = |m: &SimpleQueryMessage| match m {
+            SimpleQueryMessage::CommandComplete(rows) => Some(*rows),
+            _ => None,
+        };
+        Ok(answer.iter().rev().find_map(counted).unwrap_or(0))
+    }
+
+    fn query(&mut self, sql: &str) -> StoreResult<Vec<AnswerRow>> {
+        let answer = wait(self.client.simple_query(sql)).map_err(|e| judge(&self.shown, &e))?;
+        let row = |m: SimpleQueryMessage| match m {
+            SimpleQueryMessage::Row(row) => Some((0..row.len()).map(|i| row.get(i).map(str::to_string)).collect()),
+            _ => None,
+        };
+        Ok(answer.into_iter().filter_map(row).collect())
+    }
+
+    fn describe(&mut self, table: &TableName, rights: &[&str]) -> StoreResult<Found> {
+        describe::describe(self, table, rights)
+    }
+
+    fn tables(&mut self, beside: &TableName) -> StoreResult<Vec<String>> {
+        describe::tables(self, beside)
+    }
+
+    fn objections(&self, _: &Target, rows: &RecordBatch) -> Vec<Objection> {
+        copy::objections(rows, &self.forms)
+    }
+
+    fn prepare(&mut self, target: &Target) -> StoreResult<()> {
+        if let Found::Table(table) = self.describe(&target.table, &[])? {
+            let bases: HashMap<String, String> = table.columns.into_iter().map(|c| (c.name, c.base)).collect();
+            let form = |(name, ty): &(String, _)| copy::form(*ty, bases.get(name).map_or("", String::as_str));
+            self.forms = target.columns.iter().map(form).collect();
+        }
+        if target.mode == Mode::Mirror {
+            self.forms.push(Form::Plain);
+            let keyed = Keyed { spelling: self.spelling(), target };
+            let (gone, key) = (self.spelling().table(&target.gone()), keyed.gone_columns());
+            if !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
+                let columns: Vec<String> = key.iter().map(|n| dialect::quote(n)).collect();
+                let table = self.spelling().table(&target.table);
+                let unique: Vec<String> = target.key.iter().map(|n| dialect::quote(n)).collect();
+                self.execute(&format!(
+                    "begin; create table if not exists {gone} as select {} from {table} limit 0; \
+                     create unique index on {gone} ({}); commit",
+                    columns.join(", "),
+                    unique.join(", ")
+                ))?;
+            }
+        }
+        if target.mode.is_keyed() {
+            self.make_incoming(target)?;
+        }
+        Ok(())
+    }
+
+    fn load(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<u64> {
+        if target.mode.is_keyed() {
+            return self.load_keyed(target, rows);
+        }
+        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let table = self.spelling().table(&target.table);
+        self.copy(&table, &columns, rows)?;
+        Ok(0)
+    }
+
+    fn stream(&mut self, sql: &str, take: &mut dyn FnMut(Vec<AnswerRow>) -> bool) -> StoreResult<()> {
+        const AT_ONCE: usize = 4_000;
+        let shown = self.shown.clone();
+        wait(async {
+            let rows = self.client.simple_query_raw(sql).await.map_err(|e| judge(&shown, &e))?;
+            let mut rows = std::pin::pin!(rows);
+            let mut part = Vec::with_capacity(AT_ONCE);
+            while let Some(message) = rows.next().await {
+                if let SimpleQueryMessage::Row(row) = message.map_err(|e| judge(&shown, &e))? {
+                    part.push((0..row.len()).map(|i| row.get(i).map(str::to_string)).collect());
+                    if part.len() == AT_ONCE && !take(std::mem::take(&mut part)) {
+                        return Ok(());
+                    }
+                }
+            }
+            if !part.is_empty() {
+                take(part);
+            }
+            Ok(())
+        })
+    }
+}
+
+/// What an error of the server, or on the way to it, means. The classes are those of the appendix on error codes in
+/// PostgreSQL's manual.
+fn judge(shown: &str, error: &Error) -> StoreError {
+    let Some(said) = error.as_db_error() else {
+        let mut message = error.to_string();
+        let mut cause = std::error::Error::source(error);
+        while let Some(inner) = cause {
+            message = inner.to_string();
+            cause = inner.source();
+        }
+        return StoreError::Away(format!("{shown} does not answer: {message}"));
+    };
+    let code = said.code();
+    let message = match said.detail() {
+        // The row itself is kept with the reject.
+        Some(detail) if !detail.starts_with("Failing row") => format!("{}; {detail}", said.message()),
+        _ => said.message().to_string(),
+    };
+    let class = &code.code()[..2];
+    match class {
+        // What was sent has not the form of its column: no matter of one row.
+        "22" if matches!(code.code(), "22P03" | "22P04") => StoreError::Changed(message),
+        // Data, constraints, conditions of views, and what triggers raise.
+        "22" | "23" | "44" | "P0" => StoreError::Refused {
+            row: said.where_().and_then(line_of),
+            column: said.column().map(str::to_string).or_else(|| said.where_().and_then(column_of)),
+            message,
+        },
+        // Connection, transaction rolled back, resources, locks, the operator's intervention, the system.
+        "08" | "40" | "53" | "55" | "57" | "58" => StoreError::Away(format!("{shown} does not take it now: {message}")),
+        "25" if *code == SqlState::IDLE_IN_TRANSACTION_SESSION_TIMEOUT => {
+            StoreError::Away(format!("{shown} ended a transaction: {message}"))
+        }
+        "42" if *code == SqlState::INSUFFICIENT_PRIVILEGE => StoreError::Changed(format!("{message}, says {shown}")),
+        "42" | "3F" => StoreError::Changed(message),
+        "28" | "3D" => StoreError::Failed(
+            Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {message}"))
+                .with_help("look at user, password and database of the [connection] in sluice.toml"),
+        ),
+        _ => StoreError::Failed(Failure::unreachable(format!("{shown}: {message} ({})", code.code()))),
+    }
+}
+
+/// The row that the context of an error names, from 0: `COPY passage, line 7, column draught`. The line of binary COPY
+/// counts rows.
+fn line_of(context: &str) -> Option<usize> {
+    let rest = context.lines().find(|l| l.starts_with("COPY "))?.split(", line ").nth(1)?;
+    let digits: String = rest.chars().take_while(char::is_ascii_digit).collect();
+    digits.parse::<usize>().ok()?.checked_sub(1)
+}
+
+fn column_of(context: &str) -> Option<String> {
+    let rest = context.lines().find(|l| l.starts_with("COPY "))?.split(", column ").nth(1)?;
+    Some(rest.split(':').next()?.trim().to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("COPY passage, line 7, column draught_cm: \"x\"", Some(6), Some("draught_cm"))]
+    #[case("COPY passage, line 1", Some(0), None)]
+    #[case("PL/pgSQL function f() line 3 at RAISE\nCOPY passage, line 12", Some(11), None)]
+    #[case("SQL statement \"select\"", None, None)]
+    fn the_place_of_an_error_is_read(#[case] context: &str, #[case] row: Option<usize>, #[case] column: Option<&str>) {
+        assert_eq!(line_of(context), row);
+        assert_eq!(column_of(context).as_deref(), column);
+    }
+}

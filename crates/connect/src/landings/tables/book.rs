@@ -1,0 +1,223 @@
+//! A store's own record of what has landed in it: batches, and the rows that it refused.
+
+use sluice_core::batch::{BatchIdentity, Ranges};
+use sluice_core::event::Position;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{HeldBatch, RefusedRow, StoredBatch};
+
+use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, StoreResult, number};
+use super::shape::TableName;
+
+/// How far a lane's number stands above that of a batch within the number that rows carry.
+const LANE_BITS: u32 = 40;
+
+/// The number that the rows of a batch carry: its lane's, then its own.
+pub(super) fn batch_id(lane: i64, number: u64) -> i64 {
+    (lane << LANE_BITS) + i64::try_from(number).unwrap_or(0)
+}
+
+/// The batches of one table's neighbourhood.
+pub(super) struct Book<'s> {
+    pub session: &'s mut dyn Session,
+    pub beside: &'s TableName,
+}
+
+impl Book<'_> {
+    fn table(&self, name: &str) -> String {
+        self.session.spelling().table(&self.beside.beside(name))
+    }
+
+    fn literal(&self, text: &str) -> String {
+        (self.session.spelling().literal)(text)
+    }
+
+    /// The last batch of a lane.
+    pub(super) fn held(&mut self, lane: i64) -> StoreResult<Option<HeldBatch>> {
+        let sql = format!(
+            "select ledger, number, ranges from {} where lane = {lane} order by number desc limit 1",
+            self.table(BATCHES)
+        );
+        Ok(self.session.query(&sql)?.first().and_then(|row| held(row)))
+    }
+
+    /// Notes a batch; false where it is noted already.
+    pub(super) fn note(
+        &mut self,
+        id: i64,
+        lane: i64,
+        batch: &BatchIdentity,
+        ranges: &Ranges,
+        rows: u64,
+    ) -> StoreResult<bool> {
+        let ranges = serde_json::to_string(ranges).unwrap_or_default();
+        let values = format!(
+            "({id}, {lane}, {}, {}, {}, {rows}, 0, 0)",
+            batch.number,
+            self.literal(&batch.ledger),
+            self.literal(&ranges)
+        );
+        let into = format!("{} (id, lane, number, ledger, ranges, rows, refused, older)", self.table(BATCHES));
+        let sql = (self.session.spelling().insert_new)(&into, &values);
+        Ok(self.session.execute(&sql)? == 1)
+    }
+
+    /// Corrects what a batch has landed.
+    pub(super) fn correct(&mut self, id: i64, rows: u64, refused: u64, older: u64) -> StoreResult<()> {
+        let table = self.table(BATCHES);
+        let sql = format!("update {table} set rows = {rows}, refused = {refused}, older = {older} where id = {id}");
+        self.session.execute(&sql).map(|_| ())
+    }
+
+    /// A batch whose place another one took has no rows any more.
+    pub(super) fn empty(&mut self, id: i64) -> StoreResult<()> {
+        self.correct(id, 0, 0, 0)
+    }
+
+    /// The ledger that noted a batch.
+    pub(super) fn ledger_of(&mut self, id: i64) -> StoreResult<Option<String>> {
+        let sql = format!("select ledger from {} where id = {id}", self.table(BATCHES));
+        Ok(self.session.query(&sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten()))
+    }
+
+    /// Notes refused rows.
+    pub(super) fn refuse(&mut self, id: i64, rows: &[RefusedRow]) -> StoreResult<()> {
+        let spelling = self.session.spelling();
+        let table = self.table(REFUSED);
+        for (place, part) in rows.chunks(100).enumerate() {
+            let values: Vec<String> = part
+                .iter()
+                .enumerate()
+                .map(|(i, row)| {
+                    let column = row.column.as_deref().map_or("null".into(), spelling.literal);
+                    format!(
+                        "({id}, {}, {}, {}, {}, {column}, {}, {})",
+                        place * 100 + i,
+                        (spelling.literal)(&row.partition),
+                        row.position.major,
+                        row.position.minor,
+                        (spelling.literal)(&row.message),
+                        (spelling.bytes)(&row.bytes),
+                    )
+                })
+                .collect();
+            let columns = "batch, place, source, position, within, column_name, message, event";
+            self.session.execute(&format!("insert into {table} ({columns}) values {}", values.join(", ")))?;
+        }
+        Ok(())
+    }
+
+    /// The refused rows of a batch.
+    pub(super) fn refused(&mut self, id: i64) -> StoreResult<Vec<RefusedRow>> {
+        let sql = format!(
+            "select source, position, within, column_name, message, hex_of_event from (select {}.*, {} as hex_of_event \
+             from {}) r where batch = {id} order by place",
+            (self.session.spelling().quote)(REFUSED),
+            self.session.hex("event"),
+            self.table(REFUSED),
+        );
+        Ok(self.session.query(&sql)?.into_iter().map(refused_row).collect())
+    }
+
+    /// The newest batches of the landings in a table; all where no name is given.
+    pub(super) fn batches(&mut self, landing: &str, last: usize) -> StoreResult<Vec<StoredBatch>> {
+        let sql = format!(
+            "select l.landing, l.lane, b.number, b.rows, b.refused, {}, b.id from {} b join {} l on l.id = b.lane \
+             where l.landing = {} order by b.landed_at desc, b.id desc limit {last}",
+            self.session.spelling().landed_micros,
+            self.table(BATCHES),
+            self.table(LANES),
+            self.literal(landing),
+        );
+        let rows = self.session.query(&sql)?;
+        let text = |row: &AnswerRow, i: usize| row.get(i).cloned().flatten().unwrap_or_default();
+        let count = |row: &AnswerRow, i: usize| text(row, i).parse().unwrap_or(0);
+        Ok(rows
+            .iter()
+            .map(|row| StoredBatch {
+                landing: text(row, 0),
+                lane: text(row, 1),
+                number: count(row, 2),
+                rows: count(row, 3),
+                refused: count(row, 4),
+                there: None,
+                landed_at: text(row, 5).parse().unwrap_or(0),
+                id: text(row, 6).parse().unwrap_or(0),
+            })
+            .collect())
+    }
+
+    /// How many rows of a table carry a batch's number.
+    pub(super) fn count(&mut self, table: &str, id: i64) -> StoreResult<u64> {
+        let quote = self.session.spelling().quote;
+        let sql = format!("select count(*) from {table} where {} = {id}", quote(super::shape::BATCH));
+        Ok(number(&self.session.query(&sql)?).and_then(|n| u64::try_from(n).ok()).unwrap_or(0))
+    }
+}
+
+fn held(row: &AnswerRow) -> Option<HeldBatch> {
+    let text = |i: usize| row.get(i)?.as_deref();
+    Some(HeldBatch {
+        ledger: text(0)?.to_string(),
+        number: text(1)?.parse().ok()?,
+        ranges: serde_json::from_str(text(2)?).unwrap_or_default(),
+    })
+}
+
+fn refused_row(row: AnswerRow) -> RefusedRow {
+    let mut values = row.into_iter();
+    let mut next = || values.next().flatten();
+    RefusedRow {
+        partition: next().unwrap_or_default().into(),
+        position: Position {
+            major: next().and_then(|n| n.parse().ok()).unwrap_or(0),
+            minor: next().and_then(|n| n.parse().ok()).unwrap_or(0),
+        },
+        column: next(),
+        message: next().unwrap_or_default(),
+        bytes: unhex(&next().unwrap_or_default()),
+    }
+}
+
+/// Bytes as hexadecimal digits.
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write as _;
+    let mut out = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        let _ = write!(out, "{byte:02x}");
+    }
+    out
+}
+
+fn unhex(text: &str) -> Vec<u8> {
+    text.as_bytes()
+        .chunks_exact(2)
+        .filter_map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok())
+        .collect()
+}
+
+/// The failure of a batch that a store holds from another ledger.
+pub(super) fn foreign(batch: &BatchIdentity, ledger: &str) -> Outcome<()> {
+    if batch.ledger == ledger {
+        return Ok(());
+    }
+    Err(Failure::findings(format!("{batch} has landed already, from another ledger ({ledger})")).with_help(
+        "two checkouts or a restored ledger write the same landing; `run --adopt` goes on after what the store holds",
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_of_batches_grow_within_a_lane_and_never_meet() {
+        assert_eq!(batch_id(1, 0), 1 << 40);
+        assert!(batch_id(1, 5) < batch_id(1, 6) && batch_id(1, 1 << 39) < batch_id(2, 1));
+    }
+
+    #[test]
+    fn bytes_survive_as_digits() {
+        let all: Vec<u8> = (0..=255).collect();
+        assert_eq!(unhex(&hex(&all)), all);
+    }
+}

@@ -1,0 +1,220 @@
+//! The statements of keyed modes: from a table of incoming rows into the table that lands.
+//!
+//! An older change never overwrites a newer one. What is newer is told by a version column; without one, by the
+//! position in the source: within one partition the higher position, else the batch that was read later. Keys that a
+//! mirror deletes are kept in a table beside it with the same stamp, so that an older change cannot bring them back.
+
+use super::session::{Spelling, Target};
+use super::shape::{BATCH, DELETED, POSITION, SOURCE};
+
+/// The table of incoming rows, which only a session sees.
+pub(crate) const INCOMING: &str = "sluice_incoming";
+
+/// Spells the statements for one target.
+pub(crate) struct Keyed<'t> {
+    pub spelling: Spelling,
+    pub target: &'t Target,
+}
+
+impl Keyed<'_> {
+    fn quote(&self, name: &str) -> String {
+        (self.spelling.quote)(name)
+    }
+
+    fn table(&self) -> String {
+        self.spelling.table(&self.target.table)
+    }
+
+    fn gone(&self) -> String {
+        self.spelling.table(&self.target.gone())
+    }
+
+    /// The table of incoming rows within a statement.
+    pub(crate) fn incoming(&self) -> String {
+        self.quote(INCOMING)
+    }
+
+    /// All columns that are loaded, with commas between; `of` stands before each.
+    pub(crate) fn columns(&self, of: &str) -> String {
+        self.list(self.target.columns.iter().map(|(name, _)| name.as_str()), of)
+    }
+
+    fn list<'n>(&self, names: impl Iterator<Item = &'n str>, of: &str) -> String {
+        let names: Vec<String> = names.map(|n| format!("{of}{}", self.quote(n))).collect();
+        names.join(", ")
+    }
+
+    /// The columns by which changes of a row are ordered.
+    pub(crate) fn stamp(&self) -> Vec<&str> {
+        match &self.target.version {
+            Some(version) => vec![version.as_str()],
+            None => vec![SOURCE, POSITION, BATCH],
+        }
+    }
+
+    /// The columns of the table of deleted keys.
+    pub(crate) fn gone_columns(&self) -> Vec<&str> {
+        let key = self.target.key.iter().map(String::as_str);
+        let stamp = self.stamp().into_iter().filter(|s| !self.target.key.iter().any(|k| k == s));
+        key.chain(stamp).collect()
+    }
+
+    fn same_key(&self, a: &str, b: &str) -> String {
+        let same: Vec<String> =
+            self.target.key.iter().map(|k| format!("{a}.{q} = {b}.{q}", q = self.quote(k))).collect();
+        same.join(" and ")
+    }
+
+    /// Whether a change may take the place of what is there.
+    pub(crate) fn may_replace(&self, there: &str, new: &str) -> String {
+        if let Some(version) = &self.target.version {
+            let v = self.quote(version);
+            return format!("({there}.{v} is null or {new}.{v} >= {there}.{v})");
+        }
+        let (s, p, b) = (self.quote(SOURCE), self.quote(POSITION), self.quote(BATCH));
+        format!(
+            "({there}.{b} is null or case when {there}.{s} = {new}.{s} then {new}.{p} >= {there}.{p} \
+             else {new}.{b} >= {there}.{b} end)"
+        )
+    }
+
+    fn set(&self, names: &[&str]) -> String {
+        let set: Vec<String> = names.iter().map(|n| format!("{q} = excluded.{q}", q = self.quote(n))).collect();
+        set.join(", ")
+    }
+
+    /// Takes out incoming changes of keys that a newer change has deleted.
+    pub(crate) fn drop_outdated(&self) -> String {
+        format!(
+            "delete from {i} as s where exists (select 1 from {g} g where {same} and not {newer})",
+            i = self.incoming(),
+            g = self.gone(),
+            same = self.same_key("g", "s"),
+            newer = self.may_replace("g", "s"),
+        )
+    }
+
+    /// Deletes the rows whose keys are deleted.
+    pub(crate) fn delete(&self) -> String {
+        format!(
+            "delete from {t} as t where exists (select 1 from {i} s where s.{d} and {same} and {newer})",
+            t = self.table(),
+            i = self.incoming(),
+            d = self.quote(DELETED),
+            same = self.same_key("t", "s"),
+            newer = self.may_replace("t", "s"),
+        )
+    }
+
+    /// Takes out deletes of rows that are still there: a newer change has written them.
+    pub(crate) fn drop_outlived(&self) -> String {
+        format!(
+            "delete from {i} as s where s.{d} and exists (select 1 from {t} t where {same})",
+            i = self.incoming(),
+            t = self.table(),
+            d = self.quote(DELETED),
+            same = self.same_key("t", "s"),
+        )
+    }
+
+    /// Notes the deleted keys.
+    pub(crate) fn note_gone(&self) -> String {
+        let columns = self.gone_columns();
+        let stamp: Vec<&str> = self.stamp();
+        format!(
+            "insert into {g} as t ({names}) select {of} from {i} s where s.{d} on conflict ({key}) do update set {set} \
+             where {newer}",
+            g = self.gone(),
+            names = self.list(columns.iter().copied(), ""),
+            of = self.list(columns.iter().copied(), "s."),
+            i = self.incoming(),
+            d = self.quote(DELETED),
+            key = self.list(self.target.key.iter().map(String::as_str), ""),
+            set = self.set(&stamp),
+            newer = self.may_replace("t", "excluded"),
+        )
+    }
+
+    /// Writes rows, new and changed. `only` is a condition on incoming rows `s`.
+    pub(crate) fn upsert(&self, only: &str) -> String {
+        let is_key = |name: &&str| self.target.key.iter().any(|k| k == name);
+        let mut others: Vec<&str> =
+            self.target.columns.iter().map(|(n, _)| n.as_str()).filter(|n| !is_key(n)).collect();
+        if others.is_empty() {
+            others = self.target.key.iter().map(String::as_str).collect();
+        }
+        format!(
+            "insert into {t} as t ({names}) select {of} from {i} s where {only} on conflict ({key}) do update set \
+             {set} where {newer}",
+            t = self.table(),
+            names = self.columns(""),
+            of = self.columns("s."),
+            i = self.incoming(),
+            key = self.list(self.target.key.iter().map(String::as_str), ""),
+            set = self.set(&others),
+            newer = self.may_replace("t", "excluded"),
+        )
+    }
+
+    /// Keys that are written are not deleted any more.
+    pub(crate) fn forget_gone(&self) -> String {
+        format!(
+            "delete from {g} as g where exists (select 1 from {i} s where not s.{d} and {same})",
+            g = self.gone(),
+            i = self.incoming(),
+            d = self.quote(DELETED),
+            same = self.same_key("g", "s"),
+        )
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::landings::tables::shape::{Mode, TableName};
+    use sluice_core::types::SqlType;
+
+    fn spelling() -> Spelling {
+        Spelling {
+            quote: |n| n.to_string(),
+            literal: |t| format!("'{t}'"),
+            bytes: |_| String::new(),
+            insert_new: |into, values| format!("insert into {into} values {values}"),
+            landed_micros: "",
+        }
+    }
+
+    fn target(version: Option<&str>) -> Target {
+        Target {
+            table: TableName { schema: None, name: "permit".into() },
+            mode: Mode::Mirror,
+            columns: vec![("id".into(), SqlType::Text), ("v".into(), SqlType::Bigint)],
+            key: vec!["id".into()],
+            version: version.map(Into::into),
+        }
+    }
+
+    #[test]
+    fn a_version_decides_where_there_is_one() {
+        let target = target(Some("v"));
+        let keyed = Keyed { spelling: spelling(), target: &target };
+        assert_eq!(
+            keyed.upsert("true"),
+            "insert into permit as t (id, v) select s.id, s.v from sluice_incoming s where true on conflict (id) do \
+             update set v = excluded.v where (t.v is null or excluded.v >= t.v)"
+        );
+        assert_eq!(keyed.gone_columns(), ["id", "v"]);
+    }
+
+    #[test]
+    fn without_one_the_position_decides_within_a_partition_and_the_batch_beyond() {
+        let target = target(None);
+        let keyed = Keyed { spelling: spelling(), target: &target };
+        assert_eq!(
+            keyed.may_replace("t", "s"),
+            "(t._batch is null or case when t._source = s._source then s._position >= t._position else s._batch >= \
+             t._batch end)"
+        );
+        assert_eq!(keyed.gone_columns(), ["id", "_source", "_position", "_batch"]);
+    }
+}

@@ -1,0 +1,319 @@
+//! Tables of databases: modes, the spool, the record of batches, and publishing, once for every kind of store.
+//!
+//! A kind is a [`Store`]: how to reach it, and a [`Session`] that describes a table and loads rows. All that makes a
+//! batch land once is here.
+
+pub(crate) mod book;
+pub(crate) mod cells;
+pub(crate) mod keyed;
+mod kind;
+mod look;
+mod merge;
+mod publish;
+pub(crate) mod session;
+pub(crate) mod shape;
+mod spool;
+mod stage;
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::{Mutex, PoisonError};
+
+use serde::{Deserialize, Serialize};
+use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::durable::Disk;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{HeldBatch, Landing, Published, Settings, Stage, StagedWork};
+use sluice_core::plan::OutputColumn;
+use sluice_core::table::{Dialect, Found, TableReport, compare};
+use sluice_core::types::SqlType;
+
+pub(crate) use kind::TableKind;
+
+use super::spool as files;
+use book::{Book, batch_id};
+use session::{Session, StoreError, StoreResult, Target};
+use shape::{Shape, TableName};
+
+/// One kind of database.
+pub(crate) trait Store: Send + Sync + 'static {
+    /// Its name in messages and the manual.
+    const NAME: &'static str;
+    /// The scheme of its connections.
+    const SCHEME: &'static str;
+    /// One line on what it is.
+    const ABOUT: &'static str;
+    /// What it guarantees.
+    const GUARANTEE: &'static str;
+    /// What it guarantees where rows do not tell their batch.
+    const GUARANTEE_UNTRACED: &'static str = Self::GUARANTEE;
+    /// The modes it has.
+    const MODES: &'static [&'static str] = &["append", "upsert", "mirror", "changes"];
+
+    /// Begins a session.
+    fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>>;
+    /// How tables are spelled and judged.
+    fn dialect(table: &TableName, settings: &Settings) -> Box<dyn Dialect>;
+    /// The type of ours in which values of a column can be shown.
+    fn shown_as(column: &sluice_core::table::TableColumn) -> SqlType;
+    /// An expression that gives a column as text that our types can read.
+    fn as_text(quoted: &str, column: &sluice_core::table::TableColumn) -> String;
+}
+
+/// What publishing needs beside the spool.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Detail {
+    /// The number that the batch's rows carry.
+    batch: i64,
+    /// The number by which keyed rows are ordered: that of the batch which read them first.
+    order: i64,
+    /// The lane's number.
+    lane: i64,
+    /// Numbers of batches whose rows are taken away.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    replaces: Vec<i64>,
+}
+
+impl Detail {
+    fn read(work: &StagedWork) -> Outcome<Self> {
+        serde_json::from_value(work.detail.clone())
+            .map_err(|e| Failure::internal(format!("the ledger's note of spooled rows is not understood: {e}")))
+    }
+
+    fn note(&self) -> Outcome<serde_json::Value> {
+        serde_json::to_value(self).map_err(|e| Failure::internal(format!("spooled rows cannot be noted: {e}")))
+    }
+}
+
+type Connect = fn(&Settings) -> StoreResult<Box<dyn Session>>;
+
+/// A landing in one table.
+pub(crate) struct TableLanding {
+    settings: Settings,
+    connect: Connect,
+    dialect: Box<dyn Dialect>,
+    table: TableName,
+    shape: Shape,
+    label: String,
+    shown: String,
+    spool: PathBuf,
+    disk: Disk,
+    /// Sessions that are at rest, by lane. The first has none.
+    sessions: Mutex<Vec<(Option<LaneId>, Box<dyn Session>)>>,
+    lanes: Mutex<HashMap<LaneId, i64>>,
+    notices: Vec<String>,
+}
+
+impl TableLanding {
+    /// Opens a landing: compares its table with what lands, makes what may be made.
+    pub(crate) fn open<S: Store>(settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Self> {
+        let table = TableName::read(&settings.options);
+        let mut landing = Self {
+            connect: S::connect,
+            dialect: S::dialect(&table, settings),
+            shape: Shape::read(&settings.options, columns),
+            label: label.into(),
+            shown: format!("{} in {}", settings.options.text("table").unwrap_or_default(), settings.connection.name),
+            spool: settings.work.join("spool").join(label),
+            disk: Disk::default(),
+            sessions: Mutex::new(Vec::new()),
+            lanes: Mutex::new(HashMap::new()),
+            notices: Vec::new(),
+            settings: settings.clone(),
+            table,
+        };
+        let mut session = S::connect(settings).map_err(StoreError::into_failure)?;
+        let notices = landing.prepare(session.as_mut()).map_err(StoreError::into_failure)?;
+        landing.notices = notices;
+        landing.sessions.lock().unwrap_or_else(PoisonError::into_inner).push((None, session));
+        Ok(landing)
+    }
+
+    /// Looks at the table, makes it where that is wanted, and makes our own tables beside it.
+    fn prepare(&self, session: &mut dyn Session) -> StoreResult<Vec<String>> {
+        let mut notices = Vec::new();
+        let mut report = self.compare(session)?;
+        if report.has_errors() && report.is_only_growth() && self.settings.options.flag("create") {
+            for statement in &report.statements {
+                session.execute(statement)?;
+            }
+            notices.push(match report.exists {
+                false => format!("made {} in {}", report.table, self.settings.connection.name),
+                true => format!("added columns to {}: {}", report.table, missing(&report)),
+            });
+            report = self.compare(session)?;
+        }
+        if report.has_errors() {
+            return Err(StoreError::Failed(self.mismatch(&report)));
+        }
+        let mut made = false;
+        let noted = self.table.beside(session::BATCHES);
+        if !matches!(session.describe(&noted, &[])?, Found::Table(_)) {
+            made = true;
+            for statement in session.book(&self.table) {
+                // Another process may make them at the same time.
+                if let Err(error) = session.execute(&statement)
+                    && !matches!(session.describe(&noted, &[])?, Found::Table(_))
+                {
+                    return Err(error);
+                }
+            }
+        }
+        if made {
+            let schema = self.table.schema.as_ref().map_or(String::new(), |s| format!("{s}."));
+            notices.push(format!(
+                "made {schema}sluice_lane, {schema}sluice_batch and {schema}sluice_refused in {}, where batches and \
+                 refused rows are noted",
+                self.settings.connection.name
+            ));
+        }
+        session.prepare(&self.target())?;
+        Ok(notices)
+    }
+
+    fn target(&self) -> Target {
+        Target::new(&self.table, &self.shape)
+    }
+
+    fn compare(&self, session: &mut dyn Session) -> StoreResult<TableReport> {
+        compare_with(session, self.dialect.as_ref(), &self.table, &self.shape)
+    }
+
+    /// Compares again after the store refused something.
+    fn compare_again(&self, session: &mut dyn Session) -> StoreResult<()> {
+        let report = self.compare(session)?;
+        if report.has_errors() {
+            return Err(StoreError::Failed(self.mismatch(&report)));
+        }
+        Ok(())
+    }
+
+    /// The failure that tells the whole difference and what mends it.
+    fn mismatch(&self, report: &TableReport) -> Failure {
+        let message = format!("{} is not as it must be: {}", self.shown, report.difference().join("; "));
+        let mut help = String::new();
+        let statements: Vec<&String> = report.statements.iter().chain(&report.for_an_administrator).collect();
+        if !statements.is_empty() {
+            for statement in statements {
+                help.push_str(&format!("{statement};\n"));
+            }
+            help.push_str("these statements mend it: `sluice check --apply` shows and runs them");
+        } else {
+            help.push_str("`sluice check` shows the table beside what lands");
+        }
+        Failure::new(FailureKind::Configuration, message).with_help(help)
+    }
+
+    /// Works with a session of the lane. One that failed is given up; the next begins anew.
+    fn with_session<T>(&self, lane: &LaneId, work: impl FnOnce(&mut dyn Session) -> Outcome<T>) -> Outcome<T> {
+        let at_rest = {
+            let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
+            let own = sessions.iter().position(|(l, _)| l.as_ref() == Some(lane));
+            own.or_else(|| sessions.iter().position(|(l, _)| l.is_none())).map(|i| sessions.swap_remove(i).1)
+        };
+        let mut session = match at_rest {
+            Some(session) => session,
+            None => {
+                let mut session = (self.connect)(&self.settings).map_err(StoreError::into_failure)?;
+                session.prepare(&self.target()).map_err(StoreError::into_failure)?;
+                session
+            }
+        };
+        let done = work(session.as_mut())?;
+        self.sessions.lock().unwrap_or_else(PoisonError::into_inner).push((Some(lane.clone()), session));
+        Ok(done)
+    }
+
+    /// The lane's number in the store.
+    fn lane_number(&self, lane: &LaneId) -> Outcome<i64> {
+        if let Some(number) = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).get(lane) {
+            return Ok(*number);
+        }
+        let ask = |session: &mut dyn Session| {
+            session.lane(&self.table, &self.label, lane.as_str()).map_err(StoreError::into_failure)
+        };
+        // A session at rest may have been cut meanwhile.
+        let number = match self.with_session(lane, ask) {
+            Err(failure) if failure.passing => self.with_session(lane, ask)?,
+            other => other?,
+        };
+        self.lanes.lock().unwrap_or_else(PoisonError::into_inner).insert(lane.clone(), number);
+        Ok(number)
+    }
+}
+
+/// Compares the table of a store with the shape of a landing.
+fn compare_with(
+    session: &mut dyn Session,
+    dialect: &dyn Dialect,
+    table: &TableName,
+    shape: &Shape,
+) -> StoreResult<TableReport> {
+    let mut rights = vec!["insert"];
+    if shape.mode.is_keyed() {
+        rights.extend(["select", "update"]);
+    }
+    if shape.mode == shape::Mode::Mirror {
+        rights.push("delete");
+    }
+    let found = session.describe(table, &rights)?;
+    let mut report = compare(dialect, &found, &shape.wanted(), &shape.key);
+    if !report.exists {
+        let bare = &table.name;
+        if let Some(near) = shape::nearest_table(bare, &session.tables(table)?) {
+            report.near = Some(near);
+        }
+    }
+    Ok(report)
+}
+
+fn missing(report: &TableReport) -> String {
+    let missing = report.lines.iter().filter(|l| l.verdict.is_error());
+    missing.map(|l| l.column.as_str()).collect::<Vec<_>>().join(", ")
+}
+
+impl Landing for TableLanding {
+    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
+        let number = self.lane_number(lane)?;
+        self.with_session(lane, |session| {
+            Book { session, beside: &self.table }.held(number).map_err(StoreError::into_failure)
+        })
+    }
+
+    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
+        let lane = self.lane_number(&batch.lane)?;
+        let id = batch_id(lane, batch.number);
+        let detail = Detail { batch: id, order: id, lane, replaces: Vec::new() };
+        let path = files::path(&self.spool, &batch.lane, batch.number);
+        stage::TableStage::create(&self.shape, path, &self.disk, detail)
+    }
+
+    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        files::discard(&self.spool, lane, keep, &self.disk)
+    }
+
+    fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<Published> {
+        let rows = files::path(&self.spool, &batch.lane, batch.number);
+        let published =
+            self.with_session(&batch.lane, |session| publish::publish(self, session, batch, ranges, work, &rows))?;
+        self.disk.remove_file(&rows)?;
+        self.disk.remove_file(&spool::events_path(&rows))?;
+        Ok(published)
+    }
+
+    fn take_place(&self, old: &StagedWork, mut work: StagedWork) -> Outcome<StagedWork> {
+        let mut new = Detail::read(&work)?;
+        if !old.detail.is_null() {
+            let old = Detail::read(old)?;
+            new.order = old.order;
+            new.replaces = old.replaces;
+            new.replaces.push(old.batch);
+        }
+        work.detail = new.note()?;
+        Ok(work)
+    }
+
+    fn notices(&self) -> Vec<String> {
+        self.notices.clone()
+    }
+}

@@ -1,0 +1,162 @@
+//! Stages a batch for a table: spools its rows as they will be loaded, merged by key where there is one.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray as _;
+use arrow_array::{
+    Array as _, ArrayRef, BooleanArray, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray,
+};
+use arrow_schema::{DataType, Field, Schema, SchemaRef};
+use arrow_select::filter::filter_record_batch;
+use sluice_core::durable::Disk;
+use sluice_core::event::{LandingRows, RowOrigin};
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{Stage, StagedWork};
+
+use super::Detail;
+use super::merge::Merge;
+use super::shape::{BATCH, CHANGES, DELETED, Mode, Shape};
+use super::spool::{self, SpoolWriter};
+
+/// The schema of spooled rows: the columns that are loaded, without the batch, and for a mirror whether each is a delete.
+pub(super) fn spool_schema(shape: &Shape) -> SchemaRef {
+    let mut fields: Vec<Field> = shape
+        .columns()
+        .into_iter()
+        .filter(|(name, _)| name != BATCH)
+        .map(|(name, ty)| Field::new(name, ty.arrow(), true))
+        .collect();
+    if shape.mode == Mode::Mirror {
+        fields.push(Field::new(DELETED, DataType::Boolean, true));
+    }
+    Arc::new(Schema::new(fields))
+}
+
+pub(super) struct TableStage {
+    shape: Shape,
+    path: PathBuf,
+    disk: Disk,
+    schema: SchemaRef,
+    rows: SpoolWriter,
+    events: SpoolWriter,
+    /// Rows that wait for the end of the batch, since a later one may take their place.
+    waiting: Vec<(RecordBatch, RowOrigin)>,
+    merge: Merge,
+    key: Vec<usize>,
+    version: Option<usize>,
+    count: u64,
+    detail: Detail,
+}
+
+impl TableStage {
+    pub(super) fn create(shape: &Shape, path: PathBuf, disk: &Disk, detail: Detail) -> Outcome<Box<dyn Stage>> {
+        if let Some(folder) = path.parent() {
+            disk.make_folders(folder)?;
+        }
+        let schema = spool_schema(shape);
+        let place = |name: &String| shape.lands.iter().position(|c| c.name == *name);
+        Ok(Box::new(Self {
+            rows: SpoolWriter::create(path.clone(), &schema)?,
+            events: SpoolWriter::create(spool::events_path(&path), &spool::events_schema())?,
+            key: shape.key.iter().filter_map(place).collect(),
+            version: shape.version.as_ref().and_then(place),
+            shape: shape.clone(),
+            disk: disk.clone(),
+            waiting: Vec::new(),
+            merge: Merge::default(),
+            schema,
+            path,
+            count: 0,
+            detail,
+        }))
+    }
+
+    /// The columns to load: those that land, then those that the mode adds.
+    fn shaped(&self, rows: &RecordBatch, origin: &RowOrigin) -> Outcome<RecordBatch> {
+        let mut columns: Vec<ArrayRef> = Vec::with_capacity(self.schema.fields().len());
+        let schema = rows.schema();
+        for (i, column) in rows.columns().iter().enumerate() {
+            if !schema.field(i).name().starts_with('@') {
+                columns.push(Arc::clone(column));
+            }
+        }
+        let change = rows.column_by_name("@change");
+        let count = rows.num_rows();
+        if self.shape.mode == Mode::Changes {
+            columns.push(match change {
+                Some(change) if *change.data_type() == DataType::Utf8 => Arc::clone(change),
+                Some(_) => Arc::new(StringArray::new_null(count)),
+                None => Arc::new(StringArray::from_iter_values(std::iter::repeat_n("inserted", count))),
+            });
+        }
+        if self.shape.lineage || self.shape.mode == Mode::Changes {
+            columns.push(Arc::new(StringArray::from_iter_values(std::iter::repeat_n(&*origin.chunk.partition, count))));
+            let position = |row| i64::try_from(origin.position(row).major).unwrap_or(i64::MAX);
+            columns.push(Arc::new(Int64Array::from_iter_values((0..count).map(position))));
+        }
+        if self.shape.mode == Mode::Changes {
+            let times: TimestampMicrosecondArray = (0..count).map(|row| origin.time(row)).collect();
+            columns.push(Arc::new(times.with_timezone("UTC")));
+        }
+        if self.shape.mode == Mode::Mirror {
+            columns.push(Arc::new(deleted(change, count)));
+        }
+        RecordBatch::try_new(Arc::clone(&self.schema), columns)
+            .map_err(|e| Failure::internal(format!("rows do not have the form of their table: {e}")))
+    }
+
+    fn put(&mut self, rows: &RecordBatch, origin: &RowOrigin, keep: Option<&[bool]>) -> Outcome<()> {
+        self.events.write(&spool::events(origin, rows.num_rows(), keep)?)?;
+        let kept = match keep {
+            None => rows.clone(),
+            Some(keep) => filter_record_batch(rows, &BooleanArray::from(keep.to_vec()))
+                .map_err(|e| Failure::internal(e.to_string()))?,
+        };
+        self.count += kept.num_rows() as u64;
+        self.rows.write(&kept)
+    }
+}
+
+/// Whether each change is a delete; null for a kind that is none of ours, which is refused later.
+fn deleted(change: Option<&ArrayRef>, rows: usize) -> BooleanArray {
+    let Some(change) = change.filter(|c| matches!(c.data_type(), DataType::Utf8)) else {
+        return BooleanArray::from(vec![None; rows]);
+    };
+    let words = change.as_string::<i32>();
+    let word = |row: usize| (!words.is_null(row)).then(|| words.value(row)).filter(|w| CHANGES.contains(w));
+    (0..rows).map(|row| word(row).map(|w| w == "deleted")).collect()
+}
+
+impl Stage for TableStage {
+    fn write(&mut self, rows: LandingRows) -> Outcome<()> {
+        let origin = rows.origin.ok_or_else(|| Failure::internal("rows for a table came without their origin"))?;
+        let shaped = self.shaped(&rows.batch, &origin)?;
+        if !self.shape.mode.is_keyed() {
+            return self.put(&shaped, &origin, None);
+        }
+        self.merge.add(&shaped, &self.key, self.version);
+        self.waiting.push((shaped, origin));
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> Outcome<StagedWork> {
+        let stands = self.merge.stands().to_vec();
+        let mut start = 0;
+        for (rows, origin) in std::mem::take(&mut self.waiting) {
+            let end = start + rows.num_rows();
+            self.put(&rows, &origin, Some(&stands[start..end]))?;
+            start = end;
+        }
+        let Self { rows, events, disk, path, merge, count, detail, .. } = *self;
+        reach("stage.closed");
+        let bytes = rows.finish(&disk)?;
+        events.finish(&disk)?;
+        if let Some(folder) = path.parent() {
+            disk.sync_folder(folder)?;
+        }
+        reach("stage.synced");
+        Ok(StagedWork { rows: count, merged: merge.merged(), bytes, detail: detail.note()? })
+    }
+}
