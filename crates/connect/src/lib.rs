@@ -30,6 +30,9 @@ pub fn registry() -> Registry {
     registry.add_landing(landings::screen::Screen);
     registry.add_landing(landings::topics::Topics);
     landings::postgres::register(&mut registry);
+    landings::mariadb::register(&mut registry);
+    landings::sqlite::register(&mut registry);
+    landings::clickhouse::register(&mut registry);
     registry.keep_rejects(landings::files::open_rejects);
     registry
 }

@@ -95,13 +95,18 @@ pub trait Dialect: Send + Sync {
         }
         vec![format!("create table {} (\n  {}\n)", self.table(), inner.join(",\n  "))]
     }
-    /// The spelling of a column that may be null, or may not.
-    fn nullability(&self, nullable: bool) -> &'static str {
-        if nullable { "" } else { " not null" }
+    /// A type with what says whether it takes null.
+    fn typed(&self, spelled: &str, nullable: bool) -> String {
+        if nullable { spelled.to_string() } else { format!("{spelled} not null") }
+    }
+    /// A type that holds all that a column holds and all values of `ty` besides; None where there is none.
+    fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+        let _ = (ty, column);
+        None
     }
     /// The statement that gives a column another type; None where the store cannot.
-    fn retype(&self, name: &str, ty: &str) -> Option<String> {
-        Some(format!("alter table {} alter column {} type {ty}", self.table(), self.quote(name)))
+    fn retype(&self, column: &TableColumn, ty: &str) -> Option<String> {
+        Some(format!("alter table {} alter column {} type {ty}", self.table(), self.quote(&column.name)))
     }
     /// The statement that makes a key unique; None where the store cannot.
     fn index(&self, key: &[String]) -> Option<String> {
@@ -118,6 +123,12 @@ pub trait Dialect: Send + Sync {
         let _ = right;
         None
     }
+}
+
+/// Digits and scale of an exact number that holds two others, each given as digits and scale.
+pub fn wider_decimal(a: (u32, u32), b: (u32, u32)) -> (u32, u32) {
+    let scale = a.1.max(b.1);
+    ((a.0 - a.1).max(b.0 - b.1) + scale, scale)
 }
 
 /// What is to be said of one column.
@@ -217,8 +228,8 @@ pub fn compare(dialect: &dyn Dialect, found: &Found, wanted: &[Wanted], key: &[S
     let spell = |w: &Wanted| dialect.spell(w.column.ty, key.contains(&w.column.name));
     let Found::Table(table) = found else {
         let column = |w: &Wanted| {
-            let null = dialect.nullability(w.column.nullable && !key.contains(&w.column.name));
-            format!("{} {}{null}", dialect.quote(&w.column.name), spell(w))
+            let nullable = w.column.nullable && !key.contains(&w.column.name);
+            format!("{} {}", dialect.quote(&w.column.name), dialect.typed(&spell(w), nullable))
         };
         report.lines = wanted.iter().map(|w| line(w, None, Verdict::Missing, "not there")).collect();
         if *found == Found::NoSchema {
@@ -268,10 +279,10 @@ fn compare_column(dialect: &dyn Dialect, table: &StoredTable, want: &Wanted, spe
         report.lines.push(line(want, None, Verdict::Missing, &says));
         // A column that is added later has no value in the rows that are there.
         report.statements.push(format!(
-            "alter table {} add column {} {spelled}{}",
+            "alter table {} add column {} {}",
             dialect.table(),
             dialect.quote(name),
-            dialect.nullability(true)
+            dialect.typed(spelled, true)
         ));
         return;
     };
@@ -294,7 +305,8 @@ fn compare_column(dialect: &dyn Dialect, table: &StoredTable, want: &Wanted, spe
         Fit::Unfit => (Verdict::Unfit, format!("{} does not fit into {}", want.column.ty, column.ty)),
     };
     if verdict == Verdict::Loses {
-        report.statements.extend(dialect.retype(name, spelled));
+        let wider = dialect.wider(want.column.ty, column);
+        report.statements.extend(wider.and_then(|ty| dialect.retype(column, &ty)));
     }
     report.lines.push(line(want, Some(column), verdict, &says));
 }
@@ -336,6 +348,9 @@ mod tests {
         }
         fn spell(&self, ty: SqlType, _: bool) -> String {
             ty.to_string()
+        }
+        fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+            (column.ty == "integer").then(|| ty.to_string())
         }
         fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
             match (ty, column.ty.as_str()) {
@@ -379,6 +394,12 @@ mod tests {
         );
         assert!(report.has_errors() && report.is_only_growth());
         assert_eq!(report.difference(), ["there is no table toll.passage"]);
+    }
+
+    #[test]
+    fn a_wider_number_holds_both() {
+        assert_eq!(wider_decimal((10, 1), (6, 2)), (11, 2));
+        assert_eq!(wider_decimal((6, 2), (6, 2)), (6, 2));
     }
 
     #[test]

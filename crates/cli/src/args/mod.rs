@@ -99,6 +99,14 @@ pub(crate) struct CheckArgs {
     /// Look at this many real events of each arrival
     #[arg(long, value_name = "N", default_value_t = 1_000)]
     pub events: u64,
+
+    /// Run the statements that mend the tables, after showing them; nothing is ever dropped or narrowed
+    #[arg(long, conflicts_with = "offline")]
+    pub apply: bool,
+
+    /// Do not ask before --apply
+    #[arg(long, requires = "apply")]
+    pub yes: bool,
 }
 
 #[derive(Args, Debug)]

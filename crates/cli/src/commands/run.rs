@@ -86,13 +86,18 @@ pub(crate) fn as_text(plan: &Plan, report: &RunReport, took: Duration, program: 
         show_duration(took),
         show_many(rate, "event"),
     );
-    let mut table = Table::new(&[
+    let has_merged = report.counts.iter().any(|c| c.merged > 0);
+    let mut headings = vec![
         ("station", Align::Left),
         ("in", Align::Right),
         ("out", Align::Right),
         ("filtered", Align::Right),
         ("rejected", Align::Right),
-    ]);
+    ];
+    if has_merged {
+        headings.insert(4, ("merged", Align::Right));
+    }
+    let mut table = Table::new(&headings);
     for count in &report.counts {
         let rejected = match count.rejected {
             0 => "0".to_string(),
@@ -100,7 +105,11 @@ pub(crate) fn as_text(plan: &Plan, report: &RunReport, took: Duration, program: 
         };
         let cells = [count.input, count.output, count.filtered].map(show_count);
         let [input, out_, filtered] = cells;
-        table.row(vec![count.station.clone(), input, out_, filtered, rejected]);
+        let mut row = vec![count.station.clone(), input, out_, filtered, rejected];
+        if has_merged {
+            row.insert(4, show_count(count.merged));
+        }
+        table.row(row);
     }
     out.push_str(&table.render(screen_width()));
     if report.rejected > 0 {

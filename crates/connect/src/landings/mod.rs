@@ -1,9 +1,12 @@
 //! Kinds of landings.
 
+pub mod clickhouse;
 pub mod files;
+pub mod mariadb;
 pub mod postgres;
 pub mod screen;
 mod spool;
+pub mod sqlite;
 #[cfg(test)]
 mod suite;
 mod tables;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use arrow_array::{ArrayRef, Int32Array, RecordBatch, StringArray};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges};
-use sluice_core::event::{LandingRows, Position};
+use sluice_core::event::{Chunk, LandingRows, Position, RecordSpan, RowOrigin};
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{Landing, Published, StagedWork};
 use sluice_core::plan::OutputColumn;
@@ -36,17 +36,39 @@ pub(crate) fn ranges(number: u64) -> Ranges {
     Ranges(vec![Range { partition: "a".into(), from, to, identity: String::new() }])
 }
 
+/// Where rows came from: each text is an event of its own.
+pub(crate) fn origin(texts: &[&str]) -> RowOrigin {
+    let bytes: Vec<u8> = texts.iter().flat_map(|t| format!("{t}\n").into_bytes()).collect();
+    let mut start = 0;
+    let span = |text: &&str| {
+        let end = start + u32::try_from(text.len()).unwrap();
+        let span = RecordSpan { start, end };
+        start = end + 1;
+        span
+    };
+    let spans = texts.iter().map(span).collect();
+    let chunk = Chunk {
+        partition: "a".into(),
+        from: Position::at(100),
+        to: Position::at(100 + bytes.len() as u64),
+        identity: String::new(),
+        bytes,
+        head: None,
+        records: texts.len() as u64,
+        too_long: None,
+        messages: None,
+    };
+    RowOrigin { chunk: Arc::new(chunk), spans, rows: None }
+}
+
 /// Rows of the texts, all in one folder.
 pub(crate) fn rows(folder: &str, texts: &[&str]) -> LandingRows {
     let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: false };
     let text: ArrayRef = Arc::new(StringArray::from(texts.to_vec()));
     let number: ArrayRef = Arc::new(Int32Array::from(vec![1; texts.len()]));
     let schema = schema_of(&[column("text", SqlType::Text), column("n", SqlType::Integer)]);
-    LandingRows {
-        origin: None,
-        folder: folder.into(),
-        batch: RecordBatch::try_new(schema, vec![text, number]).unwrap(),
-    }
+    let batch = RecordBatch::try_new(schema, vec![text, number]).unwrap();
+    LandingRows { origin: Some(origin(texts)), folder: folder.into(), batch }
 }
 
 pub(crate) fn stage(landing: &dyn Landing, number: u64, parts: &[(&str, &[&str])]) -> StagedWork {

@@ -1,6 +1,7 @@
 //! `sluice check`: is it right before it runs?
 
 mod samples;
+mod tables;
 
 use serde_json::json;
 use sluice_core::failure::Outcome;
@@ -27,11 +28,18 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
         all.iter().filter(|p| args.pipelines.is_empty() || args.pipelines.contains(&p.config.name)).collect();
     let mut found = project.problems.clone();
     let mut sampled = Vec::new();
+    let mut differing = Vec::new();
+    if args.apply {
+        mend(&project, &chosen, args.yes)?;
+    }
     for pipeline in &chosen {
         found.extend(pipeline.problems.clone());
         // What is there outside is of interest only once the names bind.
         if !args.offline && !pipeline.problems.has_errors() && !project.problems.has_errors() {
             let outside = outside(&project, &pipeline.plan);
+            if outside.iter().any(|p| p.code.starts_with("table.")) {
+                differing.extend(tables::look(&project, &pipeline.plan));
+            }
             if !outside.has_errors() && args.events > 0 {
                 match samples::look(&project, pipeline, args.events, &mut found) {
                     Ok(looked) => sampled.extend(looked),
@@ -43,11 +51,23 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     }
     let found = found.into_sorted();
     match arguments.output {
-        OutputKind::Json => as_json(&chosen, &found, &sampled),
-        OutputKind::Text => as_text(&project, &chosen, &found, &sampled),
+        OutputKind::Json => as_json(&chosen, &found, &sampled, &differing),
+        OutputKind::Text => {
+            as_text(&project, &chosen, &found, &sampled);
+            for one in &differing {
+                output::print(&tables::show(one));
+            }
+        }
     }
     let wrong = found.iter().any(|p| p.severity == Severity::Error);
     Ok(if wrong { Exit::Configuration } else { Exit::Fine })
+}
+
+/// Runs what mends the tables of pipelines whose files are right.
+fn mend(project: &Project, chosen: &[&LoadedPipeline], yes: bool) -> Outcome<()> {
+    let readable = chosen.iter().filter(|p| !p.problems.has_errors() && !project.problems.has_errors());
+    let differing: Vec<_> = readable.flat_map(|p| tables::look(project, &p.plan)).collect();
+    tables::apply(project, &differing, yes).map(|_| ())
 }
 
 /// What is missing outside: folders, services.
@@ -128,7 +148,7 @@ fn in_lines(columns: &[(String, String)], width: usize) -> String {
     out
 }
 
-fn as_json(chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked]) {
+fn as_json(chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked], differing: &[tables::Differing<'_>]) {
     let pipelines: Vec<_> = chosen
         .iter()
         .map(|p| {
@@ -157,5 +177,6 @@ fn as_json(chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked]) {
         })
         .collect();
     let problems: Vec<_> = found.iter().map(problems::json).collect();
-    output::json("check", json!({ "pipelines": pipelines, "problems": problems }));
+    let tables: Vec<_> = differing.iter().map(tables::as_json).collect();
+    output::json("check", json!({ "pipelines": pipelines, "problems": problems, "tables": tables }));
 }

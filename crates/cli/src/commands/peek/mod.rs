@@ -11,7 +11,7 @@ use std::sync::Arc;
 use sluice_connect::look;
 use sluice_core::decode::recognise::Recognised;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::Stored;
+use sluice_core::kinds::{Settings, Stored};
 use sluice_core::plan::LandingPlan;
 use sluice_core::run::Stop;
 use sluice_core::sample::Window;
@@ -110,8 +110,8 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
                 let events = if args.last { wanted(args) } else { events };
                 return Ok(Opened::Events(Box::new(sampling::open_files(&settings, events, part(args, true))?)));
             }
-            let settings = around.settings(&landing.connection, &landing.options);
             let label = format!("{}.{}", pipeline.plan.pipeline, landing.label);
+            let settings = Settings { label: label.clone(), ..around.settings(&landing.connection, &landing.options) };
             match landing.kind.look(&settings, landing.columns())? {
                 Some(stored) => Ok(Opened::Stored(label, stored)),
                 None => Err(Failure::new(

@@ -3,7 +3,7 @@
 use arrow_array::RecordBatch;
 use serde_json::{Value, json};
 use sluice_core::failure::Outcome;
-use sluice_core::kinds::Stored;
+use sluice_core::kinds::{Stored, StoredBatch};
 use sluice_core::plan::OutputColumn;
 use sluice_core::profile::Profile;
 use sluice_core::run::Stop;
@@ -12,8 +12,8 @@ use sluice_core::units::{show_count, show_many, show_size};
 use super::question::Question;
 use crate::args::{Arguments, OutputKind, PeekArgs};
 use crate::output::rows::Rows;
-use crate::output::table::screen_width;
-use crate::output::{self, profile, style};
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::{self, profile, style, times};
 use crate::progress::Counting;
 
 /// Rows for the table of columns, where nothing else is asked for.
@@ -103,12 +103,14 @@ impl Seen<'_> {
     fn as_text(&self, args: &PeekArgs, rows: &dyn Stored) -> String {
         let summary = rows.summary();
         let width = screen_width();
+        let size = match summary.bytes {
+            0 if summary.rows.is_some() => String::new(),
+            bytes => format!(", {}, {}", show_many(summary.parts, "file"), show_size(bytes)),
+        };
         let mut out = format!(
-            "{}: {}, {}, {}\n{}",
+            "{}: {}{size}\n{}",
             style::bold(self.label),
             summary.what,
-            show_many(summary.parts, "file"),
-            show_size(summary.bytes),
             style::bold(&show_many(self.count, "row")),
         );
         if self.found.events < self.count {
@@ -132,6 +134,10 @@ impl Seen<'_> {
             out.push_str(&format!("\n{}\n", style::dim("the first rows:")));
             out.push_str(&Rows::of(first, &self.columns, args.show).render(width, 1));
         }
+        if !summary.batches.is_empty() {
+            out.push_str(&format!("\n{}\n", style::dim("the last batches, by the store's own record:")));
+            out.push_str(&batches(&summary.batches).render(width));
+        }
         out
     }
 
@@ -148,11 +154,39 @@ impl Seen<'_> {
                 "profiled": self.found.events,
                 "broken": self.broken,
                 "remarks": summary.remarks,
+                "batches": summary.batches,
                 "fields": profile::json(&self.found, Some(&self.columns)),
                 "first": self.first.as_ref().map_or_else(Vec::new, |f| objects(f, &self.columns, args.show)),
             }),
         );
     }
+}
+
+/// Batches as a store counts them. Where rows tell their batch, those that are there are counted as well.
+fn batches(batches: &[StoredBatch]) -> Table {
+    let mut table = Table::new(&[
+        ("lane", Align::Left),
+        ("batch", Align::Right),
+        ("landed (UTC)", Align::Left),
+        ("rows", Align::Right),
+        ("refused", Align::Right),
+        ("there now", Align::Right),
+    ]);
+    for batch in batches {
+        let there = batch.there.map_or_else(String::new, |there| match there == batch.rows {
+            true => show_count(there),
+            false => style::warn(&show_count(there)),
+        });
+        table.row(vec![
+            batch.lane.clone(),
+            batch.number.to_string(),
+            times::second(batch.landed_at),
+            show_count(batch.rows),
+            show_count(batch.refused),
+            there,
+        ]);
+    }
+    table
 }
 
 /// Rows as JSON objects.

@@ -121,6 +121,31 @@ pub(super) fn objections(rows: &RecordBatch, forms: &[Form]) -> Vec<Objection> {
     let mut found = Vec::new();
     let schema = rows.schema();
     for (i, cells) in Cells::all(rows).iter().enumerate() {
+        let name = schema.field(i).name();
+        match cells {
+            // Beyond the first day and moment stand the infinities; nothing may become one unseen.
+            Cells::Day(days) if days.values().iter().any(|d| d.checked_sub(DAYS).is_none_or(|d| d == i32::MIN)) => {
+                let is_bad = |row: &usize| matches!(cells.at(*row), Cell::Day(d) if d.checked_sub(DAYS).is_none_or(|d| d == i32::MIN));
+                found.extend((0..rows.num_rows()).filter(is_bad).map(|row| Objection {
+                    row,
+                    column: name.clone(),
+                    message: "this is no day of PostgreSQL's calendar".into(),
+                }));
+                continue;
+            }
+            Cells::Moment(moments)
+                if moments.values().iter().any(|m| m.checked_sub(MICROS).is_none_or(|m| m == i64::MIN)) =>
+            {
+                let is_bad = |row: &usize| matches!(cells.at(*row), Cell::Moment(m) if m.checked_sub(MICROS).is_none_or(|m| m == i64::MIN));
+                found.extend((0..rows.num_rows()).filter(is_bad).map(|row| Objection {
+                    row,
+                    column: name.clone(),
+                    message: "this is no moment of PostgreSQL's calendar".into(),
+                }));
+                continue;
+            }
+            _ => {}
+        }
         let Cells::Text(texts) = cells else { continue };
         let is_uuid = forms.get(i) == Some(&Form::Uuid);
         let has_zero = memchr::memchr(0, texts.values()).is_some();

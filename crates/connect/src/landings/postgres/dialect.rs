@@ -1,17 +1,17 @@
 //! How PostgreSQL spells our types, and how they fit its own.
 
-use sluice_core::table::{Dialect, Fit, TableColumn};
+use sluice_core::table::{Dialect, Fit, TableColumn, wider_decimal};
 use sluice_core::types::SqlType;
 
 use crate::landings::tables::shape::TableName;
 
 /// A name in double quotes.
-pub(super) fn quote(name: &str) -> String {
+pub(crate) fn quote(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
 /// A text in single quotes; backslashes mean themselves under standard_conforming_strings.
-pub(super) fn literal(text: &str) -> String {
+pub(crate) fn literal(text: &str) -> String {
     format!("'{}'", text.replace('\0', "").replace('\'', "''"))
 }
 
@@ -117,6 +117,31 @@ impl Dialect for PostgresDialect {
         }
     }
 
+    fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+        let (base, numbers) = parts(&column.base);
+        let whole = |base: &str| match base {
+            "smallint" => Some((5, 0)),
+            "integer" => Some((10, 0)),
+            "bigint" => Some((19, 0)),
+            _ => None,
+        };
+        let there = match (base, numbers.as_slice()) {
+            ("numeric", [digits, scale, ..]) => Some((*digits, *scale)),
+            _ => whole(base),
+        };
+        match (ty, base) {
+            (SqlType::Integer | SqlType::Bigint, "smallint" | "integer") => Some(self.spell(ty, false)),
+            (SqlType::Double, "real") => Some("double precision".into()),
+            (SqlType::Timestamptz, "timestamp with time zone" | "date") => Some("timestamptz".into()),
+            (SqlType::Timestamptz, "timestamp without time zone" | "timestamp") => Some("timestamp".into()),
+            _ => {
+                let (digits, scale) = ty.as_decimal()?;
+                let (digits, scale) = wider_decimal(there?, (digits.into(), scale.into()));
+                Some(format!("numeric({digits},{scale})"))
+            }
+        }
+    }
+
     fn grant(&self, right: &str) -> Option<String> {
         let user = self.user.as_ref()?;
         Some(format!("grant {right} on {} to {}", self.table(), quote(user)))
@@ -156,6 +181,29 @@ mod tests {
         PostgresDialect::new(TableName { schema: Some("toll".into()), name: "a\"b".into() }, Some("clerk".into()))
     }
 
+    #[rstest]
+    #[case(D62, "numeric(10,1)", Some("numeric(11,2)"))]
+    #[case(D62, "integer", Some("numeric(12,2)"))]
+    #[case(D62, "double precision", None)]
+    #[case(SqlType::Bigint, "double precision", None)]
+    #[case(SqlType::Bigint, "integer", Some("bigint"))]
+    #[case(SqlType::Timestamptz, "timestamp(3) with time zone", Some("timestamptz"))]
+    #[case(SqlType::Double, "real", Some("double precision"))]
+    fn a_column_is_only_ever_widened(#[case] ty: SqlType, #[case] base: &str, #[case] expected: Option<&str>) {
+        assert_eq!(dialect().wider(ty, &column(base)).as_deref(), expected);
+    }
+
+    fn column(base: &str) -> TableColumn {
+        TableColumn {
+            name: "c".into(),
+            ty: base.into(),
+            base: base.into(),
+            nullable: true,
+            filled: false,
+            computed: false,
+        }
+    }
+
     #[test]
     fn names_and_texts_are_quoted() {
         assert_eq!(dialect().table(), "\"toll\".\"a\"\"b\"");
@@ -189,15 +237,7 @@ mod tests {
     #[case(SqlType::Json, "jsonb", "whole")]
     #[case(SqlType::Date, "timestamp with time zone", "unfit")]
     fn types_fit_or_not(#[case] ty: SqlType, #[case] base: &str, #[case] expected: &str) {
-        let column = TableColumn {
-            name: "c".into(),
-            ty: base.into(),
-            base: base.into(),
-            nullable: true,
-            filled: false,
-            computed: false,
-        };
-        let word = match dialect().fit(ty, &column) {
+        let word = match dialect().fit(ty, &column(base)) {
             Fit::Whole => "whole",
             Fit::MayRefuse(_) => "refuse",
             Fit::Loses(_) => "loses",

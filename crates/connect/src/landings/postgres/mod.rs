@@ -29,6 +29,8 @@ const OPTIONS: &[OptionSpec] = databases::OPTIONS;
 /// The kind of store.
 pub(crate) struct Postgres;
 
+pub(crate) use dialect::{literal, quote};
+
 /// Adds connection and landing.
 pub fn register(registry: &mut Registry) {
     registry.add_connection(KIND);

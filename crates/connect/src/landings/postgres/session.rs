@@ -134,13 +134,13 @@ impl PostgresSession {
         if !is_mirror {
             return Ok(sent - self.execute(&keyed.upsert("true"))?);
         }
-        let outdated = self.execute(&keyed.drop_outdated())?;
+        self.execute(&keyed.drop_outdated())?;
         self.execute(&keyed.delete())?;
-        let outlived = self.execute(&keyed.drop_outlived())?;
+        self.execute(&keyed.drop_outlived())?;
         let gone = self.execute(&keyed.note_gone())?;
         let written = self.execute(&keyed.upsert(&format!("not s.{}", dialect::quote(DELETED))))?;
         self.execute(&keyed.forget_gone())?;
-        Ok((sent - outdated - outlived).saturating_sub(gone + written) + outdated + outlived)
+        Ok(sent.saturating_sub(gone + written))
     }
 }
 
@@ -175,7 +175,7 @@ impl Session for PostgresSession {
             ),
             format!(
                 "create table if not exists {} (id bigint primary key, lane integer not null, number bigint not null, \
-                 ledger text not null, ranges text not null, rows bigint not null, refused bigint not null, \
+                 ledger text not null, ranges text not null, landed bigint not null, refused bigint not null, \
                  older bigint not null, landed_at timestamptz not null default now(), unique (lane, number))",
                 table(BATCHES)
             ),

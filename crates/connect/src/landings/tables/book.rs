@@ -37,7 +37,7 @@ impl Book<'_> {
             "select ledger, number, ranges from {} where lane = {lane} order by number desc limit 1",
             self.table(BATCHES)
         );
-        Ok(self.session.query(&sql)?.first().and_then(|row| held(row)))
+        Ok(self.session.query(&sql)?.first().and_then(held))
     }
 
     /// Notes a batch; false where it is noted already.
@@ -56,7 +56,7 @@ impl Book<'_> {
             self.literal(&batch.ledger),
             self.literal(&ranges)
         );
-        let into = format!("{} (id, lane, number, ledger, ranges, rows, refused, older)", self.table(BATCHES));
+        let into = format!("{} (id, lane, number, ledger, ranges, landed, refused, older)", self.table(BATCHES));
         let sql = (self.session.spelling().insert_new)(&into, &values);
         Ok(self.session.execute(&sql)? == 1)
     }
@@ -64,7 +64,7 @@ impl Book<'_> {
     /// Corrects what a batch has landed.
     pub(super) fn correct(&mut self, id: i64, rows: u64, refused: u64, older: u64) -> StoreResult<()> {
         let table = self.table(BATCHES);
-        let sql = format!("update {table} set rows = {rows}, refused = {refused}, older = {older} where id = {id}");
+        let sql = format!("update {table} set landed = {rows}, refused = {refused}, older = {older} where id = {id}");
         self.session.execute(&sql).map(|_| ())
     }
 
@@ -109,9 +109,7 @@ impl Book<'_> {
     /// The refused rows of a batch.
     pub(super) fn refused(&mut self, id: i64) -> StoreResult<Vec<RefusedRow>> {
         let sql = format!(
-            "select source, position, within, column_name, message, hex_of_event from (select {}.*, {} as hex_of_event \
-             from {}) r where batch = {id} order by place",
-            (self.session.spelling().quote)(REFUSED),
+            "select source, position, within, column_name, message, {} from {} where batch = {id} order by place",
             self.session.hex("event"),
             self.table(REFUSED),
         );
@@ -120,28 +118,34 @@ impl Book<'_> {
 
     /// The newest batches of the landings in a table; all where no name is given.
     pub(super) fn batches(&mut self, landing: &str, last: usize) -> StoreResult<Vec<StoredBatch>> {
+        let lanes = format!("select id, lane from {} where landing = {}", self.table(LANES), self.literal(landing));
+        let lanes = self.session.query(&lanes)?;
+        let text = |row: &AnswerRow, i: usize| row.get(i).cloned().flatten().unwrap_or_default();
+        if lanes.is_empty() {
+            return Ok(Vec::new());
+        }
+        let ids: Vec<String> = lanes.iter().map(|row| text(row, 0)).collect();
         let sql = format!(
-            "select l.landing, l.lane, b.number, b.rows, b.refused, {}, b.id from {} b join {} l on l.id = b.lane \
-             where l.landing = {} order by b.landed_at desc, b.id desc limit {last}",
+            "select lane, number, landed, refused, {}, id from {} b where lane in ({}) order by landed_at desc, id desc \
+             limit {last}",
             self.session.spelling().landed_micros,
             self.table(BATCHES),
-            self.table(LANES),
-            self.literal(landing),
+            ids.join(", "),
         );
         let rows = self.session.query(&sql)?;
-        let text = |row: &AnswerRow, i: usize| row.get(i).cloned().flatten().unwrap_or_default();
         let count = |row: &AnswerRow, i: usize| text(row, i).parse().unwrap_or(0);
+        let lane = |id: &str| lanes.iter().find(|l| text(l, 0) == id).map_or(String::new(), |l| text(l, 1));
         Ok(rows
             .iter()
             .map(|row| StoredBatch {
-                landing: text(row, 0),
-                lane: text(row, 1),
-                number: count(row, 2),
-                rows: count(row, 3),
-                refused: count(row, 4),
+                landing: landing.to_string(),
+                lane: lane(&text(row, 0)),
+                number: count(row, 1),
+                rows: count(row, 2),
+                refused: count(row, 3),
                 there: None,
-                landed_at: text(row, 5).parse().unwrap_or(0),
-                id: text(row, 6).parse().unwrap_or(0),
+                landed_at: text(row, 4).parse().unwrap_or(0),
+                id: text(row, 5).parse().unwrap_or(0),
             })
             .collect())
     }

@@ -14,6 +14,8 @@ pub(crate) mod session;
 pub(crate) mod shape;
 mod spool;
 mod stage;
+#[cfg(test)]
+mod tests;
 
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -85,6 +87,8 @@ impl Detail {
     }
 }
 
+/// A session with the lane that it served; None for the first, which served none yet.
+type AtRest = (Option<LaneId>, Box<dyn Session>);
 type Connect = fn(&Settings) -> StoreResult<Box<dyn Session>>;
 
 /// A landing in one table.
@@ -98,8 +102,8 @@ pub(crate) struct TableLanding {
     shown: String,
     spool: PathBuf,
     disk: Disk,
-    /// Sessions that are at rest, by lane. The first has none.
-    sessions: Mutex<Vec<(Option<LaneId>, Box<dyn Session>)>>,
+    /// Sessions that are at rest.
+    sessions: Mutex<Vec<AtRest>>,
     lanes: Mutex<HashMap<LaneId, i64>>,
     notices: Vec<String>,
 }

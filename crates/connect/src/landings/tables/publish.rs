@@ -319,10 +319,13 @@ impl Publishing<'_> {
     /// What an error means for the run. A table that has changed is compared again, so that the difference is told.
     fn failure(&mut self, error: StoreError) -> Failure {
         if let StoreError::Changed(message) = &error {
-            let _ = self.session.execute("rollback");
-            match self.landing.compare_again(self.session) {
+            // A COPY that could not begin ends its session; the question takes another one.
+            let fresh = (self.landing.connect)(&self.landing.settings);
+            match fresh.and_then(|mut session| self.landing.compare_again(session.as_mut())) {
                 Err(StoreError::Failed(failure)) => return failure,
-                _ => return Failure::unreachable(format!("{}: {message}", self.landing.shown)),
+                Err(StoreError::Away(other)) => return StoreError::Away(other).into_failure(),
+                Err(other) => return Failure::unreachable(format!("{}: {message}: {other:?}", self.landing.shown)),
+                Ok(()) => return Failure::unreachable(format!("{}: {message}", self.landing.shown)),
             }
         }
         error.into_failure()

@@ -1,0 +1,227 @@
+//! How MariaDB and MySQL spell our types, and how they fit theirs.
+
+use sluice_core::table::{Dialect, Fit, TableColumn, wider_decimal};
+use sluice_core::types::SqlType;
+
+use crate::landings::tables::shape::TableName;
+
+/// A name in backquotes.
+pub(super) fn quote(name: &str) -> String {
+    format!("`{}`", name.replace('`', "``"))
+}
+
+/// A text in single quotes. Sessions set NO_BACKSLASH_ESCAPES, so that a backslash means itself.
+pub(super) fn literal(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "''"))
+}
+
+pub(super) struct MariadbDialect {
+    pub(super) table: TableName,
+}
+
+/// A type as `decimal(8,2)`: its name and numbers.
+fn parts(ty: &str) -> (&str, Vec<u32>) {
+    let (name, rest) = ty.split_once('(').unwrap_or((ty, ""));
+    let inner = rest.split(')').next().unwrap_or_default();
+    (name.trim(), inner.split(',').filter_map(|n| n.trim().parse().ok()).collect())
+}
+
+impl Dialect for MariadbDialect {
+    fn quote(&self, name: &str) -> String {
+        quote(name)
+    }
+
+    fn table(&self) -> String {
+        self.table.quoted(&quote)
+    }
+
+    fn create_schema(&self) -> String {
+        format!("create database {}", quote(self.table.schema.as_deref().unwrap_or_default()))
+    }
+
+    fn spell(&self, ty: SqlType, in_key: bool) -> String {
+        match ty {
+            // An index wants texts of a bounded length.
+            SqlType::Text | SqlType::Null if in_key => "varchar(255) character set utf8mb4 collate utf8mb4_bin".into(),
+            SqlType::Text | SqlType::Null => "longtext character set utf8mb4".into(),
+            SqlType::Boolean => "boolean".into(),
+            SqlType::Double => "double".into(),
+            SqlType::Decimal { precision, scale } => format!("decimal({precision},{scale})"),
+            SqlType::Timestamptz => "datetime(6)".into(),
+            SqlType::Json => "json".into(),
+            other => other.to_string(),
+        }
+    }
+
+    fn create(&self, columns: &[String], key: &[String]) -> Vec<String> {
+        let mut inner = columns.to_vec();
+        if !key.is_empty() {
+            let key: Vec<String> = key.iter().map(|k| quote(k)).collect();
+            inner.push(format!("primary key ({})", key.join(", ")));
+        }
+        vec![format!("create table {} (\n  {}\n) engine = InnoDB", self.table(), inner.join(",\n  "))]
+    }
+
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+        let (base, numbers) = parts(&column.base);
+        let unsigned = column.base.contains("unsigned");
+        let first = || numbers.first().copied().unwrap_or(0);
+        match (ty, base) {
+            (SqlType::Null, _) => Fit::Whole,
+            (SqlType::Text | SqlType::Json, "longtext") => Fit::Whole,
+            (SqlType::Text, "text" | "mediumtext" | "tinytext") => {
+                Fit::MayRefuse(format!("texts longer than a {base} holds are refused"))
+            }
+            (SqlType::Text, "varchar" | "char") => Fit::MayRefuse(format!("texts longer than {} are refused", first())),
+            (SqlType::Text, "enum") => Fit::MayRefuse("words that the type does not list are refused".into()),
+            (SqlType::Text, "uuid" | "inet6") => Fit::MayRefuse("texts of another form are refused".into()),
+            (SqlType::Json, "json") => Fit::Whole,
+            (SqlType::Boolean, "tinyint" | "boolean" | "bit") => Fit::Whole,
+            (SqlType::Integer | SqlType::Bigint, "bigint") if !unsigned => Fit::Whole,
+            (SqlType::Integer, "int" | "integer") if !unsigned => Fit::Whole,
+            (SqlType::Integer | SqlType::Bigint, "int" | "bigint" | "smallint" | "mediumint" | "tinyint") => {
+                Fit::Loses("it does not hold every whole number that can land".into())
+            }
+            (SqlType::Integer, "double") => Fit::Whole,
+            (SqlType::Bigint, "double" | "float") | (SqlType::Integer, "float") => {
+                Fit::Loses("large whole numbers are rounded".into())
+            }
+            (SqlType::Integer | SqlType::Bigint | SqlType::Decimal { .. }, "decimal") => {
+                let (digits, scale) = ty.as_decimal().unwrap_or((0, 0));
+                let (digits, scale) = (u32::from(digits), u32::from(scale));
+                let (has, after) = (first(), numbers.get(1).copied().unwrap_or(0));
+                if after < scale {
+                    Fit::Loses(format!("digits after the point are rounded from {scale} to {after}"))
+                } else if has - after < digits - scale {
+                    Fit::Loses(format!("numbers of more than {} digits before the point are refused", has - after))
+                } else {
+                    Fit::Whole
+                }
+            }
+            (SqlType::Decimal { .. }, "double" | "float") => Fit::Loses("exact numbers become approximate ones".into()),
+            (SqlType::Double, "double") => Fit::Whole,
+            (SqlType::Double, "float") => Fit::Loses("15 digits become 6".into()),
+            (SqlType::Date, "date") => Fit::Whole,
+            (SqlType::Timestamptz, "datetime") if first() < 6 => {
+                Fit::Loses(format!("microseconds are cut to {} digits", first()))
+            }
+            (SqlType::Timestamptz, "datetime") => Fit::Whole,
+            (SqlType::Timestamptz, "timestamp") if first() < 6 => {
+                Fit::Loses(format!("microseconds are cut to {} digits", first()))
+            }
+            (SqlType::Timestamptz, "timestamp") => Fit::MayRefuse("moments outside of 1970 to 2038 are refused".into()),
+            _ => Fit::Unfit,
+        }
+    }
+
+    fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+        let (base, numbers) = parts(&column.base);
+        if column.base.contains("unsigned") {
+            return None;
+        }
+        let there = match (base, numbers.as_slice()) {
+            ("decimal", [digits, scale, ..]) => Some((*digits, *scale)),
+            ("tinyint" | "smallint" | "mediumint" | "int", _) => Some((10, 0)),
+            ("bigint", _) => Some((19, 0)),
+            _ => None,
+        };
+        match (ty, base) {
+            (SqlType::Integer, "tinyint" | "smallint" | "mediumint") => Some("integer".into()),
+            (SqlType::Bigint, "tinyint" | "smallint" | "mediumint" | "int") => Some("bigint".into()),
+            (SqlType::Double, "float") => Some("double".into()),
+            (SqlType::Timestamptz, "datetime" | "timestamp") => Some(format!("{base}(6)")),
+            _ => {
+                let (digits, scale) = ty.as_decimal()?;
+                let (digits, scale) = wider_decimal(there?, (digits.into(), scale.into()));
+                Some(format!("decimal({digits},{scale})"))
+            }
+        }
+    }
+
+    /// `modify column` says everything of a column anew; a default would be lost.
+    fn retype(&self, column: &TableColumn, ty: &str) -> Option<String> {
+        let null = if column.nullable { "null" } else { "not null" };
+        let statement = format!("alter table {} modify column {} {ty} {null}", self.table(), quote(&column.name));
+        (!column.filled).then_some(statement)
+    }
+
+    fn allow_null(&self, name: &str, ty: &str) -> Option<String> {
+        Some(format!("alter table {} modify column {} {ty} null", self.table(), quote(name)))
+    }
+
+    fn index(&self, key: &[String]) -> Option<String> {
+        let columns: Vec<String> = key.iter().map(|k| quote(k)).collect();
+        Some(format!("alter table {} add unique key ({})", self.table(), columns.join(", ")))
+    }
+}
+
+/// The type of ours that shows values of a column best.
+pub(super) fn shown_as(base: &str) -> SqlType {
+    match parts(base) {
+        ("tinyint", numbers) if numbers == [1] => SqlType::Boolean,
+        ("tinyint" | "smallint" | "mediumint" | "int", _) if !base.contains("unsigned") => SqlType::Integer,
+        ("bigint" | "int" | "mediumint" | "smallint" | "tinyint", _) if base != "bigint(20) unsigned" => {
+            SqlType::Bigint
+        }
+        ("double" | "float", _) => SqlType::Double,
+        ("decimal", numbers) if numbers.first().is_some_and(|p| *p <= 38) => SqlType::Decimal {
+            precision: numbers.first().and_then(|n| u8::try_from(*n).ok()).unwrap_or(38),
+            scale: numbers.get(1).and_then(|n| u8::try_from(*n).ok()).unwrap_or(0),
+        },
+        ("json", _) => SqlType::Json,
+        ("date", _) => SqlType::Date,
+        _ => SqlType::Text,
+    }
+}
+
+/// A column as text that our types read.
+pub(super) fn as_text(quoted: &str, base: &str) -> String {
+    match parts(base).0 {
+        "bit" => format!("cast({quoted} + 0 as char)"),
+        "binary" | "varbinary" | "blob" | "longblob" => format!("hex({quoted})"),
+        _ => format!("cast({quoted} as char)"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const D82: SqlType = SqlType::Decimal { precision: 8, scale: 2 };
+
+    #[rstest]
+    #[case(SqlType::Text, "longtext", "whole")]
+    #[case(SqlType::Text, "varchar(9)", "refuse")]
+    #[case(SqlType::Text, "int(11)", "unfit")]
+    #[case(SqlType::Integer, "int(11)", "whole")]
+    #[case(SqlType::Integer, "int(10) unsigned", "loses")]
+    #[case(SqlType::Bigint, "bigint(20)", "whole")]
+    #[case(SqlType::Bigint, "int(11)", "loses")]
+    #[case(D82, "decimal(8,2)", "whole")]
+    #[case(D82, "decimal(10,1)", "loses")]
+    #[case(D82, "decimal(6,2)", "loses")]
+    #[case(SqlType::Timestamptz, "datetime(6)", "whole")]
+    #[case(SqlType::Timestamptz, "datetime", "loses")]
+    #[case(SqlType::Timestamptz, "timestamp(6)", "refuse")]
+    #[case(SqlType::Boolean, "tinyint(1)", "whole")]
+    #[case(SqlType::Double, "float", "loses")]
+    fn types_fit_or_not(#[case] ty: SqlType, #[case] base: &str, #[case] expected: &str) {
+        let dialect = MariadbDialect { table: TableName { schema: None, name: "t".into() } };
+        let column = TableColumn {
+            name: "c".into(),
+            ty: base.into(),
+            base: base.into(),
+            nullable: true,
+            filled: false,
+            computed: false,
+        };
+        let word = match dialect.fit(ty, &column) {
+            Fit::Whole => "whole",
+            Fit::MayRefuse(_) => "refuse",
+            Fit::Loses(_) => "loses",
+            Fit::Unfit => "unfit",
+        };
+        assert_eq!(word, expected);
+    }
+}

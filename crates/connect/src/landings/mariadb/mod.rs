@@ -1,0 +1,55 @@
+//! Landing kind `mariadb`: tables of MariaDB and MySQL, exactly once.
+//!
+//! Rows go by INSERT statements of many rows. LOAD DATA LOCAL is left alone: it ignores rows that break a constraint and
+//! cuts values that are too long, with a warning in place of an error, and many servers forbid it.
+
+mod dialect;
+mod session;
+
+use sluice_core::kinds::{ConnectionKind, Registry, Settings};
+use sluice_core::table::{Dialect, TableColumn};
+use sluice_core::types::SqlType;
+
+use super::tables::session::{Session, StoreResult};
+use super::tables::shape::TableName;
+use super::tables::{Store, TableKind};
+use crate::databases;
+
+const KIND: ConnectionKind = ConnectionKind {
+    scheme: "mariadb",
+    about: "a MariaDB or MySQL server: mariadb://HOST:PORT/DATABASE",
+    options: databases::OPTIONS,
+};
+
+/// The kind of store.
+pub(crate) struct Mariadb;
+
+/// Adds connection and landing.
+pub fn register(registry: &mut Registry) {
+    registry.add_connection(KIND);
+    registry.add_landing(TableKind::<Mariadb>::new());
+}
+
+impl Store for Mariadb {
+    const NAME: &'static str = "mariadb";
+    const SCHEME: &'static str = "mariadb";
+    const ABOUT: &'static str = "rows in a table of MariaDB or MySQL; a batch appears as a whole";
+    const GUARANTEE: &'static str =
+        "exactly once: the batch's identity, its rows and what was refused are one transaction";
+
+    fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>> {
+        Ok(Box::new(session::MariadbSession::begin(settings)?))
+    }
+
+    fn dialect(table: &TableName, _: &Settings) -> Box<dyn Dialect> {
+        Box::new(dialect::MariadbDialect { table: table.clone() })
+    }
+
+    fn shown_as(column: &TableColumn) -> SqlType {
+        dialect::shown_as(&column.base)
+    }
+
+    fn as_text(quoted: &str, column: &TableColumn) -> String {
+        dialect::as_text(quoted, &column.base)
+    }
+}

@@ -1,0 +1,185 @@
+//! Types there and back: edge values land as they are, or become rejects with a reason.
+
+use std::sync::Arc;
+
+use arrow_array::{
+    ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, Int64Array, StringArray,
+    TimestampMicrosecondArray,
+};
+use rstest::rstest;
+use sluice_core::types::SqlType;
+
+use super::{Kind, TestTable, column};
+
+const NUMERIC: SqlType = SqlType::Decimal { precision: 38, scale: 6 };
+
+/// Lands two rows, a value and a null, and gives what the store shows of them, or the reason of the refusal.
+fn there_and_back(kind: Kind, ty: SqlType, value: ArrayRef) -> Option<Result<Vec<String>, String>> {
+    let columns = [column("id", SqlType::Integer, false), column("x", ty, true)];
+    let table = TestTable::new(kind, &columns)?.created();
+    let ids: ArrayRef = Arc::new(Int32Array::from(vec![0, 1]));
+    let published = table.land(table.open().as_ref(), 1, vec![ids, value]);
+    if let Some(refused) = published.refused.first() {
+        assert_eq!(table.rows("select id from {t}"), ["1"], "the other row lands");
+        assert_eq!(refused.bytes, b"event 0");
+        return Some(Err(refused.message.clone()));
+    }
+    let mut stored = table.landing_kind().look(&table.settings(), &columns).unwrap().unwrap();
+    let columns = stored.summary().columns.clone();
+    let mut text = String::new();
+    while let Some(batch) = stored.next().unwrap() {
+        sluice_core::values::json::write_lines(&mut text, &batch, &columns);
+    }
+    let mut lines: Vec<String> = text.lines().map(str::to_string).collect();
+    lines.sort();
+    let value = |line: &String| line.split_once("\"x\":").unwrap().1.trim_end_matches('}').to_string();
+    Some(Ok(lines.iter().map(value).collect()))
+}
+
+fn decimal(value: i128) -> ArrayRef {
+    Arc::new(Decimal128Array::from(vec![Some(value), None]).with_data_type(NUMERIC.arrow()))
+}
+
+fn moment(micros: i64) -> ArrayRef {
+    Arc::new(TimestampMicrosecondArray::from(vec![Some(micros), None]).with_timezone("UTC"))
+}
+
+fn text(value: &str) -> ArrayRef {
+    Arc::new(StringArray::from(vec![Some(value), None]))
+}
+
+const POSTGRES: Kind = Kind::Postgres;
+const MARIADB: Kind = Kind::Mariadb;
+const SQLITE: Kind = Kind::Sqlite;
+const CLICKHOUSE: Kind = Kind::Clickhouse;
+const LARGEST: i128 = 99_999_999_999_999_999_999_999_999_999_999_999_999;
+
+#[rstest]
+fn whole_numbers_keep_all_their_bits(
+    #[values(POSTGRES, MARIADB, SQLITE, CLICKHOUSE)] kind: Kind,
+    #[values(i64::MIN, -1, 0, i64::MAX)] value: i64,
+) {
+    let array: ArrayRef = Arc::new(Int64Array::from(vec![Some(value), None]));
+    let Some(found) = there_and_back(kind, SqlType::Bigint, array) else { return };
+    assert_eq!(found.unwrap(), [value.to_string(), "null".into()]);
+}
+
+#[rstest]
+#[case(POSTGRES, "\"99999999999999999999999999999999.999999\"")]
+#[case(MARIADB, "99999999999999999999999999999999.999999")]
+#[case(SQLITE, "\"99999999999999999999999999999999.999999\"")]
+#[case(CLICKHOUSE, "99999999999999999999999999999999.999999")]
+fn exact_numbers_keep_all_their_digits(#[case] kind: Kind, #[case] largest: &str) {
+    let Some(found) = there_and_back(kind, NUMERIC, decimal(LARGEST)) else { return };
+    assert_eq!(found.unwrap(), [largest, "null"]);
+    let small = there_and_back(kind, NUMERIC, decimal(-1)).unwrap().unwrap();
+    assert!(["-0.000001", "\"-0.000001\""].contains(&small[0].as_str()), "{small:?}");
+}
+
+#[rstest]
+#[case(POSTGRES, 1.0e300, Ok("1e300"))]
+#[case(MARIADB, f64::NAN, Err("neither infinite nor NaN"))]
+#[case(MARIADB, f64::NEG_INFINITY, Err("neither infinite nor NaN"))]
+#[case(MARIADB, 2.5e-300, Ok("2.5e-300"))]
+#[case(SQLITE, f64::NAN, Err("no number for NaN"))]
+#[case(SQLITE, 0.1, Ok("0.1"))]
+#[case(CLICKHOUSE, 0.1, Ok("0.1"))]
+fn floating_points(#[case] kind: Kind, #[case] value: f64, #[case] expected: Result<&str, &str>) {
+    let array: ArrayRef = Arc::new(Float64Array::from(vec![Some(value), None]));
+    let Some(found) = there_and_back(kind, SqlType::Double, array) else { return };
+    match expected {
+        Ok(text) => assert_eq!(found.unwrap()[0].parse::<f64>().unwrap(), text.parse::<f64>().unwrap()),
+        Err(reason) => assert!(found.unwrap_err().contains(reason)),
+    }
+}
+
+#[test]
+fn postgres_holds_nan_and_the_infinities() {
+    let columns = [column("id", SqlType::Integer, false), column("x", SqlType::Double, true)];
+    let Some(table) = TestTable::new(POSTGRES, &columns) else { return };
+    let table = table.created();
+    let values: ArrayRef = Arc::new(Float64Array::from(vec![f64::NAN, f64::INFINITY, f64::NEG_INFINITY]));
+    table.land(table.open().as_ref(), 1, vec![Arc::new(Int32Array::from(vec![0, 1, 2])), values]);
+    assert_eq!(table.rows("select x from {t} order by id"), ["NaN", "Infinity", "-Infinity"]);
+}
+
+#[rstest]
+#[case(POSTGRES, "a\0b", Err("zero byte"))]
+#[case(MARIADB, "a\0b", Ok("\"a\\u0000b\""))]
+#[case(SQLITE, "a\0b", Ok("\"a\\u0000b\""))]
+#[case(CLICKHOUSE, "a\0b", Ok("\"a\\u0000b\""))]
+#[case(POSTGRES, "水位 \\ ' \" \n\t😀", Ok("\"水位 \\\\ ' \\\" \\n\\t😀\""))]
+#[case(MARIADB, "水位 \\ ' \" \n\t😀", Ok("\"水位 \\\\ ' \\\" \\n\\t😀\""))]
+#[case(SQLITE, "水位 \\ ' \" \n\t😀", Ok("\"水位 \\\\ ' \\\" \\n\\t😀\""))]
+#[case(CLICKHOUSE, "水位 \\ ' \" \n\t😀", Ok("\"水位 \\\\ ' \\\" \\n\\t😀\""))]
+fn texts(#[case] kind: Kind, #[case] value: &str, #[case] expected: Result<&str, &str>) {
+    let Some(found) = there_and_back(kind, SqlType::Text, text(value)) else { return };
+    match expected {
+        Ok(text) => assert_eq!(found.unwrap()[0], text),
+        Err(reason) => assert!(found.unwrap_err().contains(reason)),
+    }
+}
+
+#[rstest]
+fn long_texts(#[values(POSTGRES, MARIADB, SQLITE, CLICKHOUSE)] kind: Kind) {
+    let long = "barge ".repeat(200_000);
+    let Some(found) = there_and_back(kind, SqlType::Text, text(&long)) else { return };
+    assert_eq!(found.unwrap()[0].len(), long.len() + 2);
+}
+
+// Days from 1970: 2026-07-01, 0001-01-01, 9999-12-31, and one that no calendar has.
+#[rstest]
+#[case(POSTGRES, 20_635, Ok("2026-07-01"))]
+#[case(POSTGRES, -719_162, Ok("0001-01-01"))]
+#[case(POSTGRES, 2_932_896, Ok("9999-12-31"))]
+#[case(POSTGRES, i32::MAX, Err("out of range"))]
+#[case(POSTGRES, i32::MIN, Err("no day of PostgreSQL"))]
+#[case(MARIADB, 2_932_896, Ok("9999-12-31"))]
+#[case(MARIADB, i32::MAX, Err("1 to 9999"))]
+#[case(SQLITE, -719_162, Ok("0001-01-01"))]
+#[case(SQLITE, i32::MIN, Err("1 to 9999"))]
+#[case(CLICKHOUSE, 20_635, Ok("2026-07-01"))]
+#[case(CLICKHOUSE, -1, Err("1970 to 2105"))]
+fn days(#[case] kind: Kind, #[case] day: i32, #[case] expected: Result<&str, &str>) {
+    let array: ArrayRef = Arc::new(Date32Array::from(vec![Some(day), None]));
+    let Some(found) = there_and_back(kind, SqlType::Date, array) else { return };
+    match expected {
+        Ok(text) => assert_eq!(found.unwrap()[0].trim_matches('"'), text),
+        Err(reason) => {
+            let said = found.unwrap_err();
+            assert!(said.contains(reason), "{said}");
+        }
+    }
+}
+
+#[rstest]
+#[case(POSTGRES, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
+#[case(POSTGRES, i64::MIN, Err("no moment of PostgreSQL"))]
+#[case(POSTGRES, i64::MAX, Ok("294247-01-10 04:00:54.775807"))]
+#[case(MARIADB, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
+#[case(MARIADB, -1, Ok("1969-12-31 23:59:59.999999"))]
+#[case(MARIADB, i64::MAX, Err("1 to 9999"))]
+#[case(SQLITE, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
+#[case(SQLITE, i64::MAX, Err("1 to 9999"))]
+#[case(CLICKHOUSE, -7, Ok("-7"))]
+fn moments(#[case] kind: Kind, #[case] micros: i64, #[case] expected: Result<&str, &str>) {
+    let Some(found) = there_and_back(kind, SqlType::Timestamptz, moment(micros)) else { return };
+    match expected {
+        Ok(text) => assert_eq!(found.unwrap()[0].trim_matches('"').replace('T', " ").trim_end_matches('Z'), text),
+        Err(reason) => {
+            let said = found.unwrap_err();
+            assert!(said.contains(reason), "{said}");
+        }
+    }
+}
+
+#[rstest]
+fn json_and_truth(#[values(POSTGRES, MARIADB, SQLITE, CLICKHOUSE)] kind: Kind) {
+    let Some(found) = there_and_back(kind, SqlType::Json, text(r#"[1,{"a":[null,"x"]}]"#)) else { return };
+    let found = found.unwrap()[0].replace(' ', "").replace('\\', "");
+    assert!(found.contains(r#"[1,{"a":[null,"x"]}]"#), "{found}");
+    let array: ArrayRef = Arc::new(BooleanArray::from(vec![Some(true), None]));
+    let found = there_and_back(kind, SqlType::Boolean, array).unwrap().unwrap();
+    assert!(["true", "1"].contains(&found[0].as_str()), "{found:?}");
+    assert_eq!(found[1], "null");
+}
