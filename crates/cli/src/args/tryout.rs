@@ -30,7 +30,8 @@ pub(crate) struct EmitArgs {
     #[arg(value_name = "SHAPE", add = ArgValueCandidates::new(names::shapes))]
     pub shape: String,
 
-    /// A folder that gets a new file, or CONNECTION:TOPIC; without it, they go to standard output
+    /// A folder that gets a new file, CONNECTION:TOPIC, or CONNECTION:TABLE of a database; without it, they go to standard
+    /// output
     #[arg(long, value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
     pub into: Option<String>,
 
@@ -38,9 +39,14 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
     pub partitions: Option<u64>,
 
-    /// Of a topic: the field whose value becomes the key; without it, the first field of the shape that is a key
+    /// Of a topic: the field whose value becomes the key; of a table: the column that names a row. Without it, the first
+    /// field of the shape that is a key
     #[arg(long, value_name = "FIELD")]
     pub key: Option<String>,
+
+    /// Of a table: the share of changes that delete a row, such as 10%; the others insert, or update where the key is there
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
+    pub deletes: f64,
 
     /// Stop after this many events
     #[arg(long, value_name = "N")]

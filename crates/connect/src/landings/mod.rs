@@ -12,6 +12,8 @@ mod suite;
 mod tables;
 pub mod topics;
 
+pub use tables::workload;
+
 use std::sync::Arc;
 
 use arrow_schema::{Field, SchemaRef};

@@ -31,7 +31,7 @@ const AT_ONCE: u64 = 2_000;
 pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
     let stop = Arc::new(Stop::new());
     if args.shape == "-" {
-        let mut sink = Sink::open(args, arguments.project.as_deref(), "lines")?;
+        let mut sink = Sink::open(args, arguments.project.as_deref(), "lines", &[], "")?;
         signals::end_on_signals(&stop);
         let started = Instant::now();
         let emitted = lines::send(args, &mut sink, &stop)?;
@@ -58,7 +58,8 @@ pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
         let help = names::remedy(field, "fields", fields.iter().map(String::as_str));
         return Err(failure.with_help(help.unwrap_or_else(|| fields.join(", "))));
     }
-    let mut sink = Sink::open(args, arguments.project.as_deref(), &name)?;
+    let (fields, key) = (emitter.fields(), emitter.key_name());
+    let mut sink = Sink::open(args, arguments.project.as_deref(), &name, &fields, &key)?;
     signals::end_on_signals(&stop);
     let started = Instant::now();
     let written = invented(args, &mut emitter, &mut sink, &stop)?;
@@ -149,12 +150,12 @@ fn time_of(args: &EmitArgs, number: u64) -> i64 {
 
 fn report(arguments: &Arguments, args: &EmitArgs, name: &str, sink: &Sink, emitted: Emitted, took: Duration) {
     if arguments.output == OutputKind::Json && !matches!(sink, Sink::Stdout) {
-        let topic = matches!(sink, Sink::Topic(..)).then(|| sink.shown());
+        let topic = matches!(sink, Sink::Topic(..) | Sink::Table(_)).then(|| sink.shown());
         output::json(
             "emit",
             json!({
                 "shape": name, "seed": args.seed, "events": emitted.events, "bad": emitted.bad, "late": emitted.late,
-                "bytes": emitted.bytes, "file": sink.file(), "topic": topic, "seconds": took.as_secs_f64(),
+                "bytes": emitted.bytes, "changes": sink.changes(), "file": sink.file(), "topic": topic, "seconds": took.as_secs_f64(),
             }),
         );
         return;
@@ -167,6 +168,10 @@ fn report(arguments: &Arguments, args: &EmitArgs, name: &str, sink: &Sink, emitt
         show_size(emitted.bytes),
         show_duration(took),
     );
+    if let Some([inserted, updated, deleted]) = sink.changes() {
+        let [inserted, updated, deleted] = [inserted, updated, deleted].map(show_count);
+        text.push_str(&format!(": {inserted} inserted, {updated} updated, {deleted} deleted"));
+    }
     if emitted.bad > 0 {
         text.push_str(&format!(", {} of them bad", show_count(emitted.bad)));
     }

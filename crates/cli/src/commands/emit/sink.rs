@@ -5,17 +5,30 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use sluice_connect::broker::Sender;
+use sluice_connect::landings::workload::{Change, Workload};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 use crate::args::{EmitArgs, EmitFormat};
 use crate::place;
 use crate::project::Project;
+use crate::random::Random;
 
 /// An opened sink.
 pub(super) enum Sink {
     Stdout,
     File(File, PathBuf),
     Topic(Box<Sender>, String),
+    Table(Box<TableSink>),
+}
+
+/// A table of a database.
+pub(super) struct TableSink {
+    workload: Workload,
+    place: String,
+    deletes: f64,
+    random: Random,
+    /// Rows inserted, updated and deleted.
+    pub done: [u64; 3],
 }
 
 /// How far writing came.
@@ -31,7 +44,13 @@ impl Sink {
     ///
     /// # Errors
     /// Where it cannot be written to.
-    pub(super) fn open(args: &EmitArgs, project: Option<&Path>, name: &str) -> Outcome<Self> {
+    pub(super) fn open(
+        args: &EmitArgs,
+        project: Option<&Path>,
+        name: &str,
+        fields: &[String],
+        key: &str,
+    ) -> Outcome<Self> {
         let Some(into) = &args.into else { return Ok(Self::Stdout) };
         let is_folder = Path::new(into).exists() || into.contains(['/', '\\']) || !into.contains(':');
         if is_folder {
@@ -45,9 +64,22 @@ impl Sink {
             let help = sluice_core::names::remedy(connection, "connections", known());
             return Err(failure.with_help(help.unwrap_or_else(|| "name a folder, or CONNECTION:TOPIC".into())));
         };
+        if connection.scheme != "kafka" && !matches!(connection.scheme.as_str(), "file" | "screen") && !topic.is_empty()
+        {
+            let settings = project.surroundings().settings(connection, &connection.options);
+            return Ok(Self::Table(Box::new(TableSink {
+                workload: Workload::open(&settings, topic, fields, key)?,
+                place: into.clone(),
+                deletes: args.deletes,
+                random: Random::new(args.seed ^ 0x5bd1),
+                done: [0; 3],
+            })));
+        }
         if connection.scheme != "kafka" || topic.is_empty() {
-            return Err(Failure::new(FailureKind::Configuration, format!("`{into}` is no topic"))
-                .with_help("name CONNECTION:TOPIC of a `kafka:` connection, or a folder"));
+            return Err(Failure::new(FailureKind::Configuration, format!("`{into}` is no topic and no table"))
+                .with_help(
+                    "name CONNECTION:TOPIC of a `kafka:` connection, CONNECTION:TABLE of a database, or a folder",
+                ));
         }
         let settings = place::settings(&project, connection, topic)?;
         let sender = Sender::open(&settings, topic, args.partitions)?;
@@ -62,12 +94,21 @@ impl Sink {
         }
     }
 
+    /// Rows of a table that were inserted, updated and deleted.
+    pub(super) fn changes(&self) -> Option<[u64; 3]> {
+        match self {
+            Self::Table(table) => Some(table.done),
+            _ => None,
+        }
+    }
+
     /// For people.
     pub(super) fn shown(&self) -> String {
         match self {
             Self::Stdout => "standard output".into(),
             Self::File(_, path) => path.display().to_string(),
             Self::Topic(_, place) => place.clone(),
+            Self::Table(table) => table.place.clone(),
         }
     }
 
@@ -92,6 +133,18 @@ impl Sink {
                     sender.send(key.as_ref().map(String::as_bytes), line, *time)?;
                 }
                 sender.serve()?;
+                Ok(Written::GoOn)
+            }
+            Self::Table(table) => {
+                let TableSink { workload, deletes, random, done, .. } = table.as_mut();
+                let mut changes = Vec::new();
+                for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
+                    let Ok(row) = serde_json::from_slice(line) else { continue };
+                    let change = if (random.below(1_000_000) as f64) < *deletes * 1e6 { Change::Delete } else { Change::Write };
+                    changes.push((change, row));
+                }
+                let more = workload.change(&changes)?;
+                done.iter_mut().zip(more).for_each(|(sum, n)| *sum += n);
                 Ok(Written::GoOn)
             }
         }

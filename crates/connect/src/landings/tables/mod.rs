@@ -16,6 +16,7 @@ mod spool;
 mod stage;
 #[cfg(test)]
 mod tests;
+pub mod workload;
 
 use std::collections::HashMap;
 use std::path::PathBuf;
