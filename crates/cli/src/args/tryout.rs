@@ -44,7 +44,11 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "FIELD")]
     pub key: Option<String>,
 
-    /// Of a table: the share of changes that delete a row, such as 10%; the others insert, or update where the key is there
+    /// Of a table: the share of changes that update a row written before, such as 30%
+    #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
+    pub updates: f64,
+
+    /// Of a table: the share of changes that delete a row written before, such as 10%
     #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
     pub deletes: f64,
 

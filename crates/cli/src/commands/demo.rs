@@ -101,7 +101,7 @@ fn introduce(folder: &Path, again: bool, made: &[String], files: u64, bytes: u64
             style::bold("sluice.toml             "),
             style::dim("connections: where the depots drop files, where data lands"),
             style::bold("pipelines/weighings.toml"),
-            style::dim("the contract of a weighing, and its two landings"),
+            style::dim("the contract of a weighing, and its three landings"),
             style::bold("depots/                 "),
         ),
     });
@@ -114,14 +114,15 @@ fn what_next(folder: &Path, program: &str) -> String {
         (program.to_string(), "what is here, how is it, what next"),
         (format!("{program} ledger weighings"), "which batches, how big, how long"),
         (format!("{program} rejects weighings"), "which events were rejected, and why"),
+        (format!("{program} peek weighings.weighing.desk"), "what is in the table"),
         (format!("{program} check"), "edit pipelines/weighings.toml, mistype something, and look"),
         (format!("{program} run weighings"), "wait for more; drop files into depots/ meanwhile, Ctrl-C to stop"),
     ];
     let width = lines.iter().map(|(c, _)| c.len()).max().unwrap_or(0);
     let mut out = format!(
-        "\nlanded: {}/archive/weighings (Parquet by day) and {}/archive/heavy (JSON Lines by cargo)\n\nlook around:\n",
+        "\nlanded: {}/archive/weighings (Parquet by day), archive/heavy (JSON Lines by cargo) and the table `weighing` in \
+         office.db (SQLite)\n\nlook around:\n",
         folder.display(),
-        folder.display()
     );
     for (command, why) in lines {
         out.push_str(&format!("  {}  {}\n", style::command(&format!("{command:width$}")), style::dim(why)));

@@ -62,11 +62,6 @@ impl Emitter {
         self.key_field.is_some()
     }
 
-    /// The name of the field whose value is the key; empty where there is none.
-    pub(crate) fn key_name(&self) -> String {
-        self.key_field.map_or(String::new(), |i| self.shape.fields[i].path.join("."))
-    }
-
     /// The names of the fields.
     pub(crate) fn fields(&self) -> Vec<String> {
         self.shape.fields.iter().map(|f| f.path.join(".")).collect()

@@ -6,6 +6,7 @@ mod man;
 mod pages;
 mod search;
 
+use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
 use sluice_core::context::COLUMNS as CONTEXT;
 use sluice_core::expr::FUNCTIONS;
@@ -25,6 +26,7 @@ pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("kinds", "intakes and landings: what each is, guarantees and takes"),
     ("types", "the types of contracts and expressions"),
     ("messages", "what a broker tells beside the fields of an event that arrives from a topic"),
+    ("tables", "our types in the tables of databases: what a new column gets, and which columns that are there fit"),
     ("functions", "what columns and conditions can compute"),
     ("rejects", "why an event is rejected"),
     ("problems", "what check finds in files"),
@@ -65,6 +67,7 @@ pub(crate) fn entries() -> Vec<Entry> {
     all.extend(
         CONTEXT.iter().map(|c| Entry { form: format!("{} {}", c.name, c.ty), ..entry("messages", c.name, c.about) }),
     );
+    all.extend(types_in_stores().into_iter().map(type_in_store));
     all.extend(FUNCTIONS.iter().map(|f| Entry {
         form: f.signature.into(),
         notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],
@@ -74,6 +77,23 @@ pub(crate) fn entries() -> Vec<Entry> {
     all.extend(CODES.iter().map(|(name, about)| entry("problems", name, about)));
     all.extend(exit::CODES.iter().map(|(code, about)| entry("exits", &code.to_string(), about)));
     all
+}
+
+fn type_in_store(one: TypeInStore) -> Entry {
+    let mut notes = Vec::new();
+    if !one.whole.is_empty() {
+        notes.push(format!("lands whole in: {}", one.whole.join(", ")));
+    }
+    notes.extend(one.refuse.iter().map(|(column, why)| format!("in {column}, as rejects where need be: {why}")));
+    notes.extend(one.lose.iter().map(|(column, how)| format!("never in {column}: {how}")));
+    Entry {
+        chapter: "tables",
+        context: one.kind.into(),
+        form: format!("{} in {} is {}", one.ours, one.kind, one.becomes),
+        name: one.ours,
+        about: one.remark.into(),
+        notes,
+    }
 }
 
 fn option_tables(all: &mut Vec<Entry>) {

@@ -12,7 +12,7 @@ mod suite;
 mod tables;
 pub mod topics;
 
-pub use tables::workload;
+pub use tables::{reference, workload};
 
 use std::sync::Arc;
 

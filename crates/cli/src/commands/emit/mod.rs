@@ -31,7 +31,7 @@ const AT_ONCE: u64 = 2_000;
 pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
     let stop = Arc::new(Stop::new());
     if args.shape == "-" {
-        let mut sink = Sink::open(args, arguments.project.as_deref(), "lines", &[], "")?;
+        let mut sink = Sink::open(args, arguments.project.as_deref(), "lines", &[])?;
         signals::end_on_signals(&stop);
         let started = Instant::now();
         let emitted = lines::send(args, &mut sink, &stop)?;
@@ -58,8 +58,7 @@ pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
         let help = names::remedy(field, "fields", fields.iter().map(String::as_str));
         return Err(failure.with_help(help.unwrap_or_else(|| fields.join(", "))));
     }
-    let (fields, key) = (emitter.fields(), emitter.key_name());
-    let mut sink = Sink::open(args, arguments.project.as_deref(), &name, &fields, &key)?;
+    let mut sink = Sink::open(args, arguments.project.as_deref(), &name, &emitter.fields())?;
     signals::end_on_signals(&stop);
     let started = Instant::now();
     let written = invented(args, &mut emitter, &mut sink, &stop)?;

@@ -25,6 +25,7 @@ pub(super) enum Sink {
 pub(super) struct TableSink {
     workload: Workload,
     place: String,
+    updates: f64,
     deletes: f64,
     random: Random,
     /// Rows inserted, updated and deleted.
@@ -44,13 +45,7 @@ impl Sink {
     ///
     /// # Errors
     /// Where it cannot be written to.
-    pub(super) fn open(
-        args: &EmitArgs,
-        project: Option<&Path>,
-        name: &str,
-        fields: &[String],
-        key: &str,
-    ) -> Outcome<Self> {
+    pub(super) fn open(args: &EmitArgs, project: Option<&Path>, name: &str, fields: &[String]) -> Outcome<Self> {
         let Some(into) = &args.into else { return Ok(Self::Stdout) };
         let is_folder = Path::new(into).exists() || into.contains(['/', '\\']) || !into.contains(':');
         if is_folder {
@@ -68,8 +63,9 @@ impl Sink {
         {
             let settings = project.surroundings().settings(connection, &connection.options);
             return Ok(Self::Table(Box::new(TableSink {
-                workload: Workload::open(&settings, topic, fields, key)?,
+                workload: Workload::open(&settings, topic, fields, args.key.as_deref())?,
                 place: into.clone(),
+                updates: args.updates,
                 deletes: args.deletes,
                 random: Random::new(args.seed ^ 0x5bd1),
                 done: [0; 3],
@@ -136,14 +132,20 @@ impl Sink {
                 Ok(Written::GoOn)
             }
             Self::Table(table) => {
-                let TableSink { workload, deletes, random, done, .. } = table.as_mut();
+                let TableSink { workload, updates, deletes, random, done, .. } = table.as_mut();
                 let mut changes = Vec::new();
                 for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
                     let Ok(row) = serde_json::from_slice(line) else { continue };
-                    let change = if (random.below(1_000_000) as f64) < *deletes * 1e6 { Change::Delete } else { Change::Write };
+                    let share = random.below(1_000_000) as f64 / 1e6;
+                    let chosen = random.below(1 << 40);
+                    let change = match share {
+                        s if s < *deletes => Change::Delete(chosen),
+                        s if s < *deletes + *updates => Change::Update(chosen),
+                        _ => Change::Write,
+                    };
                     changes.push((change, row));
                 }
-                let more = workload.change(&changes)?;
+                let more = workload.change(changes)?;
                 done.iter_mut().zip(more).for_each(|(sum, n)| *sum += n);
                 Ok(Written::GoOn)
             }

@@ -50,6 +50,39 @@ impl Store for Clickhouse {
         Box::new(dialect::ClickhouseDialect { table: table.clone() })
     }
 
+    const COLUMNS: &'static [&'static str] = &[
+        "String",
+        "FixedString(8)",
+        "UInt8",
+        "Int8",
+        "Int16",
+        "Int32",
+        "Int64",
+        "UInt64",
+        "Float32",
+        "Float64",
+        "Decimal(8, 2)",
+        "Decimal(12, 4)",
+        "Decimal(6, 1)",
+        "Date",
+        "DateTime",
+    ];
+
+    fn remark(ty: SqlType) -> &'static str {
+        match ty {
+            SqlType::Text => "any length; zero bytes as they are",
+            SqlType::Boolean => "1 and 0",
+            SqlType::Decimal { .. } => "every digit; precision up to 38",
+            SqlType::Double => "64 bits; NaN and the infinities as they are",
+            SqlType::Date => "1970 to 2105; others are refused",
+            SqlType::Timestamptz => {
+                "microseconds since 1970 as a whole number; a DateTime takes whole seconds from 1970 to 2105"
+            }
+            SqlType::Json => "text, as it was spelled",
+            _ => "every value",
+        }
+    }
+
     fn shown_as(column: &TableColumn) -> SqlType {
         dialect::shown_as(&column.base)
     }

@@ -45,6 +45,42 @@ impl Store for Mariadb {
         Box::new(dialect::MariadbDialect { table: table.clone() })
     }
 
+    const COLUMNS: &'static [&'static str] = &[
+        "longtext",
+        "text",
+        "varchar(40)",
+        "char(8)",
+        "enum('a')",
+        "tinyint(1)",
+        "smallint(6)",
+        "int(11)",
+        "int(10) unsigned",
+        "bigint(20)",
+        "float",
+        "double",
+        "decimal(8,2)",
+        "decimal(12,4)",
+        "decimal(6,1)",
+        "date",
+        "datetime",
+        "datetime(6)",
+        "timestamp(6)",
+        "json",
+    ];
+
+    fn remark(ty: SqlType) -> &'static str {
+        match ty {
+            SqlType::Text => "any length up to 4 GiB; varchar(255) in a key; zero bytes as they are",
+            SqlType::Boolean => "tinyint(1): 1 and 0",
+            SqlType::Decimal { .. } => "every digit; precision up to 38",
+            SqlType::Double => "64 bits; NaN and the infinities are refused",
+            SqlType::Date => "the years 1 to 9999; others are refused",
+            SqlType::Timestamptz => "microseconds, in UTC without saying so, the years 1 to 9999; others are refused",
+            SqlType::Json => "MariaDB keeps the spelling as text, MySQL its own form",
+            _ => "every value",
+        }
+    }
+
     fn shown_as(column: &TableColumn) -> SqlType {
         dialect::shown_as(&column.base)
     }

@@ -52,6 +52,45 @@ impl Store for Postgres {
         Box::new(dialect::PostgresDialect::new(table.clone(), settings.connection.options.text("user")))
     }
 
+    const COLUMNS: &'static [&'static str] = &[
+        "text",
+        "character varying",
+        "character varying(40)",
+        "character(8)",
+        "enum",
+        "uuid",
+        "boolean",
+        "smallint",
+        "integer",
+        "bigint",
+        "real",
+        "double precision",
+        "numeric",
+        "numeric(8,2)",
+        "numeric(12,4)",
+        "numeric(6,1)",
+        "date",
+        "timestamp with time zone",
+        "timestamp(3) with time zone",
+        "timestamp without time zone",
+        "json",
+        "jsonb",
+    ];
+
+    fn remark(ty: SqlType) -> &'static str {
+        match ty {
+            SqlType::Text => "any length up to 1 GiB; a zero byte is refused",
+            SqlType::Decimal { .. } => "every digit; precision up to 38",
+            SqlType::Double => "64 bits; NaN and the infinities as they are",
+            SqlType::Date => "4713 BC to 5874897 AD",
+            SqlType::Timestamptz => "microseconds, in UTC, 4713 BC to 294276 AD; never an infinity",
+            SqlType::Json => {
+                "jsonb orders keys anew and drops doubled ones; json keeps the spelling; \\u0000 is refused by jsonb"
+            }
+            _ => "every value",
+        }
+    }
+
     fn shown_as(column: &TableColumn) -> SqlType {
         dialect::shown_as(&column.base)
     }

@@ -42,6 +42,24 @@ impl Store for Sqlite {
         Box::new(dialect::SqliteDialect { table: table.clone() })
     }
 
+    const COLUMNS: &'static [&'static str] =
+        &["text", "varchar(40)", "boolean", "integer", "bigint", "real", "decimal(8,2)", "date", "timestamp", "json"];
+
+    fn remark(ty: SqlType) -> &'static str {
+        match ty {
+            SqlType::Text => "any length up to 1 GB; zero bytes as they are",
+            SqlType::Boolean => "1 and 0",
+            SqlType::Decimal { .. } => "up to 15 digits as a number, more as text, so that none is lost",
+            SqlType::Double => "64 bits; NaN is refused",
+            SqlType::Date => "text as 2026-07-01; the years 1 to 9999, others are refused",
+            SqlType::Timestamptz => {
+                "text as 2026-07-01 05:06:07.000008Z, in UTC; the years 1 to 9999, others are refused"
+            }
+            SqlType::Json => "text, as it was spelled",
+            _ => "every value",
+        }
+    }
+
     fn shown_as(column: &TableColumn) -> SqlType {
         dialect::shown_as(&column.base)
     }

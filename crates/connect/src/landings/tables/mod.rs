@@ -10,6 +10,7 @@ mod kind;
 mod look;
 mod merge;
 mod publish;
+pub mod reference;
 pub(crate) mod session;
 pub(crate) mod shape;
 mod spool;
@@ -55,6 +56,10 @@ pub(crate) trait Store: Send + Sync + 'static {
 
     /// Begins a session.
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>>;
+    /// Types of columns that the reference judges.
+    const COLUMNS: &'static [&'static str];
+    /// Precision, zone and range of one of our types there.
+    fn remark(ty: SqlType) -> &'static str;
     /// How tables are spelled and judged.
     fn dialect(table: &TableName, settings: &Settings) -> Box<dyn Dialect>;
     /// The type of ours in which values of a column can be shown.

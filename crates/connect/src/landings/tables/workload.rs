@@ -1,6 +1,6 @@
 //! Inserts, updates and deletes in a table, for trying things: each slice of them is one transaction.
 
-use std::collections::HashMap;
+use std::collections::HashSet;
 
 use serde_json::{Map, Value};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
@@ -17,8 +17,10 @@ use super::shape::TableName;
 pub enum Change {
     /// It is new, or takes the place of the one with its key.
     Write,
-    /// The one with its key goes.
-    Delete,
+    /// It takes the place of one that was written before, chosen by a number.
+    Update(u64),
+    /// One that was written before goes, chosen by a number.
+    Delete(u64),
 }
 
 /// An opened table.
@@ -28,15 +30,17 @@ pub struct Workload {
     columns: Vec<String>,
     key: String,
     /// Keys that are there, as far as this workload wrote them.
-    there: HashMap<String, ()>,
+    there: Vec<Value>,
+    known: HashSet<String>,
 }
 
 impl Workload {
-    /// Opens a table of a connection. `fields` are those of the events, `key` the one that names a row.
+    /// Opens a table of a connection. `fields` are those of the events, `key` the one that names a row; without it, the
+    /// first that has a unique index of its own.
     ///
     /// # Errors
     /// Where the connection is none of a database, the table is not there, or no field has a column of its name.
-    pub fn open(settings: &Settings, table: &str, fields: &[String], key: &str) -> Outcome<Self> {
+    pub fn open(settings: &Settings, table: &str, fields: &[String], key: Option<&str>) -> Outcome<Self> {
         use crate::landings::{mariadb::Mariadb, postgres::Postgres, sqlite::Sqlite};
         let session = match settings.connection.scheme.as_str() {
             Postgres::SCHEME => Postgres::connect(settings),
@@ -61,40 +65,62 @@ impl Workload {
             return Err(failure.with_help(help.unwrap_or_else(|| "make it first".into())));
         };
         let columns = shared(&stored, fields);
-        if !columns.iter().any(|c| c == key) {
+        let is_unique = |c: &&String| stored.keys.iter().any(|k| k.len() == 1 && k[0] == **c);
+        let Some(key) = key.map(str::to_string).or_else(|| columns.iter().find(is_unique).cloned()) else {
+            let message = format!("no field of the events has a unique index of its own in {table}");
+            return Err(Failure::new(FailureKind::Configuration, message).with_help(format!(
+                "--key FIELD names the one that tells rows apart; in common are {}",
+                columns.join(", ")
+            )));
+        };
+        if !columns.contains(&key) {
             let message = format!("{table} has no column `{key}`, which would name a row");
             return Err(Failure::new(FailureKind::Configuration, message)
                 .with_help(format!("--key FIELD names it; in common are {}", columns.join(", "))));
         }
         let shown = session.spelling().table(&name);
-        Ok(Self { session, table: shown, columns, key: key.into(), there: HashMap::new() })
+        Ok(Self { session, table: shown, columns, key, there: Vec::new(), known: HashSet::new() })
     }
 
     /// Makes all changes in one transaction; gives how many rows were inserted, updated and deleted.
     ///
     /// # Errors
     /// Where the store refuses.
-    pub fn change(&mut self, changes: &[(Change, Map<String, Value>)]) -> Outcome<[u64; 3]> {
+    pub fn change(&mut self, changes: Vec<(Change, Map<String, Value>)>) -> Outcome<[u64; 3]> {
         let mut done = [0; 3];
         self.run("begin")?;
-        for (change, row) in changes {
+        for (change, mut row) in changes {
+            let chosen = |number: u64| usize::try_from(number).unwrap_or(0).checked_rem(self.there.len());
+            let (delete, chosen) = match change {
+                Change::Write => (false, None),
+                Change::Update(number) => (false, chosen(number)),
+                Change::Delete(number) => (true, chosen(number)),
+            };
+            if let Some(chosen) = chosen {
+                row.insert(self.key.clone(), self.there[chosen].clone());
+            }
+            let value = row.get(&self.key).cloned().unwrap_or(Value::Null);
             let spelling = self.session.spelling();
-            let key = literal(spelling, row.get(&self.key).unwrap_or(&Value::Null));
+            let key = literal(spelling, &value);
             let same = format!("{} = {key}", (spelling.quote)(&self.key));
-            match change {
-                Change::Delete => {
+            match (delete, chosen) {
+                (true, Some(chosen)) => {
                     done[2] += self.run(&format!("delete from {} where {same}", self.table))?;
-                    self.there.remove(&key);
+                    self.there.swap_remove(chosen);
+                    self.known.remove(&key);
                 }
-                Change::Write if self.there.contains_key(&key) => done[1] += self.update(row, &same)?,
-                Change::Write => {
+                // There is nothing yet that could go.
+                (true, None) => {}
+                (false, _) => {
                     // Another run may have written it.
-                    let updated = self.update(row, &same)?;
+                    let updated = self.update(&row, &same)?;
                     done[1] += updated;
                     if updated == 0 {
-                        done[0] += self.insert(row)?;
+                        done[0] += self.insert(&row)?;
                     }
-                    self.there.insert(key, ());
+                    if self.known.insert(key) {
+                        self.there.push(value);
+                    }
                 }
             }
         }

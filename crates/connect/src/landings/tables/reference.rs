@@ -1,0 +1,125 @@
+//! Our types in each kind of store, for the reference: what a new column gets, and which columns that are there fit.
+
+use sluice_core::config::{ConnectionConfig, Options};
+use sluice_core::kinds::Settings;
+use sluice_core::problem::{Place, SourceText};
+use sluice_core::secret::{Secret, SecretRef, SecretStore};
+use sluice_core::table::{Fit, TableColumn};
+use sluice_core::types::SqlType;
+use std::sync::Arc;
+
+use super::Store;
+use super::shape::TableName;
+use crate::landings::{clickhouse::Clickhouse, mariadb::Mariadb, postgres::Postgres, sqlite::Sqlite};
+
+/// One of our types in one kind of store.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TypeInStore {
+    /// The kind.
+    pub kind: &'static str,
+    /// Our type.
+    pub ours: String,
+    /// The type of a column that is made for it.
+    pub becomes: String,
+    /// Precision, zone and range.
+    pub remark: &'static str,
+    /// Columns that take every value as it is.
+    pub whole: Vec<&'static str>,
+    /// Columns that refuse some rows, each with the reason.
+    pub refuse: Vec<(&'static str, String)>,
+    /// Columns that would change values, so that `check` refuses them, each with the reason.
+    pub lose: Vec<(&'static str, String)>,
+}
+
+const OURS: &[SqlType] = &[
+    SqlType::Text,
+    SqlType::Boolean,
+    SqlType::Integer,
+    SqlType::Bigint,
+    SqlType::Double,
+    SqlType::Decimal { precision: 8, scale: 2 },
+    SqlType::Date,
+    SqlType::Timestamptz,
+    SqlType::Json,
+];
+
+/// All our types in all kinds of stores.
+pub fn types_in_stores() -> Vec<TypeInStore> {
+    let mut all = of::<Postgres>();
+    all.extend(of::<Mariadb>());
+    all.extend(of::<Sqlite>());
+    all.extend(of::<Clickhouse>());
+    all
+}
+
+struct Nothing;
+
+impl SecretStore for Nothing {
+    fn read(&self, _: &SecretRef) -> Result<Secret, String> {
+        Err("there are no secrets here".into())
+    }
+}
+
+fn of<S: Store>() -> Vec<TypeInStore> {
+    let place = Place::new(&SourceText::new("", ""), 0..0);
+    let options = || Options::empty(vec![crate::databases::OPTIONS], place.clone());
+    let settings = Settings {
+        root: std::path::PathBuf::new(),
+        work: std::path::PathBuf::new(),
+        connection: ConnectionConfig {
+            name: String::new(),
+            scheme: S::SCHEME.into(),
+            target: String::new(),
+            options: options(),
+            place: None,
+        },
+        options: options(),
+        secrets: Arc::new(Nothing),
+        label: String::new(),
+    };
+    let dialect = S::dialect(&TableName { schema: None, name: "t".into() }, &settings);
+    let one = |ty: &SqlType| {
+        let mut found = TypeInStore {
+            kind: S::NAME,
+            ours: ty.to_string(),
+            becomes: dialect.spell(*ty, false),
+            remark: S::remark(*ty),
+            whole: Vec::new(),
+            refuse: Vec::new(),
+            lose: Vec::new(),
+        };
+        for name in S::COLUMNS {
+            let column = TableColumn {
+                name: String::new(),
+                ty: (*name).into(),
+                base: (*name).into(),
+                nullable: true,
+                filled: false,
+                computed: false,
+            };
+            match dialect.fit(*ty, &column) {
+                Fit::Whole => found.whole.push(name),
+                Fit::MayRefuse(why) => found.refuse.push((name, why)),
+                Fit::Loses(how) => found.lose.push((name, how)),
+                Fit::Unfit => {}
+            }
+        }
+        found
+    };
+    OURS.iter().map(one).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_type_has_a_column_in_every_store_and_a_word_on_its_range() {
+        let all = types_in_stores();
+        assert_eq!(all.len(), 4 * OURS.len());
+        for one in &all {
+            assert!(!one.remark.is_empty(), "{one:?}");
+            assert!(!one.whole.is_empty() || !one.refuse.is_empty(), "{one:?}");
+        }
+    }
+}
