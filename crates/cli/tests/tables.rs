@@ -84,7 +84,7 @@ const COLUMNS: &str =
 #[case::no_lineage(
     "create table permit_log (permit text, n integer, holder text, fee numeric(8,2), changed timestamptz)",
     "lineage = true",
-    "_batch: not there; lineage = true wants it",
+    "_source: not there; lineage = true wants it",
     "add column \"_batch\" bigint"
 )]
 #[case::computed(
@@ -121,7 +121,7 @@ fn a_table_that_does_not_fit_is_said_before_the_first_row(
         serde_json::from_slice(&output.stdout).unwrap()
     };
     assert_eq!(report["tables"][0]["fits"], false);
-    assert_eq!(project.path(".sluice/spool").exists(), false, "nothing was read");
+    assert!(!project.path(".sluice/spool").exists(), "nothing was read");
 }
 
 #[test]
@@ -320,4 +320,69 @@ fn an_sqlite_file_needs_no_server() {
     assert_eq!(project.json(&["peek", "permits.permit.log"])["rows"], 250);
     let (out, _) = project.expect(0, &["peek", "permits.permit.latest", "--columns", "permit, n", "--when", "n > 240"]);
     assert!(out.contains("permit"), "{out}");
+}
+
+#[test]
+fn a_draft_into_a_database_runs_as_it_is() {
+    let project = TestProject::empty();
+    project.write(
+        "sluice.toml",
+        "[project]\nname = \"tarrow\"\n[connection.depots]\nurl = \"file:depots\"\n[connection.toll]\nurl = \"sqlite:tolls.db\"\n",
+    );
+    std::fs::create_dir_all(project.path("depots")).unwrap();
+    project.append("depots/a.jsonl", Expected::default().lines(0, 50));
+    project.expect(0, &["draft", "permits", "depots/a.jsonl", "--into", "toll"]);
+    project.expect(0, RUN);
+    assert_eq!(project.json(&["peek", "permits.permit.toll"])["rows"], 50);
+}
+
+#[test]
+fn emit_changes_rows_of_a_table() {
+    let Some(database) = Database::new() else { return };
+    database.rows("create table passage (passage_id text primary key, lock_id text, draught_cm integer, note text)");
+    let project = tables::project(&database, &database.address());
+    let into = ["emit", "passages", "--into", "toll:passage", "--count", "400", "--updates", "30%", "--deletes", "20%"];
+    let told = project.json(&into);
+    let changes: Vec<i64> = told["changes"].as_array().unwrap().iter().map(|n| n.as_i64().unwrap()).collect();
+    assert!(changes.iter().all(|n| *n > 20), "{changes:?}");
+    assert_eq!(database.rows("select count(*), count(note) from passage"), [format!("{}\t0", changes[0] - changes[2])]);
+    let (_, err) = project.expect(5, &["emit", "passages", "--into", "toll:passages", "--count", "1"]);
+    assert!(err.contains("did you mean `passage`?"), "{err}");
+}
+
+#[test]
+fn a_password_is_proven_over_an_encrypted_connection_and_never_shown() {
+    let Some(mut database) = Database::on_own_server() else { return };
+    if !std::process::Command::new("openssl").arg("version").output().is_ok_and(|o| o.status.success()) {
+        return;
+    }
+    let mut server = database.server.take().unwrap();
+    let project = tables::project(&database, &database.address());
+    server.encrypt(&project.path("office.pem"));
+    database.server = Some(server);
+    database.wait();
+    database.rows("create role clerk login password 'gate-7'; grant all on schema public to clerk");
+    let address = database.address().replace("127.0.0.1", "localhost");
+    let connection = |more: &str| {
+        format!(
+            "[project]\nname = \"tarrow\"\n[connection.depots]\nurl = \"file:depots\"\n[connection.toll]\nurl = \"postgres://{address}/postgres\"\nuser = \"clerk\"\npassword = {{ env = \"OFFICE\" }}\n{more}"
+        )
+    };
+    project.write("pipelines/permits.toml", one_landing("create = true"));
+    project.append("depots/a.jsonl", Expected::default().lines(100, 20));
+    let run = |password: &str, more: &str| {
+        project.write("sluice.toml", connection(more));
+        let output = project.command(RUN).env("OFFICE", password).output().unwrap();
+        let err = String::from_utf8(output.stderr).unwrap();
+        assert!(!err.contains(password), "{err}");
+        (output.status.code().unwrap(), err)
+    };
+    let trusting = "tls = true\nauthority = \"office.pem\"\n";
+    let (code, err) = run("gate-8", trusting);
+    assert!(code == 5 && err.contains("does not let us in: password authentication failed"), "{code} {err}");
+    let (code, err) = run("gate-7", "tls = true\n");
+    assert!(code != 0 && err.contains("certificate"), "{code} {err}");
+    let (code, err) = run("gate-7", trusting);
+    assert_eq!(code, 0, "{err}");
+    assert_eq!(database.rows("select count(*) from permit_log"), ["20"]);
 }

@@ -31,6 +31,8 @@ pub struct Draft<'a> {
     pub dialect: Option<&'a Dialect>,
     /// The connection where they land.
     pub into: &'a str,
+    /// Whether that is a database.
+    pub into_table: bool,
     /// Whether the sample is not all there is.
     pub more: bool,
     /// Events of the sample.
@@ -202,8 +204,17 @@ fn arrives(out: &mut String, draft: &Draft<'_>) {
 
 fn lands(out: &mut String, draft: &Draft<'_>) {
     let _ = writeln!(out, "[event.{}.lands.{into}]\nat      = \"{into}\"", draft.event, into = draft.into);
-    let _ = writeln!(out, "path    = {}", text(&folders(draft)));
-    out.push_str("format  = \"parquet\"\n# when  = \"\"   # a condition; only events that meet it land\n");
+    match draft.into_table {
+        true => {
+            let _ = writeln!(out, "table   = {}", text(&draft.pipeline.replace('-', "_")));
+            out.push_str("create  = true        # run makes the table; `sluice check` shows the statement\n");
+        }
+        false => {
+            let _ = writeln!(out, "path    = {}", text(&folders(draft)));
+            out.push_str("format  = \"parquet\"\n");
+        }
+    }
+    out.push_str("# when  = \"\"   # a condition; only events that meet it land\n");
     let names: Vec<String> = draft.fields.iter().map(|f| f.name.clone()).collect();
     let body = names.join(",\n") + "\n";
     let _ = writeln!(out, "columns = {}", block(&body));
@@ -280,6 +291,7 @@ mod tests {
             pattern_note: "",
             dialect,
             into: "archive",
+            into_table: false,
             more: true,
             events: profile.events,
             broken: profile.broken_count,

@@ -33,6 +33,8 @@ struct Ends {
     is_topic: bool,
     pattern_note: String,
     into: String,
+    /// Whether that is a database.
+    into_table: bool,
     added: Vec<(String, String)>,
 }
 
@@ -132,7 +134,10 @@ fn ends(project: &Project, args: &DraftArgs, place: &Place) -> Outcome<Ends> {
         Place::File(path) => of_file(project, args, path, &mut added)?,
         _ => open(place, 0).map(|_| Default::default())?,
     };
-    let lands = |c: &&ConnectionConfig| c.scheme == "file" && project.registry.landing(&c.scheme).is_some();
+    let takes_tables = |scheme: &str| {
+        project.registry.landing(scheme).is_some_and(|kind| kind.options().iter().any(|o| o.key == "table"))
+    };
+    let lands = |c: &&ConnectionConfig| c.scheme == "file" || takes_tables(&c.scheme);
     let connections = || project.config.connections.iter().filter(lands);
     let into = match &args.into {
         Some(name) => match connections().find(|c| c.name == *name) {
@@ -154,7 +159,8 @@ fn ends(project: &Project, args: &DraftArgs, place: &Place) -> Outcome<Ends> {
             }
         },
     };
-    Ok(Ends { at, pattern, is_topic: is_topic(place), pattern_note, into, added })
+    let into_table = project.config.connection(&into).is_some_and(|c| takes_tables(&c.scheme));
+    Ok(Ends { at, pattern, is_topic: is_topic(place), pattern_note, into, into_table, added })
 }
 
 /// The connection whose folder holds a file, and the file below it; a new connection where none does.
@@ -254,6 +260,7 @@ fn write(
         pattern_note: &ends.pattern_note,
         dialect: dialect.as_ref(),
         into: &ends.into,
+        into_table: ends.into_table,
         more: sample.more,
         events: found.events,
         broken: found.broken_count,

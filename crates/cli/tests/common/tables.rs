@@ -144,6 +144,33 @@ impl OwnServer {
     }
 }
 
+impl OwnServer {
+    /// Gives it a certificate for localhost, which clients find at `authority`, and wants passwords of `clerk`.
+    pub fn encrypt(&mut self, authority: &std::path::Path) {
+        let data = self.folder.path().join("data");
+        let (key, certificate) = (data.join("server.key"), data.join("server.crt"));
+        let made = unprivileged(std::path::Path::new("openssl"))
+            .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost"])
+            .args(["-addext", "subjectAltName=DNS:localhost", "-addext", "basicConstraints=critical,CA:FALSE"])
+            .arg("-keyout")
+            .arg(&key)
+            .arg("-out")
+            .arg(&certificate)
+            .output()
+            .unwrap();
+        assert!(made.status.success(), "{made:?}");
+        std::fs::copy(&certificate, authority).unwrap();
+        let add = |name: &str, text: &str| {
+            let path = data.join(name);
+            let old = std::fs::read_to_string(&path).unwrap();
+            std::fs::write(&path, format!("{text}{old}")).unwrap();
+        };
+        add("postgresql.conf", "ssl = on\n");
+        add("pg_hba.conf", "hostssl all clerk all scram-sha-256\n");
+        self.crash(Duration::ZERO);
+    }
+}
+
 impl Drop for OwnServer {
     fn drop(&mut self) {
         let _ = Command::new("kill").args(["-QUIT", &self.child.id().to_string()]).status();

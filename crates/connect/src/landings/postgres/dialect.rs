@@ -156,7 +156,13 @@ pub(super) fn shown_as(base: &str) -> SqlType {
         ("bigint", _) => SqlType::Bigint,
         ("double precision" | "real", _) => SqlType::Double,
         ("json" | "jsonb", _) => SqlType::Json,
-        // Exact numbers without bounds, infinite days and moments have values that no type of ours has.
+        ("numeric", numbers) if numbers.first().is_some_and(|p| *p <= 38) => SqlType::Decimal {
+            precision: numbers.first().and_then(|n| u8::try_from(*n).ok()).unwrap_or(38),
+            scale: numbers.get(1).and_then(|n| u8::try_from(*n).ok()).unwrap_or(0),
+        },
+        ("date", _) => SqlType::Date,
+        ("timestamp with time zone", _) => SqlType::Timestamptz,
+        // Exact numbers without bounds have values that no type of ours has.
         _ => SqlType::Text,
     }
 }

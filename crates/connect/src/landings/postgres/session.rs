@@ -27,11 +27,11 @@ use crate::landings::tables::shape::{DELETED, Mode, TableName};
 const CHUNK: usize = 256 << 10;
 
 /// What a session is set to: a server that has lost us gives up what we hold within a minute, and what we write is read
-/// as we mean it.
+/// as we mean it. A batch of a keyed mode fits into the memory for temporary tables.
 const SETTINGS: &str = "set application_name = 'sluice'; set datestyle = iso; set timezone = 'UTC'; \
     set standard_conforming_strings = on; set client_min_messages = warning; set synchronous_commit = on; \
     set tcp_keepalives_idle = 15; set tcp_keepalives_interval = 5; set tcp_keepalives_count = 3; \
-    set idle_in_transaction_session_timeout = '60s'; set lock_timeout = '60s'";
+    set idle_in_transaction_session_timeout = '60s'; set lock_timeout = '60s'; set temp_buffers = '64MB'";
 
 pub(super) struct PostgresSession {
     client: Client,

@@ -126,9 +126,15 @@ fn problems(settings: &Settings, report: &TableReport) -> Vec<Problem> {
     if report.has_errors() {
         let grows = settings.options.flag("create") && report.is_only_growth();
         let name = &settings.connection.name;
+        let differences = report.difference();
+        // The whole difference stands beside the table.
+        let first = match differences.as_slice() {
+            [first, others @ ..] if !others.is_empty() => format!("{first}; and {} more", others.len()),
+            all => all.join("; "),
+        };
         let message = match report.exists {
-            false => format!("{} in {name}", report.difference().join("; ")),
-            true => format!("{} in {name} does not take what lands: {}", report.table, report.difference().join("; ")),
+            false => format!("{first} in {name}"),
+            true => format!("{} in {name} does not take what lands: {first}", report.table),
         };
         let mut problem = Problem::error("table.differs", message, place());
         if grows {

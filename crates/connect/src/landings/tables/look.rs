@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, sync_channel};
 
-use arrow_array::RecordBatch;
+use arrow_array::{Array as _, RecordBatch};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Settings, Stored, StoredSummary};
 use sluice_core::plan::OutputColumn;
@@ -58,7 +58,7 @@ pub(super) fn open<S: Store>(settings: &Settings, _: &[OutputColumn]) -> Outcome
             let _ = sender.send(Err(error.into_failure()));
         }
     });
-    Ok(Box::new(TableRows { summary, receiver }))
+    Ok(Box::new(TableRows { summary, unseen: 0, receiver }))
 }
 
 fn columns<S: Store>(table: &StoredTable) -> Vec<OutputColumn> {
@@ -72,6 +72,8 @@ fn columns<S: Store>(table: &StoredTable) -> Vec<OutputColumn> {
 
 struct TableRows {
     summary: StoredSummary,
+    /// Values that no type of ours has.
+    unseen: usize,
     receiver: Receiver<Outcome<Vec<AnswerRow>>>,
 }
 
@@ -84,14 +86,23 @@ impl Stored for TableRows {
         let Ok(rows) = self.receiver.recv() else { return Ok(None) };
         let rows = rows?;
         let columns = &self.summary.columns;
-        let arrays = columns.iter().enumerate().map(|(i, column)| {
-            let texts = rows.iter().map(|row| row.get(i).and_then(|v| v.as_deref()));
-            crate::look::texts::array(column.ty, texts)
-        });
+        let mut arrays = Vec::with_capacity(columns.len());
+        let mut unseen = 0;
+        for (i, column) in columns.iter().enumerate() {
+            let texts = || rows.iter().map(|row| row.get(i).and_then(|v| v.as_deref()));
+            let array = crate::look::texts::array(column.ty, texts());
+            unseen += array.null_count() - texts().filter(Option::is_none).count();
+            arrays.push(array);
+        }
         let schema = sluice_core::plan::transform::schema_of(
             &columns.iter().map(|c| OutputColumn { nullable: true, ..c.clone() }).collect::<Vec<_>>(),
         );
-        RecordBatch::try_new(Arc::clone(&schema), arrays.collect())
+        if unseen > 0 && self.unseen == 0 {
+            let remark = "some values, infinities or NaN, have no spelling in our types and are shown as null";
+            self.summary.remarks.push(remark.into());
+        }
+        self.unseen += unseen;
+        RecordBatch::try_new(Arc::clone(&schema), arrays)
             .map(Some)
             .map_err(|e| Failure::internal(format!("rows of a table do not have their form: {e}")))
     }

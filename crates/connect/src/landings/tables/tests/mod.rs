@@ -45,13 +45,13 @@ pub(super) enum Kind {
 
 /// A table of one kind under a name of its own, and the keys of a landing in it.
 pub(super) struct TestTable {
-    pub folder: tempfile::TempDir,
-    pub kind: Kind,
-    pub name: String,
+    pub(super) folder: tempfile::TempDir,
+    pub(super) kind: Kind,
+    pub(super) name: String,
     target: String,
     user: Option<&'static str>,
-    pub keys: Vec<(&'static str, OptionValue)>,
-    pub columns: Vec<OutputColumn>,
+    pub(super) keys: Vec<(&'static str, OptionValue)>,
+    pub(super) columns: Vec<OutputColumn>,
 }
 
 pub(super) fn text(text: &str) -> OptionValue {
@@ -64,7 +64,7 @@ pub(super) fn column(name: &str, ty: SqlType, nullable: bool) -> OutputColumn {
 
 impl TestTable {
     /// None where the server is not there.
-    pub fn new(kind: Kind, columns: &[OutputColumn]) -> Option<Self> {
+    pub(super) fn new(kind: Kind, columns: &[OutputColumn]) -> Option<Self> {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
         let number = NUMBER.fetch_add(1, Ordering::SeqCst);
         let server = |variable: &str| {
@@ -96,13 +96,13 @@ impl TestTable {
     }
 
     #[must_use]
-    pub fn with(mut self, key: &'static str, value: OptionValue) -> Self {
+    pub(super) fn with(mut self, key: &'static str, value: OptionValue) -> Self {
         self.keys.push((key, value));
         self
     }
 
     #[must_use]
-    pub fn created(self) -> Self {
+    pub(super) fn created(self) -> Self {
         self.with("create", OptionValue::Flag(true))
     }
 
@@ -115,7 +115,7 @@ impl TestTable {
         }
     }
 
-    pub fn settings(&self) -> Settings {
+    pub(super) fn settings(&self) -> Settings {
         let place = Place::new(&SourceText::new("p.toml", ""), 0..0);
         let mut connection = Options::empty(vec![databases::OPTIONS], place.clone());
         if let Some(user) = self.user {
@@ -142,11 +142,11 @@ impl TestTable {
         }
     }
 
-    pub fn label(&self) -> String {
+    pub(super) fn label(&self) -> String {
         format!("p.{}.store", self.name)
     }
 
-    pub fn landing_kind(&self) -> Arc<dyn LandingKind> {
+    pub(super) fn landing_kind(&self) -> Arc<dyn LandingKind> {
         let mut registry = Registry::default();
         postgres::register(&mut registry);
         mariadb::register(&mut registry);
@@ -155,11 +155,11 @@ impl TestTable {
         registry.landing(self.scheme()).unwrap()
     }
 
-    pub fn open(&self) -> Box<dyn Landing> {
+    pub(super) fn open(&self) -> Box<dyn Landing> {
         self.landing_kind().open(&self.settings(), &self.label(), &self.columns).unwrap()
     }
 
-    pub fn session(&self) -> Box<dyn Session> {
+    pub(super) fn session(&self) -> Box<dyn Session> {
         match self.kind {
             Kind::Postgres => postgres::Postgres::connect(&self.settings()),
             Kind::Mariadb => mariadb::Mariadb::connect(&self.settings()),
@@ -170,19 +170,19 @@ impl TestTable {
     }
 
     /// Runs a statement; `{t}` stands for the table.
-    pub fn execute(&self, sql: &str) {
+    pub(super) fn execute(&self, sql: &str) {
         self.session().execute(&sql.replace("{t}", &self.name)).unwrap();
     }
 
     /// The rows of an answer, each with its values joined by `|`.
-    pub fn rows(&self, sql: &str) -> Vec<String> {
+    pub(super) fn rows(&self, sql: &str) -> Vec<String> {
         let rows = self.session().query(&sql.replace("{t}", &self.name)).unwrap();
         let value = |v: Option<String>| v.unwrap_or_else(|| "∅".into());
         rows.into_iter().map(|row| row.into_iter().map(value).collect::<Vec<_>>().join("|")).collect()
     }
 
     /// Stages rows as a batch. The events are the numbers of the rows, as text.
-    pub fn stage(&self, landing: &dyn Landing, number: u64, columns: Vec<ArrayRef>) -> StagedWork {
+    pub(super) fn stage(&self, landing: &dyn Landing, number: u64, columns: Vec<ArrayRef>) -> StagedWork {
         let rows = columns[0].len();
         let events: Vec<String> = (0..rows).map(|i| format!("event {i}")).collect();
         let events: Vec<&str> = events.iter().map(String::as_str).collect();
@@ -195,7 +195,7 @@ impl TestTable {
     }
 
     /// Stages and publishes a batch.
-    pub fn land(&self, landing: &dyn Landing, number: u64, columns: Vec<ArrayRef>) -> Published {
+    pub(super) fn land(&self, landing: &dyn Landing, number: u64, columns: Vec<ArrayRef>) -> Published {
         let work = self.stage(landing, number, columns);
         landing.publish(&identity(number), &ranges(number), &work).unwrap()
     }

@@ -65,7 +65,7 @@ fn whole_numbers_keep_all_their_bits(
 }
 
 #[rstest]
-#[case(POSTGRES, "\"99999999999999999999999999999999.999999\"")]
+#[case(POSTGRES, "99999999999999999999999999999999.999999")]
 #[case(MARIADB, "99999999999999999999999999999999.999999")]
 #[case(SQLITE, "\"99999999999999999999999999999999.999999\"")]
 #[case(CLICKHOUSE, "99999999999999999999999999999999.999999")]
@@ -155,7 +155,6 @@ fn days(#[case] kind: Kind, #[case] day: i32, #[case] expected: Result<&str, &st
 #[rstest]
 #[case(POSTGRES, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
 #[case(POSTGRES, i64::MIN, Err("no moment of PostgreSQL"))]
-#[case(POSTGRES, i64::MAX, Ok("294247-01-10 04:00:54.775807"))]
 #[case(MARIADB, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
 #[case(MARIADB, -1, Ok("1969-12-31 23:59:59.999999"))]
 #[case(MARIADB, i64::MAX, Err("1 to 9999"))]
@@ -176,10 +175,22 @@ fn moments(#[case] kind: Kind, #[case] micros: i64, #[case] expected: Result<&st
 #[rstest]
 fn json_and_truth(#[values(POSTGRES, MARIADB, SQLITE, CLICKHOUSE)] kind: Kind) {
     let Some(found) = there_and_back(kind, SqlType::Json, text(r#"[1,{"a":[null,"x"]}]"#)) else { return };
-    let found = found.unwrap()[0].replace(' ', "").replace('\\', "");
+    let found = found.unwrap()[0].replace([' ', '\\'], "");
     assert!(found.contains(r#"[1,{"a":[null,"x"]}]"#), "{found}");
     let array: ArrayRef = Arc::new(BooleanArray::from(vec![Some(true), None]));
     let found = there_and_back(kind, SqlType::Boolean, array).unwrap().unwrap();
     assert!(["true", "1"].contains(&found[0].as_str()), "{found:?}");
     assert_eq!(found[1], "null");
+}
+
+#[test]
+fn values_that_no_type_of_ours_has_are_said() {
+    let Some(table) = TestTable::new(POSTGRES, &[column("d", SqlType::Date, true)]) else { return };
+    table.execute("create table {t} (d date, n numeric(6,2), t timestamptz)");
+    table.execute("insert into {t} values ('infinity', 'NaN', '-infinity'), ('2026-07-01', 1.5, null)");
+    let mut stored = table.landing_kind().look(&table.settings(), &table.columns).unwrap().unwrap();
+    let rows = stored.next().unwrap().unwrap();
+    assert_eq!(rows.num_rows(), 2);
+    assert_eq!(rows.columns().iter().map(|c| c.null_count()).collect::<Vec<_>>(), [1, 1, 2]);
+    assert!(stored.summary().remarks[0].contains("infinities or NaN"));
 }
