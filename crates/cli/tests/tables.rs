@@ -269,6 +269,28 @@ fn a_replay_replaces_rows_that_tell_their_batch() {
     assert!(err.contains("lineage = true"), "{err}");
 }
 
+#[test]
+fn a_replay_takes_the_rejects_of_refused_rows_away_with_their_batch() {
+    let Some(database) = Database::new() else { return };
+    database.rows(&format!(
+        "create table permit_log ({COLUMNS}, _batch bigint, _source text, _position bigint, constraint fee_paid check (n % 97 <> 5))"
+    ));
+    let project = tables::project(&database, &database.address());
+    project.write("pipelines/permits.toml", one_landing("lineage = true"));
+    project.append("depots/a.jsonl", Expected::default().lines(0, 300));
+    project.expect(0, RUN);
+    assert_eq!(project.json(&["rejects", "permits"])["total"], 4);
+    database.rows("alter table permit_log drop constraint fee_paid, add constraint few check (n <> 102)");
+    project.expect(0, &["replay", "permits", "--batches", "1..3", "--yes"]);
+    // What landed now is no reject any more: trying it again would land it twice.
+    let rejects = project.json(&["rejects", "permits"]);
+    assert_eq!(rejects["total"], 1, "{rejects}");
+    assert!(rejects["newest"][0]["message"].as_str().unwrap().contains("few"));
+    database.rows("alter table permit_log drop constraint few");
+    project.expect(0, &["rejects", "permits", "--retry", "--yes"]);
+    assert_eq!(database.rows("select count(*), count(distinct n) from permit_log"), ["300\t300"]);
+}
+
 #[rstest]
 #[case("mode = \"upsert\"", "needs the key `key`")]
 #[case("mode = \"upsert\"\nkey = \"permitt\"", "did you mean `permit`?")]

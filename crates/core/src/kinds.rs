@@ -465,6 +465,16 @@ pub trait Landing: Send + Sync {
         Err(crate::failure::Failure::internal("this landing keeps no rejects"))
     }
 
+    /// Work of a batch that has landed, with all that [`Self::keep_refused`] has kept of the batch besides, so that taking
+    /// its place takes that away as well.
+    ///
+    /// # Errors
+    /// Where it cannot be looked up.
+    fn with_refused(&self, batch: &BatchIdentity, work: StagedWork) -> Outcome<StagedWork> {
+        let _ = batch;
+        Ok(work)
+    }
+
     /// What opening it has made or changed in the store, in words, once.
     fn notices(&self) -> Vec<String> {
         Vec::new()

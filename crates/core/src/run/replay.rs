@@ -164,12 +164,7 @@ impl Again<'_> {
         for landing in self.landings.values() {
             landing.discard(&lane, &[])?;
         }
-        let identity = BatchIdentity {
-            ledger: self.ledger.id().to_string(),
-            pipeline: self.plan.pipeline.clone(),
-            lane,
-            number: hold.next,
-        };
+        let identity = self.identity(&(lane, hold.next));
         let opened_at = chrono::Utc::now().timestamp_micros();
         self.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
@@ -236,9 +231,22 @@ impl Again<'_> {
                 let landing = self.landings.get(label).ok_or_else(|| Failure::internal(format!("no {label}")))?;
                 let nothing = StagedWork::default();
                 let old = old.iter().find(|(l, _)| l == label).map_or(&nothing, |(_, work)| work);
-                landing.take_place(old, work)
+                let old = match (label, &portion.stead) {
+                    (super::REJECTS, Some(stead)) => landing.with_refused(&self.identity(&stead.last), old.clone())?,
+                    _ => old.clone(),
+                };
+                landing.take_place(&old, work)
             }
         })
+    }
+
+    fn identity(&self, name: &(LaneId, u64)) -> BatchIdentity {
+        BatchIdentity {
+            ledger: self.ledger.id().to_string(),
+            pipeline: self.plan.pipeline.clone(),
+            lane: name.0.clone(),
+            number: name.1,
+        }
     }
 
     /// What a batch has landed.

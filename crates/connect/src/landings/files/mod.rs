@@ -226,6 +226,10 @@ impl Landing for FilesLanding {
         Ok(Published::default())
     }
 
+    fn with_refused(&self, batch: &BatchIdentity, work: StagedWork) -> Outcome<StagedWork> {
+        stage::with_refused(&self.root, batch, work)
+    }
+
     fn keep_refused(&self, batch: &BatchIdentity, from: &str, lines: &str) -> Outcome<()> {
         let name = format!("{}-{from}", batch.file_stem());
         let hidden = self.root.join(".sluice").join("staging").join(format!("{name}.part"));

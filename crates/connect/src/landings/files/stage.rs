@@ -81,6 +81,20 @@ pub(super) fn take_place(old: &StagedWork, mut work: StagedWork) -> Outcome<Stag
     Ok(work)
 }
 
+/// Adds the files of refused rows of a batch, which are named after it, to those that it landed.
+pub(super) fn with_refused(root: &Path, batch: &BatchIdentity, mut work: StagedWork) -> Outcome<StagedWork> {
+    let mut staged = StagedFiles::read(&work)?;
+    let prefix = format!("{}-", batch.file_stem());
+    let Ok(entries) = std::fs::read_dir(root) else { return Ok(work) };
+    for path in entries.flatten().filter_map(|e| e.file_name().into_string().ok()) {
+        if path.starts_with(&prefix) && !staged.files.iter().any(|f| f.path == path) {
+            staged.files.push(StagedFile { staged: String::new(), path, rows: 0, bytes: 0 });
+        }
+    }
+    work.detail = staged.note()?;
+    Ok(work)
+}
+
 enum Writer {
     Parquet(Box<ParquetFile>),
     Lines(LinesFile),

@@ -5,7 +5,7 @@ use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{HeldBatch, RefusedRow, StoredBatch};
 
-use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, StoreResult, number};
+use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, StoreResult};
 use super::shape::TableName;
 
 /// How far a lane's number stands above that of a batch within the number that rows carry.
@@ -150,11 +150,21 @@ impl Book<'_> {
             .collect())
     }
 
-    /// How many rows of a table carry a batch's number.
-    pub(super) fn count(&mut self, table: &str, id: i64) -> StoreResult<u64> {
-        let quote = self.session.spelling().quote;
-        let sql = format!("select count(*) from {table} where {} = {id}", quote(super::shape::BATCH));
-        Ok(number(&self.session.query(&sql)?).and_then(|n| u64::try_from(n).ok()).unwrap_or(0))
+    /// How many rows of a table carry the numbers of batches, in one pass over it.
+    pub(super) fn count(&mut self, table: &str, batches: &mut [StoredBatch]) -> StoreResult<()> {
+        if batches.is_empty() {
+            return Ok(());
+        }
+        let column = (self.session.spelling().quote)(super::shape::BATCH);
+        let ids: Vec<String> = batches.iter().map(|b| b.id.to_string()).collect();
+        let sql =
+            format!("select {column}, count(*) from {table} where {column} in ({}) group by {column}", ids.join(", "));
+        let counted = self.session.query(&sql)?;
+        for batch in batches {
+            let own = counted.iter().find(|row| row[0].as_deref() == Some(batch.id.to_string().as_str()));
+            batch.there = Some(own.and_then(|row| row.get(1)?.as_ref()?.parse().ok()).unwrap_or(0));
+        }
+        Ok(())
     }
 }
 

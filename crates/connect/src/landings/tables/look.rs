@@ -44,8 +44,8 @@ pub(super) fn open<S: Store>(settings: &Settings, _: &[OutputColumn]) -> Outcome
         let traced = stored.columns.iter().any(|c| c.name == BATCH);
         let mut book = Book { session: session.as_mut(), beside: &table };
         let mut batches = book.batches(&settings.label, BATCHES_SHOWN).map_err(StoreError::into_failure)?;
-        for batch in batches.iter_mut().filter(|_| traced) {
-            batch.there = Some(book.count(&shown, batch.id).map_err(StoreError::into_failure)?);
+        if traced {
+            book.count(&shown, &mut batches).map_err(StoreError::into_failure)?;
         }
         summary.batches = batches;
     }
