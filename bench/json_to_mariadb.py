@@ -40,7 +40,7 @@ def main():
         out.write(PIPELINE.format(name="append", table="bench_append", more=""))
     names = ", ".join(NAMES).replace("passed_at", "@at")
     load = (f"load data local infile '{folder}/rows.csv' into table bench_reference fields terminated by ',' "
-            f"optionally enclosed by '\"' ({names}) set passed_at = replace(replace(@at, 'T', ' '), 'Z', '')")
+            f"optionally enclosed by '\"' escaped by '' lines terminated by '\\r\\n' ({names}) set passed_at = replace(replace(@at, 'T', ' '), 'Z', '')")
     ratios, rates, theirs = [], [], []
     for number in range(args.rounds):
         for table in ["bench_append", "bench_reference"]:
