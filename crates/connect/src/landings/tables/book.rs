@@ -48,10 +48,11 @@ impl Book<'_> {
         batch: &BatchIdentity,
         ranges: &Ranges,
         rows: u64,
+        refused: u64,
     ) -> StoreResult<bool> {
         let ranges = serde_json::to_string(ranges).unwrap_or_default();
         let values = format!(
-            "({id}, {lane}, {}, {}, {}, {rows}, 0, 0)",
+            "({id}, {lane}, {}, {}, {}, {rows}, {refused}, 0)",
             batch.number,
             self.literal(&batch.ledger),
             self.literal(&ranges)
@@ -109,11 +110,14 @@ impl Book<'_> {
     /// The refused rows of a batch.
     pub(super) fn refused(&mut self, id: i64) -> StoreResult<Vec<RefusedRow>> {
         let sql = format!(
-            "select source, position, within, column_name, message, {} from {} where batch = {id} order by place",
+            "select source, position, within, column_name, message, {}, place from {} where batch = {id} order by place",
             self.session.hex("event"),
             self.table(REFUSED),
         );
-        Ok(self.session.query(&sql)?.into_iter().map(refused_row).collect())
+        let mut rows = self.session.query(&sql)?;
+        // Without transactions a try that was broken off may have noted them already.
+        rows.dedup_by(|a, b| a.last() == b.last());
+        Ok(rows.into_iter().map(refused_row).collect())
     }
 
     /// The newest batches of the landings in a table; all where no name is given.

@@ -161,11 +161,14 @@ impl TableLanding {
         if !matches!(session.describe(&noted, &[])?, Found::Table(_)) {
             made = true;
             for statement in session.book(&self.table) {
-                // Another process may make them at the same time.
-                if let Err(error) = session.execute(&statement)
-                    && !matches!(session.describe(&noted, &[])?, Found::Table(_))
-                {
-                    return Err(error);
+                // Another process may make them at the same time; of two that make one table, a store can refuse one.
+                let mut tries = 20;
+                while let Err(error) = session.execute(&statement) {
+                    tries -= 1;
+                    if tries == 0 {
+                        return Err(error);
+                    }
+                    std::thread::sleep(std::time::Duration::from_millis(50));
                 }
             }
         }

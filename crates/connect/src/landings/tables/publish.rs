@@ -112,7 +112,7 @@ impl Publishing<'_> {
         }
         let (id, lane, rows) = (self.detail.batch, self.detail.lane, self.work.rows);
         let (batch, ranges) = (self.batch.clone(), self.ranges.clone());
-        if !self.book().note(id, lane, &batch, &ranges, rows)? {
+        if !self.book().note(id, lane, &batch, &ranges, rows, 0)? {
             return Err(StoreError::Away(format!("{} lands {batch} at the same time", self.landing.shown)));
         }
         reach("publish.table_noted");
@@ -170,13 +170,23 @@ impl Publishing<'_> {
             self.session.remove_batch(&target, self.detail.batch)?;
         }
         self.session.load(&target, parts)?;
+        self.found_again_end(&[])
+    }
+
+    /// Without transactions: what is replaced goes, refused rows are noted, and the batch last of all.
+    fn found_again_end(&mut self, refused: &[RefusedRow]) -> StoreResult<()> {
         reach("publish.table_loaded");
+        let target = self.target.clone();
         for old in self.detail.replaces.clone() {
             self.session.remove_batch(&target, old)?;
         }
-        let (id, lane, rows) = (self.detail.batch, self.detail.lane, self.work.rows);
-        let (batch, ranges) = (self.batch.clone(), self.ranges.clone());
-        self.book().note(id, lane, &batch, &ranges, rows)?;
+        let (id, lane, count) = (self.detail.batch, self.detail.lane, refused.len() as u64);
+        self.book().refuse(id, refused)?;
+        if count > 0 {
+            reach("publish.table_refused");
+        }
+        let (batch, ranges, landed) = (self.batch.clone(), self.ranges.clone(), self.work.rows - count);
+        self.book().note(id, lane, &batch, &ranges, landed, count)?;
         reach("publish.table_committed");
         Ok(())
     }
@@ -211,10 +221,7 @@ impl Publishing<'_> {
         }
         let (id, count) = (self.detail.batch, refused.len() as u64);
         if !self.session.has_transactions() {
-            let (lane, batch, ranges) = (self.detail.lane, self.batch.clone(), self.ranges.clone());
-            let landed = self.work.rows - count;
-            self.book().refuse(id, &refused)?;
-            self.book().note(id, lane, &batch, &ranges, landed)?;
+            self.found_again_end(&refused)?;
             return Ok(refused);
         }
         self.book().refuse(id, &refused)?;

@@ -215,3 +215,31 @@ fn lanes_have_numbers_of_their_own() {
         assert_eq!(table.open().held(&lane()).unwrap().unwrap().number, 1, "{kind:?}");
     }
 }
+
+#[test]
+fn without_transactions_a_refused_row_is_told_once_and_a_replaced_batch_goes() {
+    let columns = vec![column("text", SqlType::Text, false), column("day", SqlType::Date, false)];
+    let Some(table) = TestTable::new(Kind::Clickhouse, &columns) else { return };
+    let table = table.created().with("lineage", OptionValue::Flag(true));
+    let rows = || -> Vec<ArrayRef> {
+        let days = arrow_array::Date32Array::from(vec![20_000, -5, 20_001]);
+        vec![Arc::new(StringArray::from(vec!["a", "b", "c"])), Arc::new(days)]
+    };
+    let landing = table.open();
+    let first = table.stage(landing.as_ref(), 1, rows());
+    let published = landing.publish(&identity(1), &ranges(1), &first).unwrap();
+    assert_eq!(published.refused.len(), 1);
+    // As after a crash between the refused rows and the batch.
+    let id = &table.rows("select toString(_batch) from {t} limit 1")[0];
+    table.execute(&format!("insert into sluice_refused select * from sluice_refused where batch = {id}"));
+    let again = table.stage(landing.as_ref(), 1, rows());
+    assert_eq!(table.open().publish(&identity(1), &ranges(1), &again).unwrap(), published);
+    let aside = BatchIdentity { lane: lane().aside(1), ..identity(1) };
+    let mut stage = landing.stage(&aside).unwrap();
+    let batch = arrow_array::RecordBatch::try_new(sluice_core::plan::transform::schema_of(&columns), rows()).unwrap();
+    let origin = suite::origin(&["x", "y", "z"]);
+    stage.write(sluice_core::event::LandingRows { origin: Some(origin), folder: "".into(), batch }).unwrap();
+    let work = landing.take_place(&first, stage.finish().unwrap()).unwrap();
+    assert_eq!(landing.publish(&aside, &ranges(1), &work).unwrap().refused.len(), 1);
+    assert_eq!(table.visible(), ["a", "c"], "the old rows have gone");
+}
