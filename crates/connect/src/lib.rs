@@ -26,6 +26,7 @@ pub fn registry() -> Registry {
     registry.add_connection(broker::KIND);
     registry.add_intake(intakes::files::Files);
     registry.add_intake(intakes::topics::Topics);
+    registry.add_intake(intakes::postgres::Postgres);
     registry.add_landing(landings::files::Files);
     registry.add_landing(landings::screen::Screen);
     registry.add_landing(landings::topics::Topics);

@@ -53,6 +53,7 @@ fn chunk(lines: &[&str]) -> Chunk {
         records: lines.len() as u64,
         too_long: None,
         messages: None,
+        changes: None,
     }
 }
 

@@ -1,4 +1,5 @@
-//! Columns that nobody declares: what a broker tells of each message, beside the fields of the contract.
+//! Columns that nobody declares: what a broker tells of each message, or a change feed of each change, beside the fields
+//! of the contract.
 //!
 //! They can be named wherever a field can. Where an event also arrives from files, they are null for those.
 
@@ -9,6 +10,7 @@ use arrow_array::{ArrayRef, Int32Array, Int64Array, RecordBatch, StringArray, Ti
 use arrow_array::{RecordBatchOptions, new_null_array};
 use arrow_schema::Schema;
 
+use crate::change::{Change, Changes};
 use crate::event::{Chunk, Message, Messages, RecordSpan};
 use crate::plan::OutputColumn;
 use crate::types::SqlType;
@@ -38,24 +40,65 @@ pub const COLUMNS: &[ContextColumn] = &[
     column("_headers", SqlType::Json, "its headers as a json object; of a name that occurs twice, the last"),
 ];
 
-/// They as columns of an event.
-pub fn output_columns() -> impl Iterator<Item = OutputColumn> {
-    COLUMNS.iter().map(|c| OutputColumn { name: c.name.into(), ty: c.ty, nullable: true })
+/// The columns of events that arrive from a change feed.
+pub const CHANGE_COLUMNS: &[ContextColumn] = &[
+    column("_table", SqlType::Text, "the table of the source, with its schema"),
+    column(CHANGE, SqlType::Text, "what happened to the row: inserted, updated, deleted, loaded or truncated"),
+    column("_position", SqlType::Bigint, "where its transaction was committed in the source's log"),
+    column("_within", SqlType::Bigint, "the place of the change within its transaction"),
+    column("_transaction", SqlType::Bigint, "the transaction's number"),
+    column("_time", SqlType::Timestamptz, "when it was committed; null for rows that were loaded"),
+    column("_key", SqlType::Json, "the columns of the row's key as a json object"),
+    column("_old", SqlType::Json, "the old values that the source sent, as a json object"),
+    column(
+        "_absent",
+        SqlType::Text,
+        "the columns whose values the source did not send since they did not change, with commas between; else null",
+    ),
+];
+
+/// The kind of a change.
+pub const CHANGE: &str = "_change";
+
+/// The columns of this kind that an event has.
+#[derive(Clone, Debug, Default)]
+pub struct Context {
+    /// The columns; none for an event that arrives from files alone.
+    pub columns: &'static [ContextColumn],
+    /// For each whether anything reads it.
+    pub used: Vec<bool>,
 }
 
-/// Adds the columns to decoded rows. `used` says for each of [`COLUMNS`] whether anything reads it; the others are
-/// left null.
-pub fn with_context(rows: RecordBatch, chunk: &Chunk, spans: &[RecordSpan], used: &[bool]) -> RecordBatch {
-    if used.is_empty() {
+impl Context {
+    /// A context that nothing reads yet.
+    pub fn new(columns: &'static [ContextColumn]) -> Self {
+        Self { columns, used: vec![false; columns.len()] }
+    }
+
+    /// They as columns of an event.
+    pub fn output_columns(&self) -> impl Iterator<Item = OutputColumn> {
+        self.columns.iter().map(|c| OutputColumn { name: c.name.into(), ty: c.ty, nullable: true })
+    }
+
+    /// Whether they are those of changes.
+    pub fn is_of_changes(&self) -> bool {
+        self.columns.iter().any(|c| c.name == CHANGE)
+    }
+}
+
+/// Adds the columns to decoded rows. Those that nothing reads are left null.
+pub fn with_context(rows: RecordBatch, chunk: &Chunk, spans: &[RecordSpan], context: &Context) -> RecordBatch {
+    if context.columns.is_empty() {
         return rows;
     }
     let count = rows.num_rows();
     let mut fields: Vec<_> = rows.schema().fields().iter().cloned().collect();
     let mut columns = rows.columns().to_vec();
-    for (column, used) in COLUMNS.iter().zip(used) {
+    for (column, used) in context.columns.iter().zip(&context.used) {
         let field = column.ty.field(column.name, true);
-        columns.push(match &chunk.messages {
-            Some(messages) if *used => build(column.name, messages, spans),
+        columns.push(match (&chunk.messages, &chunk.changes) {
+            (Some(messages), _) if *used => build(column.name, messages, spans),
+            (_, Some(changes)) if *used => build_change(column.name, changes, chunk, spans),
             _ => new_null_array(field.data_type(), count),
         });
         fields.push(Arc::new(field));
@@ -84,6 +127,50 @@ fn build(name: &str, messages: &Messages, spans: &[RecordSpan]) -> ArrayRef {
                 .collect::<StringArray>(),
         ),
     }
+}
+
+fn build_change(name: &str, changes: &Changes, chunk: &Chunk, spans: &[RecordSpan]) -> ArrayRef {
+    let mut each = changes.each.iter();
+    let mut next = |span: &RecordSpan| each.find(|c| c.span.start == span.start);
+    let mut of = |read: &dyn Fn(&Change) -> Option<u64>| -> ArrayRef {
+        let number = |s: &RecordSpan| next(s).and_then(read).and_then(|n| i64::try_from(n).ok());
+        Arc::new(spans.iter().map(number).collect::<Int64Array>())
+    };
+    let rows = spans.iter();
+    match name {
+        "_position" => of(&|c| Some(c.position.major)),
+        "_within" => of(&|c| Some(c.position.minor)),
+        "_transaction" => of(&|c| c.transaction),
+        "_time" => {
+            let times: TimestampMicrosecondArray = rows.map(|s| next(s).and_then(|c| c.time)).collect();
+            Arc::new(times.with_timezone("UTC"))
+        }
+        "_table" => {
+            let table = |c: &Change| changes.tables.get(usize::try_from(c.table).ok()?);
+            Arc::new(rows.map(|s| next(s).and_then(table).map(|t| &**t)).collect::<StringArray>())
+        }
+        CHANGE => Arc::new(rows.map(|s| next(s).map(|c| c.kind.word())).collect::<StringArray>()),
+        "_absent" => {
+            let names = |c: &Change| absent_names(c, changes, chunk);
+            Arc::new(rows.map(|s| next(s).and_then(names)).collect::<StringArray>())
+        }
+        _ => {
+            let side = |c: &Change| if name == "_key" { c.key } else { c.old };
+            let text = |c: &Change| Some(String::from_utf8_lossy(side(c)?.of(&changes.side)));
+            Arc::new(rows.map(|s| next(s).and_then(text)).collect::<StringArray>())
+        }
+    }
+}
+
+/// The columns of an update that the source did not send.
+fn absent_names(change: &Change, changes: &Changes, chunk: &Chunk) -> Option<String> {
+    if change.kind.is_gone() {
+        return None;
+    }
+    let all = &changes.columns.get(usize::try_from(change.table).ok()?)?;
+    let there = crate::decode::json::scan::keys(change.span.of(&chunk.bytes));
+    let lacks: Vec<&str> = all.iter().filter(|c| !there.contains(*c)).map(String::as_str).collect();
+    (!lacks.is_empty()).then(|| lacks.join(","))
 }
 
 /// A key as text.
@@ -133,6 +220,7 @@ mod tests {
             records: 3,
             too_long: None,
             messages: Some(Arc::new(messages)),
+            changes: None,
         }
     }
 
@@ -140,7 +228,8 @@ mod tests {
         let spans = [RecordSpan { start: 0, end: 2 }, RecordSpan { start: 6, end: 8 }];
         let options = RecordBatchOptions::new().with_row_count(Some(2));
         let rows = RecordBatch::try_new_with_options(Arc::new(Schema::empty()), Vec::new(), &options).unwrap();
-        with_context(rows, &chunk(), &spans, used)
+        let context = Context { columns: COLUMNS, used: used.to_vec() };
+        with_context(rows, &chunk(), &spans, &context)
     }
 
     #[test]
@@ -162,7 +251,7 @@ mod tests {
         assert_eq!(rows.num_columns(), 6);
         let nulls: Vec<usize> = rows.columns().iter().map(|c| c.null_count()).collect();
         assert_eq!(nulls, [2, 2, 0, 2, 2, 2]);
-        assert_eq!(super::with_context(rows.clone(), &chunk(), &[], &[]).num_columns(), 6);
+        assert_eq!(super::with_context(rows.clone(), &chunk(), &[], &Context::default()).num_columns(), 6);
     }
 
     #[test]

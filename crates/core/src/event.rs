@@ -6,6 +6,8 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use serde::{Deserialize, Serialize};
 
+use crate::change::{Change, Changes, Marks};
+
 /// A place in a partition: of a file, a byte; of a topic, an offset; of a change feed, a log position and the place
 /// of the change within its transaction. It names the next event to read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -61,6 +63,8 @@ pub struct Chunk {
     /// Where each record is a message of a broker: what the broker tells of it. None where the format finds the
     /// records.
     pub messages: Option<Arc<Messages>>,
+    /// Where each record is a change of a row: what the change feed tells of it.
+    pub changes: Option<Arc<Changes>>,
 }
 
 /// What a broker tells of the records of a chunk.
@@ -100,13 +104,38 @@ impl Messages {
     }
 }
 
+impl Default for Chunk {
+    fn default() -> Self {
+        Self {
+            partition: "".into(),
+            from: Position::default(),
+            to: Position::default(),
+            identity: String::new(),
+            bytes: Vec::new(),
+            head: None,
+            records: 0,
+            too_long: None,
+            messages: None,
+            changes: None,
+        }
+    }
+}
+
 impl Chunk {
     /// The position of the record that begins at a byte of the chunk.
     pub fn position_at(&self, start: u32) -> Position {
+        if let Some(changes) = &self.changes {
+            return changes.at(start).map_or(self.from, |c| c.position);
+        }
         match &self.messages {
             Some(messages) => messages.at(start).map_or(self.from, |m| Position::at(m.offset)),
             None => Position::at(self.from.major + u64::from(start)),
         }
+    }
+
+    /// Whether the chunk ends within a transaction of its source.
+    pub fn is_within(&self) -> bool {
+        self.changes.as_ref().is_some_and(|c| c.within)
     }
 
     /// The records that were left out before decoding.
@@ -125,17 +154,27 @@ impl Chunk {
             let (topic, side) = (Arc::clone(&all.topic), all.side.clone());
             Some(Arc::new(Messages { topic, partition: all.partition, each: vec![message], side, left_out: 0 }))
         });
-        let length = if messages.is_some() { 1 } else { bytes.len() as u64 };
+        let changes = self.changes.as_ref().and_then(|all| {
+            let change = Change { span: whole, ..*all.at(span.start)? };
+            let (tables, columns, side) = (all.tables.clone(), all.columns.clone(), all.side.clone());
+            Some(Arc::new(Changes { tables, columns, side, each: vec![change], within: false }))
+        });
+        let to = match (&messages, &changes) {
+            (_, Some(_)) => Position { minor: from.minor + 1, ..from },
+            (Some(_), None) => Position::at(from.major + 1),
+            (None, None) => Position::at(from.major + bytes.len() as u64),
+        };
         Self {
             partition: Arc::clone(&self.partition),
             from,
-            to: Position::at(from.major + length),
+            to,
             identity: self.identity.clone(),
             bytes,
             head: self.head.clone(),
             records: 1,
             too_long: None,
             messages,
+            changes,
         }
     }
 }
@@ -191,7 +230,11 @@ impl RowOrigin {
 
     /// The source's time of a row's event, in microseconds since 1970, where it tells one.
     pub fn time(&self, row: usize) -> Option<i64> {
-        self.chunk.messages.as_ref()?.at(self.span(row).start)?.time
+        let start = self.span(row).start;
+        match &self.chunk.changes {
+            Some(changes) => changes.at(start)?.time,
+            None => self.chunk.messages.as_ref()?.at(start)?.time,
+        }
     }
 }
 
@@ -200,6 +243,8 @@ impl RowOrigin {
 pub struct LandingRows {
     /// Where the rows came from, for landings that want to know.
     pub origin: Option<RowOrigin>,
+    /// Where the rows are changes: what happened to each, and which values are absent.
+    pub marks: Option<Marks>,
     /// The folder that the landing's `path` gives for these rows, with no slash at its ends; empty without a `path`.
     pub folder: Arc<str>,
     /// The rows.

@@ -36,9 +36,12 @@ pub const REFUSALS: &[&str] = &["publish.table_split", "publish.table_refused", 
 /// Points that only a replay passes.
 pub const REPLAY: &[&str] = &["replay.begun", "publish.file_removed"];
 
+/// Points that only change feeds pass.
+pub const FEEDS: &[&str] = &["feed.slot_made", "feed.portion"];
+
 /// Every point.
 pub fn all() -> impl Iterator<Item = &'static str> {
-    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY].into_iter().flatten().copied()
+    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, FEEDS].into_iter().flatten().copied()
 }
 
 #[cfg(feature = "failpoints")]

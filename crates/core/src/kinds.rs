@@ -10,10 +10,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::batch::{BatchIdentity, LaneId, Ranges};
 use crate::config::{ConnectionConfig, OptionSpec, Options};
+use crate::contract::Contract;
 use crate::event::{Chunk, LandingRows, Position};
-use crate::failure::Outcome;
+use crate::failure::{Failure, Outcome};
 use crate::plan::OutputColumn;
-use crate::problem::Problem;
+use crate::problem::{Place, Problem};
 use crate::secret::SecretStore;
 use crate::table::TableReport;
 
@@ -42,6 +43,21 @@ pub struct Settings {
     pub secrets: Arc<dyn SecretStore>,
     /// The name of the arrival or landing with its pipeline; empty where something is only looked at.
     pub label: String,
+    /// Of an arrival from a change feed, the event's contract.
+    pub contract: Option<Arc<Contract>>,
+    /// And what is computed from several of its columns.
+    pub computed: Vec<Computed>,
+}
+
+/// An expression that needs several columns of an event.
+#[derive(Clone, Debug)]
+pub struct Computed {
+    /// One of the columns, as the source names it.
+    pub column: String,
+    /// The expression.
+    pub text: String,
+    /// Where it stands.
+    pub place: Place,
 }
 
 /// A kind of intake.
@@ -67,6 +83,21 @@ pub trait IntakeKind: Send + Sync {
     /// # Errors
     /// Where the outside cannot be reached.
     fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>>;
+    /// Whether it is a change feed: records are changes, with the columns of [`crate::context::CHANGE_COLUMNS`], and
+    /// events of one connection arrive by one reading.
+    fn is_feed(&self) -> bool {
+        false
+    }
+    /// Opens a change feed for several tables, in the order of their numbers.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        match settings {
+            [one] => self.open(one),
+            _ => Err(crate::failure::Failure::internal("this kind reads one event at a time")),
+        }
+    }
 }
 
 /// Where one partition of an intake has been read to.
@@ -224,6 +255,8 @@ pub enum Read {
     CaughtUp,
     /// Nothing at present, although more may be there.
     Pending,
+    /// What was read so far is to settle, and then the run stops for this reason.
+    Halt(Failure),
     /// The source does not answer; reading goes on by itself when it does. What it said, in words.
     Away(String),
 }
@@ -349,6 +382,19 @@ pub trait Stored: Send {
     }
 }
 
+/// What a landing does with changes of rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Takes {
+    /// Each change is a row.
+    Rows,
+    /// Each change is a row, whose kind it notes itself.
+    Changes,
+    /// It is kept equal to the source's table.
+    Mirror,
+    /// It knows no deletes.
+    NoDeletes,
+}
+
 /// A kind of landing.
 pub trait LandingKind: Send + Sync {
     /// Its name in messages and the manual.
@@ -383,6 +429,11 @@ pub trait LandingKind: Send + Sync {
     fn guarantee_of(&self, options: &Options) -> &'static str {
         let _ = options;
         self.guarantee()
+    }
+    /// What it does with changes of rows.
+    fn takes(&self, options: &Options) -> Takes {
+        let _ = options;
+        Takes::Rows
     }
     /// Checks the keys of a landing against each other and the columns that will land, without looking outside.
     fn check_keys(&self, options: &Options, columns: &[OutputColumn]) -> Vec<Problem> {

@@ -9,6 +9,7 @@
 //! stage and land ([`kinds::Landing`]) → commit ([`batch`]).
 
 pub mod batch;
+pub mod change;
 pub mod config;
 pub mod context;
 pub mod contract;

@@ -129,6 +129,7 @@ pub fn take(reader: &mut dyn LaneReader, events: u64, mut filter: Option<TimeFil
             }
             Read::Pending => continue,
             Read::Away(reason) => return Err(Failure::away(reason)),
+            Read::Halt(failure) => return Err(failure),
         };
         sample.looked_at += chunk.records;
         match &mut filter {
@@ -197,6 +198,7 @@ mod tests {
                 records: size,
                 too_long: None,
                 messages: None,
+                changes: None,
             }))
         }
     }
@@ -206,7 +208,7 @@ mod tests {
         let fields = parse_fields(&embed("n integer, at timestamptz format 'epoch_s'"), &mut problems);
         let seconds = |s: i64| s * 1_000_000;
         let window = Window { since: since.map(seconds), until: until.map(seconds) };
-        TimeFilter::new(&JsonLines, &Contract { fields, extra: ExtraFields::Ignore }, 1, window)
+        TimeFilter::new(&JsonLines, &Contract { fields, extra: ExtraFields::Ignore, may_lack: false }, 1, window)
     }
 
     fn numbers(sample: &Sample) -> Vec<u64> {

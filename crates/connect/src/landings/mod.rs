@@ -9,7 +9,7 @@ mod spool;
 pub mod sqlite;
 #[cfg(test)]
 mod suite;
-mod tables;
+pub(crate) mod tables;
 pub mod topics;
 
 pub use tables::{reference, workload};

@@ -57,6 +57,7 @@ pub(crate) fn origin(texts: &[&str]) -> RowOrigin {
         records: texts.len() as u64,
         too_long: None,
         messages: None,
+        changes: None,
     };
     RowOrigin { chunk: Arc::new(chunk), spans, rows: None }
 }
@@ -68,7 +69,7 @@ pub(crate) fn rows(folder: &str, texts: &[&str]) -> LandingRows {
     let number: ArrayRef = Arc::new(Int32Array::from(vec![1; texts.len()]));
     let schema = schema_of(&[column("text", SqlType::Text), column("n", SqlType::Integer)]);
     let batch = RecordBatch::try_new(schema, vec![text, number]).unwrap();
-    LandingRows { origin: Some(origin(texts)), folder: folder.into(), batch }
+    LandingRows { origin: Some(origin(texts)), marks: None, folder: folder.into(), batch }
 }
 
 pub(crate) fn stage(landing: &dyn Landing, number: u64, parts: &[(&str, &[&str])]) -> StagedWork {

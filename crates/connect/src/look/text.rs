@@ -91,7 +91,7 @@ fn contract_of(columns: &[OutputColumn], form: &Form) -> Contract {
         format: None,
         place: place.clone(),
     };
-    Contract { fields: columns.iter().enumerate().map(field).collect(), extra: ExtraFields::Ignore }
+    Contract { fields: columns.iter().enumerate().map(field).collect(), extra: ExtraFields::Ignore, may_lack: false }
 }
 
 impl Form {
@@ -111,7 +111,7 @@ struct TextRows {
 impl FileRows for TextRows {
     fn next(&mut self, broken: &mut u64) -> Outcome<Option<RecordBatch>> {
         match self.reader.read(LIMIT)? {
-            Read::CaughtUp | Read::Pending | Read::Away(_) => Ok(None),
+            Read::CaughtUp | Read::Pending | Read::Away(_) | Read::Halt(_) => Ok(None),
             Read::Chunk(chunk) => {
                 let decoded = self.decoder.decode(&chunk);
                 *broken += decoded.rejects.len() as u64;
@@ -168,6 +168,7 @@ impl LaneReader for BytesReader {
             records: cut.records,
             too_long: None,
             messages: None,
+            changes: None,
         };
         self.at = end;
         Ok(Read::Chunk(chunk))

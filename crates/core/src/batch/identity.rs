@@ -138,6 +138,7 @@ mod tests {
             records: 0,
             too_long: None,
             messages: None,
+            changes: None,
         }
     }
 

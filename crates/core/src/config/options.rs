@@ -8,7 +8,7 @@ use crate::problem::Place;
 use crate::secret::SecretRef;
 
 /// One key of a table in a project or pipeline file.
-#[derive(Debug)]
+#[derive(Clone, Copy, Debug)]
 pub struct OptionSpec {
     /// The key.
     pub key: &'static str,

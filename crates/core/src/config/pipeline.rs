@@ -35,6 +35,13 @@ pub const BATCH_OPTIONS: &[OptionSpec] = &[
         .with(&["rows", "every"]),
     OptionSpec::with_default("every", ValueKind::Duration, "10s", "a batch is closed at the latest after this time")
         .with(&["rows", "bytes"]),
+    OptionSpec::with_default(
+        "transactions",
+        ValueKind::Choice(&["split", "whole"]),
+        "split",
+        "change feeds: whether a transaction that alone reaches a limit is split over batches; a smaller one never is",
+    )
+    .with(&["rows", "bytes"]),
 ];
 
 /// Keys of `rejects`.
@@ -208,6 +215,8 @@ pub struct PipelineConfig {
     pub batch_bytes: u64,
     /// A batch is closed at the latest after this time.
     pub batch_every: Duration,
+    /// Whether a source's transaction that alone reaches a limit is split.
+    pub batch_may_split: bool,
     /// More than this share of rejects in a batch stops the run …
     pub reject_share: f64,
     /// … if there are at least so many.
@@ -242,6 +251,7 @@ impl PipelineConfig {
             batch_rows: batch.integer("rows"),
             batch_bytes: batch.size("bytes").max(1),
             batch_every: batch.duration("every"),
+            batch_may_split: batch.text("transactions").as_deref() != Some("whole"),
             reject_share: rejects.share("share"),
             reject_least: rejects.integer("least"),
             events,

@@ -40,12 +40,14 @@ pub struct Contract {
     pub fields: Vec<ContractField>,
     /// What becomes of other fields.
     pub extra: ExtraFields,
+    /// Whether any field may be absent, as of changes of which not every value is told.
+    pub may_lack: bool,
 }
 
 impl Contract {
     /// The Arrow schema of decoded events: the fields, then `extra` where it is kept.
     pub fn schema(&self) -> SchemaRef {
-        let mut fields: Vec<_> = self.fields.iter().map(|f| f.ty.field(&f.name, !f.not_null)).collect();
+        let mut fields: Vec<_> = self.fields.iter().map(|f| f.ty.field(&f.name, !f.not_null || self.may_lack)).collect();
         if self.extra == ExtraFields::Keep {
             fields.push(SqlType::Json.field(EXTRA_COLUMN, true));
         }

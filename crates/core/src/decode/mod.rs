@@ -7,6 +7,7 @@ pub mod recognise;
 mod rows;
 mod values;
 
+use crate::change::Absent;
 use crate::config::Options;
 use crate::contract::Contract;
 use crate::event::{Chunk, EventRows};
@@ -28,12 +29,19 @@ pub struct Decoded {
     pub rows: EventRows,
     /// The bad ones.
     pub rejects: Vec<Reject>,
+    /// Where records are changes: which values of the rows are absent.
+    pub absent: Absent,
 }
 
 /// Decodes chunks of one event. It keeps its buffers from chunk to chunk.
 pub trait Decoder: Send {
     /// Decodes whole records. Never fails as a whole.
-    fn decode(&mut self, chunk: &Chunk) -> Decoded;
+    fn decode(&mut self, chunk: &Chunk) -> Decoded {
+        self.decode_table(chunk, None)
+    }
+
+    /// Decodes the records of a chunk that are changes of one table, by its number in the feed; None for all.
+    fn decode_table(&mut self, chunk: &Chunk, table: Option<u32>) -> Decoded;
 }
 
 /// How many bytes of a buffer are whole records, and how many records they are.

@@ -1,5 +1,6 @@
 //! A pipeline with every name bound and every type known: what runs.
 
+mod changed;
 pub mod path;
 mod resolve;
 pub mod transform;
@@ -8,15 +9,16 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::config::{ConnectionConfig, Options};
+use crate::context::Context;
 use crate::contract::Contract;
 use crate::decode::Format;
 use crate::failure::Outcome;
-use crate::kinds::{Intake, IntakeKind, Landing, LandingKind, Registry, Settings};
+use crate::kinds::{Computed, Intake, IntakeKind, Landing, LandingKind, Registry, Settings, Takes};
 use crate::secret::SecretStore;
 use crate::types::SqlType;
 
 pub use path::PathTemplate;
-pub use resolve::{check_overlaps, load, resolve};
+pub use resolve::{FEED, check_overlaps, load, resolve};
 pub use transform::{Transform, Transformed};
 
 /// One column of what lands or is made.
@@ -39,6 +41,8 @@ pub struct BatchLimits {
     pub bytes: u64,
     /// Time since it was opened.
     pub every: Duration,
+    /// Whether a transaction of the source that alone reaches a limit may be split.
+    pub may_split: bool,
 }
 
 /// How many rejects stop the run: both must be passed in one batch.
@@ -119,8 +123,8 @@ pub struct EventPlan {
     pub contract: Option<Contract>,
     /// Its columns: the fields, then those of [`crate::context`] where it arrives as messages.
     pub columns: Vec<OutputColumn>,
-    /// For each column of [`crate::context::COLUMNS`] whether anything reads it; empty where the event has none.
-    pub context: Vec<bool>,
+    /// Its columns of [`crate::context`].
+    pub context: Context,
     /// The column with the event time.
     pub time: Option<usize>,
     /// The columns that tell one event from every other; empty where none are named.
@@ -134,7 +138,7 @@ pub struct EventPlan {
 impl EventPlan {
     /// The columns without those of the context.
     pub fn fields(&self) -> &[OutputColumn] {
-        &self.columns[..self.columns.len() - self.context.len()]
+        &self.columns[..self.columns.len() - self.context.columns.len()]
     }
 }
 
@@ -154,6 +158,19 @@ pub struct ArrivalPlan {
     pub options: Options,
     /// How many lanes its partitions are spread over.
     pub lanes: u32,
+    /// Further events that arrive by the same reading, with their checked keys: tables of one change feed.
+    pub others: Vec<(usize, Options)>,
+    /// For each event of a change feed, what is read of it.
+    pub reads: Vec<Reads>,
+}
+
+/// What is read of an event that arrives from a change feed.
+#[derive(Clone)]
+pub struct Reads {
+    /// Its contract.
+    pub contract: Option<Arc<Contract>>,
+    /// What is computed from several of its columns.
+    pub computed: Vec<Computed>,
 }
 
 /// One landing.
@@ -199,6 +216,8 @@ impl Surroundings {
             options: options.clone(),
             secrets: Arc::clone(&self.secrets),
             label: String::new(),
+            contract: None,
+            computed: Vec::new(),
         }
     }
 }
@@ -209,7 +228,46 @@ impl ArrivalPlan {
     /// # Errors
     /// Where it cannot be reached.
     pub fn open(&self, around: &Surroundings) -> Outcome<Box<dyn Intake>> {
-        self.kind.open(&self.settings(around))
+        self.kind.open_all(&self.all_settings(around))
+    }
+
+    /// The events that arrive, in the order of their numbers in a change feed.
+    pub fn events(&self) -> impl Iterator<Item = usize> {
+        std::iter::once(self.event).chain(self.others.iter().map(|(event, _)| *event))
+    }
+
+    /// What the intake is opened with for each of the events.
+    pub fn all_settings(&self, around: &Surroundings) -> Vec<Settings> {
+        let others = self.others.iter().map(|(_, options)| options);
+        let all = std::iter::once(&self.options).chain(others);
+        let one = |(number, options)| {
+            let reads: Option<&Reads> = self.reads.get(number);
+            Settings {
+                label: self.place.clone(),
+                contract: reads.and_then(|r| r.contract.clone()),
+                computed: reads.map_or_else(Vec::new, |r| r.computed.clone()),
+                ..around.settings(&self.connection, options)
+            }
+        };
+        all.enumerate().map(one).collect()
+    }
+
+    /// The arrival as it is for one event alone, to look at.
+    #[must_use]
+    pub fn only(&self, event: usize) -> Self {
+        let number = self.events().position(|e| e == event).unwrap_or(0);
+        let options = self.others.iter().find(|(e, _)| *e == event).map_or(&self.options, |(_, o)| o);
+        Self {
+            event,
+            label: self.label.clone(),
+            place: self.place.clone(),
+            kind: Arc::clone(&self.kind),
+            connection: self.connection.clone(),
+            options: options.clone(),
+            lanes: self.lanes,
+            others: Vec::new(),
+            reads: self.reads.get(number).cloned().into_iter().collect(),
+        }
     }
 
     /// What the intake is opened with.
@@ -228,6 +286,11 @@ impl ArrivalPlan {
 }
 
 impl LandingPlan {
+    /// What it does with changes.
+    pub fn takes(&self) -> Takes {
+        self.kind.takes(&self.options)
+    }
+
     /// The columns that land.
     pub fn columns(&self) -> &[OutputColumn] {
         &self.transform.columns

@@ -269,7 +269,7 @@ impl Groups {
     fn split(mut self, batch: RecordBatch) -> Vec<LandingRows> {
         let folder = |name: &str| Arc::from(name.trim_matches('/'));
         if self.names.len() == 1 {
-            return vec![LandingRows { origin: None, folder: folder(&self.names[0]), batch }];
+            return vec![LandingRows { origin: None, marks: None, folder: folder(&self.names[0]), batch }];
         }
         let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.names.len()];
         for (row, group) in self.rows.drain(..).enumerate() {
@@ -281,7 +281,7 @@ impl Groups {
         self.names
             .iter()
             .zip(rows)
-            .map(|(name, rows)| LandingRows { origin: None, folder: folder(name), batch: take(rows) })
+            .map(|(name, rows)| LandingRows { origin: None, marks: None, folder: folder(name), batch: take(rows) })
             .collect()
     }
 }

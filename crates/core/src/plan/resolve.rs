@@ -4,17 +4,17 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::{
-    ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit, SealedTexts,
-    Transform,
+    ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, Reads, RejectLimit,
+    SealedTexts, Transform,
 };
 use crate::config::{
     ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, Options, PipelineConfig, ProjectConfig,
 };
-use crate::context::{self, COLUMNS};
+use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
 use crate::expr::{ScopeColumn, SelectItem, bind_columns, bind_condition, bind_parts};
-use crate::kinds::Registry;
-use crate::problem::{Problem, Problems, SourceText};
+use crate::kinds::{Computed, Registry, Takes};
+use crate::problem::{Place, Problem, Problems, SourceText};
 use crate::types::SqlType;
 
 /// Reads and resolves one pipeline. The plan runs only if no problem is an error.
@@ -42,7 +42,7 @@ fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
     Plan {
         pipeline: config.name.clone(),
         about: config.about.clone(),
-        batch: BatchLimits { rows: config.batch_rows, bytes: config.batch_bytes, every: config.batch_every },
+        batch: BatchLimits { rows: config.batch_rows, bytes: config.batch_bytes, every: config.batch_every, may_split: config.batch_may_split },
         rejects: RejectLimit { share: config.reject_share, least: config.reject_least },
         events: Vec::new(),
         arrivals: Vec::new(),
@@ -81,6 +81,12 @@ fn check_overlaps_in(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Prob
         }
     }
 }
+
+/// The column beside those of a landing that says that its rows are changes of a feed.
+pub const FEED: &str = "@feed";
+
+/// What rows of changes land with where no columns are named.
+const OF_CHANGES: &[&str] = &["_change", "_position", "_within", "_time", "_absent"];
 
 struct Resolver<'a> {
     config: &'a PipelineConfig,
@@ -181,20 +187,23 @@ impl Resolver<'_> {
             None => None,
         };
         let index = self.plan.events.len();
-        let mut context = Vec::new();
+        let mut context = Context::default();
         let (contract, columns) = match parent {
             Some((parent, made)) => {
-                let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), parent, &[]);
+                let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), parent, &[], None);
                 let columns = transform.columns.clone();
                 self.plan.events[parent].makes.push((index, transform));
                 (None, columns)
             }
             None => {
-                let (contract, mut columns) = self.contract(event);
-                if event.arrivals.iter().any(|a| a.kind.as_ref().is_some_and(|k| k.has_messages())) {
-                    columns.retain(|c| COLUMNS.iter().all(|own| own.name != c.name));
-                    columns.extend(context::output_columns());
-                    context = vec![false; COLUMNS.len()];
+                let (mut contract, mut columns) = self.contract(event);
+                context = self.context(event);
+                columns.retain(|c| context.columns.iter().all(|own| own.name != c.name));
+                columns.extend(context.output_columns());
+                if context.is_of_changes() {
+                    // A delete may tell the key alone, a truncate tells nothing.
+                    columns.iter_mut().for_each(|c| c.nullable = true);
+                    contract.iter_mut().for_each(|c| c.may_lack = true);
                 }
                 (contract, columns)
             }
@@ -225,10 +234,26 @@ impl Resolver<'_> {
         let event = &mut self.plan.events[event];
         let first = event.fields().len();
         for column in columns {
-            if let Some(used) = column.checked_sub(first).and_then(|i| event.context.get_mut(i)) {
+            if let Some(used) = column.checked_sub(first).and_then(|i| event.context.used.get_mut(i)) {
                 *used = true;
             }
         }
+    }
+
+    /// What is told of each record beside its fields.
+    fn context(&mut self, event: &EventConfig) -> Context {
+        let kinds = || event.arrivals.iter().filter_map(|a| a.kind.as_ref());
+        if kinds().any(|k| k.is_feed()) {
+            if event.arrivals.len() > 1 {
+                let message = format!("`{}` arrives from a change feed, and from elsewhere as well", event.name);
+                self.problems.add(
+                    Problem::error("event.source", message, event.place.clone())
+                        .with_help("changes have an order of their own; give each place an event of its own"),
+                );
+            }
+            return Context::new(CHANGE_COLUMNS);
+        }
+        if kinds().any(|k| k.has_messages()) { Context::new(COLUMNS) } else { Context::default() }
     }
 
     fn contract(&mut self, event: &EventConfig) -> (Option<Contract>, Vec<OutputColumn>) {
@@ -255,7 +280,7 @@ impl Resolver<'_> {
             }
             columns.push(OutputColumn { name: EXTRA_COLUMN.into(), ty: SqlType::Json, nullable: true });
         }
-        (Some(Contract { fields, extra: event.extra }), columns)
+        (Some(Contract { fields, extra: event.extra, may_lack: false }), columns)
     }
 
     fn time(&mut self, event: &EventConfig, columns: &[OutputColumn]) -> Option<usize> {
@@ -301,14 +326,32 @@ impl Resolver<'_> {
             self.format(arrival);
             self.headless(&arrival.options, index);
             let (Some(kind), Some(connection)) = (&arrival.kind, &arrival.connection) else { continue };
+            let mut label = format!("{}.{number}", event.name);
+            let contract = self.plan.events[index].contract.clone().map(Arc::new);
+            let reads = Reads { contract, computed: Vec::new() };
+            if kind.is_feed() {
+                // The tables of a connection arrive by one reading, whichever event stands first.
+                label = format!("{}.feed", connection.name);
+                if let Some(feed) = self.plan.arrivals.iter_mut().find(|a| a.label == label) {
+                    feed.others.push((index, arrival.options.clone()));
+                    feed.reads.push(reads);
+                    continue;
+                }
+            }
             self.plan.arrivals.push(ArrivalPlan {
                 event: index,
-                label: format!("{}.{number}", event.name),
-                place: format!("{}.{}.{number}", self.config.name, event.name),
+                place: format!("{}.{label}", self.config.name),
+                label,
                 kind: Arc::clone(kind),
                 connection: connection.clone(),
                 options: arrival.options.clone(),
-                lanes: u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
+                lanes: match kind.is_feed() {
+                    // A log has one order.
+                    true => 1,
+                    false => u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
+                },
+                others: Vec::new(),
+                reads: if kind.is_feed() { vec![reads] } else { Vec::new() },
             });
         }
     }
@@ -360,9 +403,10 @@ impl Resolver<'_> {
         let input = self.plan.events[index].columns.clone();
         let (when, columns) = (landing.options.sql("when"), landing.options.sql("columns"));
         let beside = landing.kind.as_ref().map_or(&[][..], |k| k.expressions());
+        let takes = landing.kind.as_ref().map_or(Takes::Rows, |k| k.takes(&landing.options));
         let beside: Vec<_> =
             beside.iter().filter_map(|(key, many)| Some((*key, *many, landing.options.sql(key)?))).collect();
-        let transform = self.transform(when, columns, index, &beside);
+        let transform = self.transform(when, columns, index, &beside, Some((takes, &landing.place)));
         let has_path = landing.kind.as_ref().is_some_and(|k| k.options().iter().any(|o| o.key == "path"));
         let path = match landing.options_template(has_path) {
             Some(text) => PathTemplate::bind(text, &transform.columns, &input, self.problems),
@@ -377,6 +421,7 @@ impl Resolver<'_> {
             let found = kind.check_keys(&landing.options, &transform.columns);
             found.into_iter().for_each(|problem| self.problems.add(problem));
         }
+        self.note_computed(index, when, columns, &transform);
         self.plan.events[index].landings.push(self.plan.landings.len());
         self.plan.landings.push(LandingPlan {
             event: index,
@@ -390,6 +435,40 @@ impl Resolver<'_> {
         });
     }
 
+    /// Notes expressions over several columns, and conditions, for the feed that the event arrives from.
+    fn note_computed(
+        &mut self,
+        event: usize,
+        when: Option<&EmbeddedText>,
+        columns: Option<&EmbeddedText>,
+        transform: &Transform,
+    ) {
+        let plan = &self.plan.events[event];
+        let Some(contract) = plan.contract.as_ref().filter(|_| plan.context.is_of_changes()) else { return };
+        let named = |place: usize| contract.fields.get(place).and_then(|f| f.path.first().cloned());
+        let mut found = Vec::new();
+        for (reads, text, is_condition) in transform.computed() {
+            let Some(source) = (if is_condition { when } else { columns }) else { continue };
+            let columns = reads.into_iter().filter_map(named);
+            found.extend(columns.map(|column| Computed { column, text: text.clone(), place: source.whole() }));
+        }
+        let arrival = self.plan.arrivals.iter_mut().find_map(|a| {
+            let number = a.events().position(|e| e == event)?;
+            a.reads.get_mut(number)
+        });
+        if let Some(reads) = arrival {
+            reads.computed.extend(found);
+        }
+    }
+
+    fn deletes(&mut self, place: &Place) {
+        self.problems.add(
+            Problem::error("value.type", "what arrives from a change feed may be deleted", place.clone())
+                .with_label("would keep deleted rows")
+                .with_help("mode = \"mirror\" deletes them too; mode = \"changes\" adds each change"),
+        );
+    }
+
     /// Binds a condition and a select list over an event's columns. `beside` are further select lists, each with the
     /// key that it stands under, and whether it may have more than one item.
     fn transform(
@@ -398,6 +477,7 @@ impl Resolver<'_> {
         columns: Option<&EmbeddedText>,
         event: usize,
         beside: &[(&str, bool, &EmbeddedText)],
+        landing: Option<(Takes, &Place)>,
     ) -> Transform {
         let input = self.plan.events[event].columns.clone();
         let fields = self.plan.events[event].fields().len();
@@ -415,8 +495,27 @@ impl Resolver<'_> {
             }
             items
         });
+        let is_feed = self.plan.events[event].context.is_of_changes();
         if columns.is_none() && (fields < input.len() || !beside.is_empty()) {
             items = input[..fields].iter().enumerate().map(|(i, c)| SelectItem::of_column(i, c)).collect();
+            if is_feed && landing.is_some_and(|(takes, _)| takes == Takes::Rows) {
+                // Rows of changes say what happened, and in which order.
+                let told = |i: &usize| OF_CHANGES.contains(&input[*i].name.as_str());
+                items.extend((fields..input.len()).filter(told).map(|i| SelectItem::of_column(i, &input[i])));
+            }
+        }
+        if let Some(change) = input.iter().position(|c| is_feed && c.name == CHANGE) {
+            let named = |name: &str| SelectItem { name: name.into(), ..SelectItem::of_column(change, &input[change]) };
+            match landing {
+                Some((Takes::Mirror | Takes::Changes, _)) => {
+                    if beside.iter().all(|(key, ..)| *key != "change") {
+                        items.push(named("@change"));
+                    }
+                    items.push(named(FEED));
+                }
+                Some((Takes::NoDeletes, place)) => self.deletes(place),
+                _ => {}
+            }
         }
         for (key, many, text) in beside {
             let parts = bind_parts(text, &scope, self.problems);

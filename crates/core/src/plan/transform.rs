@@ -17,7 +17,7 @@ pub struct Transform {
     /// Only rows for which this is true go on.
     pub when: Option<Condition>,
     /// What is computed; empty takes the rows as they are.
-    select: Vec<Expr>,
+    pub(super) select: Vec<Expr>,
     /// The columns of the result.
     pub columns: Vec<OutputColumn>,
     /// How each column is written; its name where the rows are taken as they are.
@@ -138,7 +138,7 @@ impl Transform {
         filtered.iter().map(why).collect()
     }
 
-    fn compute(
+    pub(super) fn compute(
         &self,
         source: &RecordBatch,
         now: i64,
@@ -166,7 +166,7 @@ impl Transform {
     }
 
     /// The rows of `source` without a fault, or None where all are good.
-    fn without_faults(
+    pub(super) fn without_faults(
         &self,
         source: &RecordBatch,
         faults: &[RowFault],
@@ -220,7 +220,7 @@ fn indices(mask: &BooleanArray) -> Vec<u32> {
     mask.values().set_indices().map(|i| u32::try_from(i).unwrap_or(u32::MAX)).collect()
 }
 
-fn filter(batch: &RecordBatch, mask: &BooleanArray) -> RecordBatch {
+pub(super) fn filter(batch: &RecordBatch, mask: &BooleanArray) -> RecordBatch {
     let predicate = FilterBuilder::new(mask).optimize().build();
     predicate.filter_record_batch(batch).expect("mask and batch have one length")
 }

@@ -274,6 +274,7 @@ fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[
         records: 1,
         too_long: None,
         messages,
+        changes: None,
     }
 }
 

@@ -69,11 +69,12 @@ impl Tracer<'_> {
         let row = view.row_of(self.record);
         let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
         let from = |i: usize| {
-            let told = if i < event.fields().len() { "the other fields" } else { "the broker" };
+            let source = if event.context.is_of_changes() { "the change feed" } else { "the broker" };
+            let told = if i < event.fields().len() { "the other fields" } else { source };
             fields.get(i).map_or_else(|| told.to_string(), |f| crate::contract::join_path(&f.path))
         };
         // Of what the broker tells, only what is read was kept.
-        let is_kept = |i: usize| i.checked_sub(event.fields().len()).is_none_or(|c| event.context[c]);
+        let is_kept = |i: usize| i.checked_sub(event.fields().len()).is_none_or(|c| event.context.used[c]);
         let texts: Vec<String> = (0..event.columns.len()).map(from).collect();
         self.stations.push(TracedStation {
             station: event.name.clone(),

@@ -59,7 +59,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
                 None => report.counts.push(count.clone()),
             }
         }
-        report.nulls.add(nulls.0, &nulls.1);
+        report.nulls.merge(&nulls);
         for (key, count) in rejects {
             *report.rejects.entry(key).or_default() += count;
         }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
 use super::processor::Processed;
-use super::{REJECTS, RejectKey};
+use super::{NullCounts, REJECTS, RejectKey};
 use crate::batch::{BatchIdentity, Ranges, Staged, StationCount, Stead, TakenWork};
 use crate::event::LandingRows;
 use crate::failure::{Failure, Outcome};
@@ -14,6 +14,9 @@ use crate::kinds::{Landing, Stage};
 use crate::plan::transform::schema_of;
 use crate::plan::{OutputColumn, Plan};
 use crate::types::SqlType;
+
+/// A landing, with its stage once that is open.
+type Part = (String, Option<Box<dyn Stage>>);
 
 /// The batch.
 pub(super) struct Gathering<'a> {
@@ -25,23 +28,27 @@ pub(super) struct Gathering<'a> {
     pub read: u64,
     bytes: u64,
     pub rejects: BTreeMap<RejectKey, u64>,
-    pub nulls: Vec<u64>,
+    pub nulls: NullCounts,
     /// In the order of the plan, the rejects' last.
-    stages: Vec<(String, Box<dyn Stage>)>,
+    stages: Vec<Part>,
+    landings: &'a HashMap<String, Box<dyn Landing>>,
 }
 
 impl<'a> Gathering<'a> {
-    /// Begins to stage a batch into landings of the plan, by their places, and its rejects.
+    /// Begins to stage a batch into landings of the plan, by their places, and its rejects. Of a change feed, which may
+    /// have many tables, only landings that get rows take part.
     pub(super) fn open(
         plan: &'a Plan,
-        landings: &HashMap<String, Box<dyn Landing>>,
+        landings: &'a HashMap<String, Box<dyn Landing>>,
         into: &[usize],
         identity: BatchIdentity,
         opened_at: i64,
+        is_feed: bool,
     ) -> Outcome<Self> {
         let mut stages = Vec::new();
         for label in into.iter().map(|i| plan.landings[*i].label.as_str()).chain([REJECTS]) {
-            stages.push((label.to_string(), landings[label].stage(&identity)?));
+            let stage = if is_feed { None } else { Some(landings[label].stage(&identity)?) };
+            stages.push((label.to_string(), stage));
         }
         Ok(Self {
             plan,
@@ -52,8 +59,9 @@ impl<'a> Gathering<'a> {
             read: 0,
             bytes: 0,
             rejects: BTreeMap::new(),
-            nulls: Vec::new(),
+            nulls: NullCounts::default(),
             stages,
+            landings,
         })
     }
 
@@ -71,7 +79,7 @@ impl<'a> Gathering<'a> {
     pub(super) fn add(&mut self, processed: Processed) -> Outcome<()> {
         self.read += processed.chunk.records;
         self.bytes += processed.bytes;
-        let staged = |label: &str, stages: &[(String, Box<dyn Stage>)]| stages.iter().any(|(l, _)| l == label);
+        let staged = |label: &str, stages: &[Part]| stages.iter().any(|(l, _)| l == label);
         let is_landing = |label: &str| self.plan.landings.iter().any(|l| l.label == label);
         // A landing that takes no part has no count.
         let counts = processed.counts.iter().filter(|c| !is_landing(&c.station) || staged(&c.station, &self.stages));
@@ -81,13 +89,12 @@ impl<'a> Gathering<'a> {
                 None => self.counts.push(count.clone()),
             }
         }
-        self.nulls.resize(processed.nulls.len(), 0);
-        self.nulls.iter_mut().zip(&processed.nulls).for_each(|(sum, n)| *sum += n);
+        processed.nulls.iter().for_each(|(event, nulls)| self.nulls.add(*event, nulls));
         for (landing, parts) in processed.rows {
             let label = self.plan.landings[landing].label.as_str();
-            let Some((_, stage)) = self.stages.iter_mut().find(|(l, _)| l == label) else { continue };
+            let Some(place) = self.stages.iter().position(|(l, _)| l == label) else { continue };
             for part in parts {
-                stage.write(part)?;
+                self.stage(place)?.write(part)?;
             }
         }
         let mut lines = String::new();
@@ -99,10 +106,21 @@ impl<'a> Gathering<'a> {
             let key = (Arc::clone(&reject.station), reject.reason.word(), reject.field.clone());
             *self.rejects.entry(key).or_default() += 1;
         }
-        if let Some((_, stage)) = self.stages.last_mut().filter(|_| !ends.is_empty()) {
-            stage.write(reject_rows(&lines, &ends))?;
+        if !ends.is_empty() {
+            self.stage(self.stages.len() - 1)?.write(reject_rows(&lines, &ends))?;
         }
         Ok(())
+    }
+
+    fn stage(&mut self, place: usize) -> Outcome<&mut dyn Stage> {
+        let (label, stage) = &mut self.stages[place];
+        if stage.is_none() {
+            *stage = Some(self.landings[label.as_str()].stage(&self.identity)?);
+        }
+        match stage {
+            Some(stage) => Ok(stage.as_mut()),
+            None => Err(Failure::internal("a stage was just opened")),
+        }
     }
 
     /// Ends staging. `settle_in` may change the work of a landing before it is sealed.
@@ -113,6 +131,10 @@ impl<'a> Gathering<'a> {
     ) -> Outcome<Staged> {
         let mut works = Vec::with_capacity(self.stages.len());
         for (landing, stage) in self.stages {
+            let Some(stage) = stage else {
+                check_landed(&self.counts, &landing, 0)?;
+                continue;
+            };
             let work = stage.finish()?;
             check_landed(&self.counts, &landing, work.rows + work.merged)?;
             if let Some(count) = self.counts.iter_mut().find(|c| c.station == landing) {
@@ -160,5 +182,5 @@ fn reject_rows(lines: &str, ends: &[usize]) -> LandingRows {
     let column: ArrayRef = Arc::new(StringArray::from_iter_values(texts));
     let schema = schema_of(&[OutputColumn { name: "line".into(), ty: SqlType::Json, nullable: false }]);
     let batch = RecordBatch::try_new(schema, vec![column]).expect("one text column");
-    LandingRows { origin: None, folder: "".into(), batch }
+    LandingRows { origin: None, marks: None, folder: "".into(), batch }
 }

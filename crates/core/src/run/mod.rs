@@ -83,6 +83,12 @@ impl NullCounts {
     }
 }
 
+impl NullCounts {
+    fn merge(&mut self, others: &Self) {
+        others.0.iter().for_each(|(event, nulls)| self.add(*event, nulls));
+    }
+}
+
 impl RunReport {
     /// Fields of contracts that had no value in any of the events: probably names that bind to nothing. Each comes as
     /// event, field and the path where it was looked for. A few events prove nothing and give no field.
@@ -92,7 +98,9 @@ impl RunReport {
         for (event, nulls) in &self.nulls.0 {
             let event = &plan.events[*event];
             let good = self.counts.iter().find(|c| c.station == event.name).map_or(0, |c| c.output);
-            let Some(contract) = event.contract.as_ref().filter(|_| good >= ENOUGH) else { continue };
+            // The columns of a change feed were bound to those of its table; deletes have but a key.
+            let looked_at = good >= ENOUGH && !event.context.is_of_changes();
+            let Some(contract) = event.contract.as_ref().filter(|_| looked_at) else { continue };
             for (field, nulls) in contract.fields.iter().zip(nulls) {
                 if *nulls == good {
                     found.push((event.name.clone(), field.name.clone(), field.path.join(".")));
@@ -259,9 +267,9 @@ fn run_lane(
             scope.spawn(move || shared.guarded(|| processor::work(shared, arrival, &tasks, &done)));
         }
         drop((task_out, done_in));
-        let event = arrival.event;
+        let events = arrival.events().collect();
         scope.spawn(move || {
-            shared.guarded(|| stager::Stager::new(shared, event, staged_in).run(&done_out));
+            shared.guarded(|| stager::Stager::new(shared, events, staged_in).run(&done_out));
         });
         scope.spawn(move || shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out)));
     });

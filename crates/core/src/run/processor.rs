@@ -2,17 +2,19 @@
 
 use std::sync::Arc;
 
-use arrow_array::Array as _;
+use arrow_array::{Array as _, RecordBatch};
 use crossbeam_channel::{Receiver, Sender};
 
 use super::Shared;
 use super::reader::Task;
 use crate::batch::{BatchIdentity, StationCount};
+use crate::change::{Absent, Changes, Marks};
 use crate::context::with_context;
 use crate::decode::Decoder;
 use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
-use crate::failure::Outcome;
-use crate::plan::transform::RowFault;
+use crate::failure::{Failure, Outcome};
+use crate::kinds::Takes;
+use crate::plan::transform::{RowFault, Transform, Transformed};
 use crate::plan::{ArrivalPlan, Plan};
 use crate::reject::{Reason, Reject};
 
@@ -24,8 +26,8 @@ pub struct Processed {
     pub bytes: u64,
     /// What each station did.
     pub counts: Vec<StationCount>,
-    /// For each field of the contract, how many good events had no value.
-    pub nulls: Vec<u64>,
+    /// For each event that came, and each field of its contract: how many good events had no value.
+    pub nulls: Vec<(usize, Vec<u64>)>,
     /// Rows for each landing, by its place in the plan.
     pub rows: Vec<(usize, Vec<LandingRows>)>,
     /// Rejects, each with the name of its event.
@@ -68,8 +70,8 @@ pub(super) fn work(
 /// Decodes and transforms the chunks of one arrival.
 pub struct Processor<'a> {
     plan: &'a Plan,
-    event: usize,
-    decoder: Box<dyn Decoder>,
+    /// The events of the arrival, each with its decoder.
+    events: Vec<(usize, Box<dyn Decoder>)>,
 }
 
 /// What is gathered while the rows of a chunk go through the plan.
@@ -90,28 +92,63 @@ impl<'a> Processor<'a> {
     /// # Errors
     /// Never for a resolved plan.
     pub fn new(plan: &'a Plan, arrival: &ArrivalPlan) -> Outcome<Self> {
-        let contract = plan.events[arrival.event]
-            .contract
-            .as_ref()
-            .ok_or_else(|| crate::failure::Failure::internal(format!("{} has no contract", arrival.label)))?;
-        Ok(Self { plan, event: arrival.event, decoder: arrival.format()?.decoder(contract) })
+        let one = |event: usize| {
+            let contract = plan.events[event].contract.as_ref();
+            let missing = || Failure::internal(format!("{} has no contract", arrival.label));
+            Ok((event, arrival.format()?.decoder(contract.ok_or_else(missing)?)))
+        };
+        Ok(Self { plan, events: arrival.events().map(one).collect::<Outcome<_>>()? })
     }
 
     /// Decodes and transforms one chunk. `now` is the moment at which its batch was opened.
     pub fn process(&mut self, chunk: Chunk, now: i64) -> Processed {
         let mut chunk = Arc::new(chunk);
-        let decoded = self.decoder.decode(&chunk);
-        let name = &self.plan.events[self.event].name;
+        let mut done = Processed {
+            bytes: chunk.too_long.unwrap_or(chunk.bytes.len() as u64),
+            chunk: Arc::clone(&chunk),
+            counts: Vec::new(),
+            nulls: Vec::new(),
+            rows: Vec::new(),
+            rejects: Vec::new(),
+        };
+        match chunk.changes.clone() {
+            None => self.records(&chunk, 0, None, now, &mut done),
+            Some(changes) => {
+                let mut records = vec![0_u64; self.events.len()];
+                for change in &changes.each {
+                    records[usize::try_from(change.table).unwrap_or(usize::MAX)] += 1;
+                }
+                for (table, count) in records.iter().enumerate().filter(|(_, count)| **count > 0) {
+                    self.records(&chunk, table, Some(*count), now, &mut done);
+                }
+            }
+        }
+        drop(std::mem::replace(&mut done.chunk, Arc::new(Chunk::default())));
+        if let Some(chunk) = Arc::get_mut(&mut chunk) {
+            chunk.bytes = Vec::new();
+        }
+        done.chunk = chunk;
+        done
+    }
+
+    /// Takes the records of one event, all of the chunk or the changes of a table, through the plan.
+    fn records(&mut self, chunk: &Arc<Chunk>, table: usize, count: Option<u64>, now: i64, done: &mut Processed) {
+        let (event, decoder) = &mut self.events[table];
+        let (event, plan) = (*event, self.plan);
+        let number = count.map(|_| u32::try_from(table).unwrap_or(u32::MAX));
+        let decoded = decoder.decode_table(chunk, number);
+        let name = &plan.events[event].name;
         let good = decoded.rows.spans.len() as u64;
         let rejected = decoded.rejects.len() as u64;
+        let marks = chunk.changes.as_ref().map(|changes| marks(changes, &decoded.rows.spans, decoded.absent));
         let mut gathered = Gathered {
-            chunk: &chunk,
+            chunk,
             rows: decoded.rows,
             spans: None,
             now,
             // What came in is what the reader counted: a record that the decoder lost shows here.
             counts: vec![StationCount {
-                input: chunk.records,
+                input: count.unwrap_or(chunk.records),
                 output: good,
                 filtered: chunk.left_out(),
                 rejected,
@@ -122,45 +159,59 @@ impl<'a> Processor<'a> {
         };
         let batch = gathered.rows.batch.clone();
         let nulls = batch.columns().iter().map(|c| c.null_count() as u64).collect();
-        let batch = with_context(batch, &chunk, &gathered.rows.spans, &self.plan.events[self.event].context);
-        gathered.event(self.plan, self.event, &batch, None);
+        let batch = with_context(batch, chunk, &gathered.rows.spans, &plan.events[event].context);
+        gathered.event(plan, event, &batch, marks.as_ref(), None);
         let Gathered { counts, landings, rejects, .. } = gathered;
-        let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
-        if let Some(chunk) = Arc::get_mut(&mut chunk) {
-            chunk.bytes = Vec::new();
-        }
-        Processed { chunk, bytes, counts, nulls, rows: landings, rejects }
+        done.counts.extend(counts);
+        done.nulls.push((event, nulls));
+        done.rows.extend(landings);
+        done.rejects.extend(rejects);
     }
+}
+
+/// What goes along with the rows of changes.
+fn marks(changes: &Changes, spans: &[RecordSpan], absent: Absent) -> Marks {
+    let mut each = changes.each.iter();
+    let mut kind = |span: &RecordSpan| each.find(|c| c.span.start == span.start).map(|c| c.kind);
+    Marks { kinds: spans.iter().filter_map(&mut kind).collect(), absent }
 }
 
 impl Gathered<'_> {
     /// Hands the rows of an event to its landings and to the events made of it. `origin` leads from its rows to those
     /// that were decoded.
-    fn event(&mut self, plan: &Plan, index: usize, rows: &arrow_array::RecordBatch, origin: Option<&[u32]>) {
+    fn event(
+        &mut self,
+        plan: &Plan,
+        index: usize,
+        rows: &RecordBatch,
+        marks: Option<&Marks>,
+        origin: Option<&[u32]>,
+    ) {
         let event = &plan.events[index];
         for place in &event.landings {
             let landing = &plan.landings[*place];
-            let result = landing.transform.apply(rows, self.now);
+            let (result, marks) = apply(&landing.transform, rows, marks, self.now, landing.takes() == Takes::Mirror);
             self.count(&landing.label, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
             self.reject(&event.name, &landing.label, &result.faults, origin);
+            let rows = result.batch.num_rows();
             let parts = match &landing.path {
                 Some(path) => path.split(result.batch, &result.source),
-                None if result.batch.num_rows() == 0 => Vec::new(),
+                None if rows == 0 => Vec::new(),
                 None => {
                     let wanted = landing.kind.wants_origin();
                     let origin = wanted.then(|| self.origin(compose(origin, result.origin.as_deref())));
-                    vec![LandingRows { origin, folder: "".into(), batch: result.batch }]
+                    vec![LandingRows { origin, marks, folder: "".into(), batch: result.batch }]
                 }
             };
             self.landings.push((*place, parts));
         }
         for (made, transform) in &event.makes {
             let name = &plan.events[*made].name;
-            let result = transform.apply(rows, self.now);
+            let (result, marks) = apply(transform, rows, marks, self.now, true);
             self.count(name, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
             self.reject(name, name, &result.faults, origin);
             let composed = compose(origin, result.origin.as_deref());
-            self.event(plan, *made, &result.batch, composed.as_deref());
+            self.event(plan, *made, &result.batch, marks.as_ref(), composed.as_deref());
         }
     }
 
@@ -199,6 +250,22 @@ impl Gathered<'_> {
                 bytes: bytes.to_vec(),
             };
             self.rejects.push((event.to_string(), reject));
+        }
+    }
+}
+
+fn apply(
+    transform: &Transform,
+    rows: &RecordBatch,
+    marks: Option<&Marks>,
+    now: i64,
+    keeps_left: bool,
+) -> (Transformed, Option<Marks>) {
+    match marks {
+        None => (transform.apply(rows, now), None),
+        Some(marks) => {
+            let (result, marks) = transform.apply_changes(rows, marks, now, keeps_left);
+            (result, Some(marks))
         }
     }
 }

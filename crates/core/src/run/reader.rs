@@ -19,6 +19,9 @@ const CHUNK: u64 = 2 << 20;
 /// How long to wait before looking for new events.
 const PAUSE: Duration = Duration::from_millis(100);
 
+/// How long a run that was asked to settle waits for the rest of a transaction.
+const PATIENCE: Duration = Duration::from_secs(10);
+
 /// What is handed on, numbered in order over all workers.
 pub(super) enum Task {
     /// A batch begins.
@@ -34,6 +37,8 @@ struct OpenBatch {
     opened_at: i64,
     records: u64,
     bytes: u64,
+    /// Records and bytes of the source's transaction within which the batch stands; None between two.
+    within: Option<(u64, u64)>,
 }
 
 pub(super) struct Reader<'a> {
@@ -43,6 +48,8 @@ pub(super) struct Reader<'a> {
     tasks: Sender<(u64, i64, Task)>,
     sequence: u64,
     batch: Option<OpenBatch>,
+    /// When the run was asked to settle.
+    settling: Option<Instant>,
 }
 
 /// Whether the lane goes on.
@@ -58,7 +65,7 @@ impl<'a> Reader<'a> {
         source: Box<dyn LaneReader>,
         tasks: Sender<(u64, i64, Task)>,
     ) -> Self {
-        Self { shared, hold, source, tasks, sequence: 0, batch: None }
+        Self { shared, hold, source, tasks, sequence: 0, batch: None, settling: None }
     }
 
     pub(super) fn run(mut self) {
@@ -76,7 +83,7 @@ impl<'a> Reader<'a> {
         if shared.stop.is_aborting() {
             return Ok(Next::Leave);
         }
-        if shared.stop.is_settling() {
+        if shared.stop.is_settling() && !self.waits_for_transaction() {
             self.end_batch();
             shared.report().caught_up = false;
             return Ok(Next::Leave);
@@ -87,7 +94,10 @@ impl<'a> Reader<'a> {
         }
         let limits = shared.plan.batch;
         let (records, bytes) = self.batch.as_ref().map_or((0, 0), |b| (b.records, b.bytes));
-        let limit = ReadLimit { records: limits.rows - records, bytes: CHUNK.min(limits.bytes - bytes).max(1) };
+        let limit = ReadLimit {
+            records: limits.rows.saturating_sub(records).max(1),
+            bytes: CHUNK.min(limits.bytes.saturating_sub(bytes)).max(1),
+        };
         match self.source.read(limit)? {
             Read::Chunk(chunk) => {
                 if self.batch.is_none() && !self.open_batch()? {
@@ -100,6 +110,15 @@ impl<'a> Reader<'a> {
                 self.end_batch();
                 let remarks = self.source.remarks();
                 shared.report().remarks.extend(remarks);
+                return Ok(Next::Leave);
+            }
+            Read::Halt(failure) => {
+                self.end_batch();
+                let mut report = shared.report();
+                report.caught_up = false;
+                report.limit.get_or_insert(failure);
+                drop(report);
+                shared.stop.settle();
                 return Ok(Next::Leave);
             }
             // The reader has waited itself.
@@ -118,6 +137,12 @@ impl<'a> Reader<'a> {
         Ok(Next::GoOn)
     }
 
+    /// Whether a batch that should end stands within a transaction of its source that is still coming.
+    fn waits_for_transaction(&mut self) -> bool {
+        let since = *self.settling.get_or_insert_with(Instant::now);
+        self.batch.as_ref().is_some_and(|b| b.within.is_some()) && since.elapsed() < PATIENCE
+    }
+
     /// Opens the next batch; false where as many as were asked for have been opened.
     fn open_batch(&mut self) -> Outcome<bool> {
         let take = |left: u64| left.checked_sub(1);
@@ -134,7 +159,7 @@ impl<'a> Reader<'a> {
         let opened_at = chrono::Utc::now().timestamp_micros();
         self.shared.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
-        self.batch = Some(OpenBatch { since: Instant::now(), opened_at, records: 0, bytes: 0 });
+        self.batch = Some(OpenBatch { since: Instant::now(), opened_at, records: 0, bytes: 0, within: None });
         self.send(Task::Open(identity, opened_at));
         Ok(true)
     }
@@ -144,6 +169,10 @@ impl<'a> Reader<'a> {
         if let Some(batch) = &mut self.batch {
             batch.records += records;
             batch.bytes += bytes;
+            batch.within = chunk.is_within().then(|| {
+                let before = batch.within.unwrap_or_default();
+                (before.0 + records, before.1 + bytes)
+            });
         }
         self.shared.observer.on(RunEvent::Read { records, bytes });
         if !self.send(Task::Chunk(chunk)) {
@@ -155,11 +184,17 @@ impl<'a> Reader<'a> {
 
     fn end_if_full(&mut self) {
         let limits = self.shared.plan.batch;
-        let full = self
-            .batch
-            .as_ref()
-            .is_some_and(|b| b.records >= limits.rows || b.bytes >= limits.bytes || b.since.elapsed() >= limits.every);
-        if full {
+        let is_full = |b: &OpenBatch| {
+            let full = b.records >= limits.rows || b.bytes >= limits.bytes;
+            match b.within {
+                None => full || b.since.elapsed() >= limits.every,
+                // What belongs together stays together, unless it alone is too much for a batch.
+                Some((records, bytes)) => {
+                    limits.may_split && full && (records >= limits.rows || bytes >= limits.bytes)
+                }
+            }
+        };
+        if self.batch.as_ref().is_some_and(is_full) {
             self.end_batch();
         }
     }

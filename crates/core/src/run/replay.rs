@@ -118,7 +118,7 @@ pub fn replay(
             continue;
         }
         let intake = arrival.open(around)?;
-        let reach_of = plan.landings_of(arrival.event);
+        let reach_of: Vec<usize> = arrival.events().flat_map(|e| plan.landings_of(e)).collect();
         let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
         let once = Again { plan, ledger, landings: &landings, arrival, into, stop, observer };
         for portion in portions {
@@ -169,7 +169,7 @@ impl Again<'_> {
         self.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
         let into = portion.into.as_deref().unwrap_or(&self.into);
-        let mut batch = Gathering::open(self.plan, self.landings, into, identity, opened_at)?;
+        let mut batch = Gathering::open(self.plan, self.landings, into, identity, opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
         self.read(portion, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
         let staged = self.finish(portion, batch)?;
@@ -200,6 +200,7 @@ impl Again<'_> {
                     batch.add(processor.process(chunk, portion.now))?;
                 }
                 Read::CaughtUp => return Ok(()),
+                Read::Halt(failure) => return Err(failure),
                 Read::Pending => {}
                 Read::Away(what) => {
                     self.observer.on(RunEvent::SourceAway(what));

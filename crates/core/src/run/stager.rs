@@ -6,7 +6,7 @@ use crossbeam_channel::{Receiver, Sender};
 
 use super::gather::Gathering;
 use super::processor::{Done, Processed};
-use super::{RejectKey, Shared};
+use super::{NullCounts, RejectKey, Shared};
 use crate::batch::{BatchIdentity, Staged};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
@@ -15,13 +15,13 @@ use crate::failure::{Failure, Outcome};
 pub(super) struct Handover {
     pub staged: Staged,
     pub rejects: BTreeMap<RejectKey, u64>,
-    /// The event that was read, and for each field of its contract how many good events had no value.
-    pub nulls: (usize, Vec<u64>),
+    /// How often fields had no value.
+    pub nulls: NullCounts,
 }
 
 pub(super) struct Stager<'a> {
     shared: &'a Shared<'a>,
-    event: usize,
+    events: Vec<usize>,
     staged: Sender<Handover>,
     batch: Option<Gathering<'a>>,
     /// Whether the first rows of this run have been staged.
@@ -29,8 +29,8 @@ pub(super) struct Stager<'a> {
 }
 
 impl<'a> Stager<'a> {
-    pub(super) fn new(shared: &'a Shared<'a>, event: usize, staged: Sender<Handover>) -> Self {
-        Self { shared, event, staged, batch: None, started: false }
+    pub(super) fn new(shared: &'a Shared<'a>, events: Vec<usize>, staged: Sender<Handover>) -> Self {
+        Self { shared, events, staged, batch: None, started: false }
     }
 
     pub(super) fn run(mut self, done: &Receiver<(u64, Done)>) {
@@ -59,8 +59,9 @@ impl<'a> Stager<'a> {
     }
 
     fn open(&mut self, identity: BatchIdentity, opened_at: i64) -> Outcome<()> {
-        let into = self.shared.plan.landings_of(self.event);
-        self.batch = Some(Gathering::open(self.shared.plan, &self.shared.landings, &into, identity, opened_at)?);
+        let into: Vec<usize> = self.events.iter().flat_map(|e| self.shared.plan.landings_of(*e)).collect();
+        let is_feed = self.events.iter().any(|e| self.shared.plan.events[*e].context.is_of_changes());
+        self.batch = Some(Gathering::open(self.shared.plan, &self.shared.landings, &into, identity, opened_at, is_feed)?);
         Ok(())
     }
 
@@ -82,7 +83,7 @@ impl<'a> Stager<'a> {
         batch.rejects.clone_from(&rejects);
         let staged = batch.finish(None, |_, work| Ok(work))?;
         // Where the committer has gone, a failure is on its way.
-        let _ = self.staged.send(Handover { staged, rejects, nulls: (self.event, nulls) });
+        let _ = self.staged.send(Handover { staged, rejects, nulls });
         Ok(())
     }
 }

@@ -199,6 +199,7 @@ impl OpenFile {
             records,
             too_long,
             messages: None,
+            changes: None,
         }
     }
 

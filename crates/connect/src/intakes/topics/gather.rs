@@ -128,6 +128,7 @@ impl Growing {
             records: self.records,
             too_long: self.too_long,
             messages: Some(Arc::new(self.messages)),
+            changes: None,
         }
     }
 }

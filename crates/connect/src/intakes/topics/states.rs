@@ -57,7 +57,7 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
             }
             // What is left in a partition without an event are marks of transactions alone.
             Read::CaughtUp => break,
-            Read::Pending | Read::Away(_) => {}
+            Read::Pending | Read::Away(_) | Read::Halt(_) => {}
         }
     }
     for name in oldest.empty() {

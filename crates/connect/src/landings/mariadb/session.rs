@@ -12,7 +12,7 @@ use super::dialect::{literal, quote};
 use crate::databases::{PATIENCE, Server, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
-use crate::landings::tables::keyed::{INCOMING, Keyed};
+use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
 };
@@ -122,6 +122,7 @@ impl MariadbSession {
         };
         self.execute(&format!("delete from {incoming}"))?;
         self.insert(&incoming, rows)?;
+        fill(self, target, rows)?;
         let mut older = 0;
         if is_mirror {
             older += self.execute(&format!(
@@ -357,10 +358,11 @@ impl Session for MariadbSession {
             if target.mode == Mode::Mirror { format!(", false as {}", quote(DELETED)) } else { String::new() };
         let key: Vec<String> = target.key.iter().map(|k| quote(k)).collect();
         self.execute(&format!(
-            "create temporary table if not exists {} (key ({})) engine = InnoDB as select {}{deleted} from {of} limit 0",
+            "create temporary table if not exists {} (key ({})) engine = InnoDB as select {}{deleted}{} from {of} limit 0",
             quote(INCOMING),
             key.join(", "),
-            keyed.columns("")
+            keyed.columns(""),
+            keyed.no_hidden("cast('' as char(2000))")
         ))?;
         // Of a delete only the key need be there.
         let sql = format!("show columns from {}", quote(INCOMING));

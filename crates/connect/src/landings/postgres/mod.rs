@@ -30,6 +30,7 @@ const OPTIONS: &[OptionSpec] = databases::OPTIONS;
 pub(crate) struct Postgres;
 
 pub(crate) use dialect::{literal, quote};
+pub(crate) use session::connect;
 
 /// Adds connection and landing.
 pub fn register(registry: &mut Registry) {

@@ -8,6 +8,7 @@ use futures_util::{SinkExt as _, StreamExt as _};
 use sluice_core::failure::{Failure, FailureKind};
 use sluice_core::kinds::Settings;
 use sluice_core::table::Found;
+use sluice_core::types::SqlType;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -17,11 +18,11 @@ use super::{describe, dialect};
 use crate::databases::{PATIENCE, Server, client_config, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::Cells;
-use crate::landings::tables::keyed::{INCOMING, Keyed};
+use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
 use crate::landings::tables::session::{
-    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
+    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target, number,
 };
-use crate::landings::tables::shape::{DELETED, Mode, TableName};
+use crate::landings::tables::shape::{DELETED, Mode, TableName, WAS};
 
 /// Bytes of rows that are sent at a time.
 const CHUNK: usize = 256 << 10;
@@ -45,36 +46,7 @@ pub(super) struct PostgresSession {
 impl PostgresSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 5432).map_err(StoreError::Failed)?;
-        let mut config = Config::new();
-        config
-            .host(&server.host)
-            .port(server.port)
-            .dbname(&server.database)
-            .connect_timeout(PATIENCE)
-            .keepalives_idle(std::time::Duration::from_secs(15))
-            .tcp_user_timeout(std::time::Duration::from_secs(30));
-        config.user(server.user.as_deref().unwrap_or("sluice"));
-        if let Some(password) = &server.password {
-            config.password(password);
-        }
-        let shown = server.shown();
-        let client = wait(async {
-            match server.tls {
-                true => {
-                    config.ssl_mode(tokio_postgres::config::SslMode::Require);
-                    let tls = MakeRustlsConnect::new(client_config(&server).map_err(StoreError::Failed)?);
-                    let (client, connection) = config.connect(tls).await.map_err(|e| judge(&shown, &e))?;
-                    tokio::spawn(connection);
-                    Ok(client)
-                }
-                false => {
-                    config.ssl_mode(tokio_postgres::config::SslMode::Disable);
-                    let (client, connection) = config.connect(NoTls).await.map_err(|e| judge(&shown, &e))?;
-                    tokio::spawn(connection);
-                    Ok(client)
-                }
-            }
-        })?;
+        let (client, shown) = (connect(&server)?, server.shown());
         let mut session = Self { client, shown, forms: Vec::new(), has_incoming: false };
         session.execute(SETTINGS)?;
         Ok(session)
@@ -117,8 +89,10 @@ impl PostgresSession {
         let columns = Keyed { spelling: self.spelling(), target }.columns("");
         let deleted =
             if target.mode == Mode::Mirror { format!(", false as {}", dialect::quote(DELETED)) } else { String::new() };
+        let hidden = Keyed { spelling: self.spelling(), target }.no_hidden("null::text");
         self.execute(&format!(
-            "create temporary table {INCOMING} on commit delete rows as select {columns}{deleted} from {table} limit 0"
+            "create temporary table {INCOMING} on commit delete rows as select {columns}{deleted}{hidden} from {table} \
+             limit 0"
         ))?;
         self.has_incoming = true;
         Ok(())
@@ -130,10 +104,11 @@ impl PostgresSession {
         let is_mirror = target.mode == Mode::Mirror;
         let deleted = if is_mirror { format!(", {}", dialect::quote(DELETED)) } else { String::new() };
         self.execute(&format!("delete from {INCOMING}"))?;
-        let sent = self.copy(INCOMING, &format!("{}{deleted}", keyed.columns("")), rows)?;
+        let sent = self.copy(INCOMING, &format!("{}{deleted}{}", keyed.columns(""), keyed.hidden()), rows)?;
         if !is_mirror {
             return Ok(sent - self.execute(&keyed.upsert("true"))?);
         }
+        fill(self, target, rows)?;
         self.execute(&keyed.drop_outdated())?;
         self.execute(&keyed.delete())?;
         self.execute(&keyed.drop_outlived())?;
@@ -220,6 +195,13 @@ impl Session for PostgresSession {
         }
         if target.mode == Mode::Mirror {
             self.forms.push(Form::Plain);
+            let base = |name: &String| name.strip_prefix(WAS).unwrap_or_default().to_string();
+            let of_key = |(name, _): &(String, SqlType)| {
+                let place = target.columns.iter().position(|(n, _)| *n == base(name));
+                place.map_or(Form::Plain, |i| self.forms[i])
+            };
+            let hidden: Vec<Form> = target.hidden.iter().map(of_key).collect();
+            self.forms.extend(hidden);
             let keyed = Keyed { spelling: self.spelling(), target };
             let (gone, key) = (self.spelling().table(&target.gone()), keyed.gone_columns());
             if !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
@@ -250,6 +232,25 @@ impl Session for PostgresSession {
         Ok(0)
     }
 
+    fn load_new(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<bool> {
+        let gone = self.spelling().table(&target.gone());
+        if number(&self.query(&format!("select count(*) from (select 1 from {gone} limit 1) g"))?) != Some(0) {
+            return Ok(false);
+        }
+        let columns: Vec<usize> = (0..target.columns.len()).collect();
+        let rows: Result<Vec<RecordBatch>, _> = rows.iter().map(|part| part.project(&columns)).collect();
+        let rows = rows.map_err(|e| StoreError::Failed(Failure::internal(e.to_string())))?;
+        let keyed = Keyed { spelling: self.spelling(), target };
+        let (table, names) = (self.spelling().table(&target.table), keyed.columns(""));
+        self.execute("savepoint sluice_new")?;
+        match self.copy(&table, &names, &rows) {
+            Ok(_) => self.execute("release savepoint sluice_new").map(|_| true),
+            // A key is there, or the table refuses a row: the long way tells which.
+            Err(StoreError::Refused { .. }) => self.execute("rollback to savepoint sluice_new").map(|_| false),
+            Err(other) => Err(other),
+        }
+    }
+
     fn stream(&mut self, sql: &str, take: &mut dyn FnMut(Vec<AnswerRow>) -> bool) -> StoreResult<()> {
         const AT_ONCE: usize = 4_000;
         let shown = self.shown.clone();
@@ -271,6 +272,40 @@ impl Session for PostgresSession {
             Ok(())
         })
     }
+}
+
+/// Connects and logs in.
+pub(crate) fn connect(server: &Server) -> StoreResult<Client> {
+    let mut config = Config::new();
+    config
+        .host(&server.host)
+        .port(server.port)
+        .dbname(&server.database)
+        .connect_timeout(PATIENCE)
+        .keepalives_idle(std::time::Duration::from_secs(15))
+        .tcp_user_timeout(std::time::Duration::from_secs(30));
+    config.user(server.user.as_deref().unwrap_or("sluice"));
+    if let Some(password) = &server.password {
+        config.password(password);
+    }
+    let shown = server.shown();
+    wait(async {
+        match server.tls {
+            true => {
+                config.ssl_mode(tokio_postgres::config::SslMode::Require);
+                let tls = MakeRustlsConnect::new(client_config(server).map_err(StoreError::Failed)?);
+                let (client, connection) = config.connect(tls).await.map_err(|e| judge(&shown, &e))?;
+                tokio::spawn(connection);
+                Ok(client)
+            }
+            false => {
+                config.ssl_mode(tokio_postgres::config::SslMode::Disable);
+                let (client, connection) = config.connect(NoTls).await.map_err(|e| judge(&shown, &e))?;
+                tokio::spawn(connection);
+                Ok(client)
+            }
+        }
+    })
 }
 
 /// What an error of the server, or on the way to it, means. The classes are those of the appendix on error codes in

@@ -14,7 +14,7 @@ use super::dialect::{Affinity, affinity};
 use crate::landings::postgres::{literal, quote};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
-use crate::landings::tables::keyed::{INCOMING, Keyed};
+use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
 };
@@ -84,6 +84,7 @@ impl SqliteSession {
             let written = self.execute(&keyed.upsert("true")).map_err(&mut refuse_unplaced)?;
             return Ok(sent.saturating_sub(written));
         }
+        fill(self, target, rows)?;
         self.execute(&keyed.drop_outdated())?;
         self.execute(&keyed.delete()).map_err(&mut refuse_unplaced)?;
         self.execute(&keyed.drop_outlived())?;
@@ -287,9 +288,10 @@ impl Session for SqliteSession {
         }
         let deleted = if target.mode == Mode::Mirror { format!(", 0 as {}", quote(DELETED)) } else { String::new() };
         self.execute(&format!(
-            "create temporary table if not exists {} as select {}{deleted} from {of} limit 0",
+            "create temporary table if not exists {} as select {}{deleted}{} from {of} limit 0",
             quote(INCOMING),
-            keyed.columns("")
+            keyed.columns(""),
+            keyed.no_hidden("null")
         ))?;
         Ok(())
     }

@@ -4,11 +4,48 @@
 //! position in the source: within one partition the higher position, else the batch that was read later. Keys that a
 //! mirror deletes are kept in a table beside it with the same stamp, so that an older change cannot bring them back.
 
-use super::session::{Spelling, Target};
-use super::shape::{BATCH, DELETED, POSITION, SOURCE};
+use arrow_array::RecordBatch;
+use arrow_array::cast::AsArray as _;
+use sluice_core::failure::{Failure, FailureKind};
+
+use super::session::{Session, Spelling, StoreError, StoreResult, Target, number};
+use super::shape::{BATCH, DELETED, LACKS, POSITION, SOURCE, WAS};
 
 /// The table of incoming rows, which only a session sees.
 pub(crate) const INCOMING: &str = "sluice_incoming";
+
+/// Fills in what incoming rows lack: values that the source did not send, since they are those that the table has.
+pub(crate) fn fill(session: &mut dyn Session, target: &Target, rows: &[RecordBatch]) -> StoreResult<()> {
+    let mut lacking = vec![false; target.columns.len()];
+    for part in rows {
+        let Some(lacks) = part.column_by_name(LACKS).and_then(|c| c.as_string_opt::<i32>()) else { return Ok(()) };
+        for text in lacks.iter().flatten() {
+            text.bytes().zip(&mut lacking).for_each(|(byte, any)| *any |= byte == b'1');
+        }
+    }
+    if !lacking.contains(&true) {
+        return Ok(());
+    }
+    let keyed = Keyed { spelling: session.spelling(), target };
+    let unknown = number(&session.query(&keyed.unknown())?).unwrap_or(0);
+    if unknown > 0 {
+        let message = format!(
+            "{unknown} changed rows come without large values that did not change, and are not in {}",
+            target.table.name
+        );
+        let failure = Failure::new(FailureKind::BadData, message).with_help(
+            "a row enters a condition by an update, or the table was changed by others: the source sends every value \
+             after alter table … replica identity full",
+        );
+        return Err(StoreError::Failed(failure));
+    }
+    let columns: Vec<usize> = (0..lacking.len()).filter(|i| lacking[*i]).collect();
+    for place in columns {
+        let statement = Keyed { spelling: session.spelling(), target }.fill(place);
+        session.execute(&statement)?;
+    }
+    Ok(())
+}
 
 /// Spells the statements for one target.
 pub(crate) struct Keyed<'t> {
@@ -81,6 +118,51 @@ impl Keyed<'_> {
     fn set(&self, names: &[&str]) -> String {
         let set: Vec<String> = names.iter().map(|n| format!("{q} = excluded.{q}", q = self.quote(n))).collect();
         set.join(", ")
+    }
+
+    /// The hidden columns, each with a comma before it.
+    pub(crate) fn hidden(&self) -> String {
+        self.target.hidden.iter().map(|(name, _)| format!(", {}", self.quote(name))).collect()
+    }
+
+    /// The hidden columns of an empty table of incoming rows, each with a comma before it.
+    pub(crate) fn no_hidden(&self, empty_text: &str) -> String {
+        let one = |(name, _): &(String, _)| match name.strip_prefix(WAS) {
+            Some(key) => format!(", {} as {}", self.quote(key), self.quote(name)),
+            None => format!(", {empty_text} as {}", self.quote(name)),
+        };
+        self.target.hidden.iter().map(one).collect()
+    }
+
+    /// The row of the table that has the values which an incoming row `s` lacks.
+    fn was(&self) -> String {
+        let same = |key: &String| format!("t.{} = s.{}", self.quote(key), self.quote(&format!("{WAS}{key}")));
+        self.target.key.iter().map(same).collect::<Vec<_>>().join(" and ")
+    }
+
+    /// Fills in what incoming rows lack in one column, by its place among those that land.
+    pub(crate) fn fill(&self, place: usize) -> String {
+        let column = self.quote(&self.target.columns[place].0);
+        format!(
+            "update {i} as s set {column} = (select t.{column} from {t} t where {was}) where substr(s.{lacks}, {at}, 1) \
+             = '1'",
+            i = self.incoming(),
+            t = self.table(),
+            was = self.was(),
+            lacks = self.quote(LACKS),
+            at = place + 1,
+        )
+    }
+
+    /// Counts incoming rows that lack values and have no row in the table.
+    pub(crate) fn unknown(&self) -> String {
+        format!(
+            "select count(*) from {i} s where s.{lacks} is not null and not exists (select 1 from {t} t where {was})",
+            i = self.incoming(),
+            t = self.table(),
+            lacks = self.quote(LACKS),
+            was = self.was(),
+        )
     }
 
     /// Takes out incoming changes of keys that a newer change has deleted.
@@ -191,6 +273,7 @@ mod tests {
             columns: vec![("id".into(), SqlType::Text), ("v".into(), SqlType::Bigint)],
             key: vec!["id".into()],
             version: version.map(Into::into),
+            hidden: Vec::new(),
         }
     }
 

@@ -4,7 +4,7 @@ use std::marker::PhantomData;
 
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options};
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{Landing, LandingKind, Settings, Stored};
+use sluice_core::kinds::{Landing, LandingKind, Settings, Stored, Takes};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::{Problem, Severity};
 use sluice_core::table::{TableReport, Verdict};
@@ -53,6 +53,15 @@ impl<S: Store> LandingKind for TableKind<S> {
 
     fn can_replace(&self, options: &Options) -> Result<(), String> {
         publish::can_replace(Mode::read(options), options.flag("lineage"))
+    }
+
+    fn takes(&self, options: &Options) -> Takes {
+        match Mode::read(options) {
+            Mode::Append => Takes::Rows,
+            Mode::Changes => Takes::Changes,
+            Mode::Mirror => Takes::Mirror,
+            Mode::Upsert => Takes::NoDeletes,
+        }
     }
 
     fn wants_origin(&self) -> bool {

@@ -76,7 +76,7 @@ impl Merge {
 }
 
 /// Writes one part of a key so that different keys have different bytes; false for a null.
-fn write_key(out: &mut Vec<u8>, column: &ArrayRef, row: usize) -> bool {
+pub(super) fn write_key(out: &mut Vec<u8>, column: &ArrayRef, row: usize) -> bool {
     if column.is_null(row) {
         return false;
     }

@@ -3,6 +3,7 @@
 //! A kind is a [`Store`]: how to reach it, and a [`Session`] that describes a table and loads rows. All that makes a
 //! batch land once is here.
 
+mod absent;
 pub(crate) mod book;
 pub(crate) mod cells;
 pub(crate) mod keyed;
@@ -80,6 +81,12 @@ pub(crate) struct Detail {
     /// Numbers of batches whose rows are taken away.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     replaces: Vec<i64>,
+    /// Whether the source emptied its table, before the rows that stand.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    empties: bool,
+    /// Whether every row was read with its whole table.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    loaded: bool,
 }
 
 impl Detail {
@@ -296,7 +303,7 @@ impl Landing for TableLanding {
     fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
         let lane = self.lane_number(&batch.lane)?;
         let id = batch_id(lane, batch.number);
-        let detail = Detail { batch: id, order: id, lane, replaces: Vec::new() };
+        let detail = Detail { batch: id, order: id, lane, ..Detail::default() };
         let path = files::path(&self.spool, &batch.lane, batch.number);
         stage::TableStage::create(&self.shape, path, &self.disk, detail)
     }

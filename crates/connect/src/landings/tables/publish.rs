@@ -10,13 +10,14 @@ use arrow_array::cast::AsArray as _;
 use arrow_array::{Array as _, Int64Array, RecordBatch};
 use arrow_schema::{DataType, Field, Schema};
 use sluice_core::batch::{BatchIdentity, Ranges};
+use sluice_core::change::ChangeKind;
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Published, RefusedRow, StagedWork};
 
 use super::book::{Book, foreign};
 use super::session::{Objection, Session, StoreError, StoreResult, Target};
-use super::shape::{BATCH, CHANGE, CHANGES, DELETED, Mode};
+use super::shape::{BATCH, CHANGE, CHANGES, DELETED, Mode, WITHIN};
 use super::{Detail, TableLanding, spool};
 
 /// So many refused rows of one batch are no accident any more: the batch waits until somebody has looked.
@@ -116,6 +117,12 @@ impl Publishing<'_> {
             return Err(StoreError::Away(format!("{} lands {batch} at the same time", self.landing.shown)));
         }
         reach("publish.table_noted");
+        if self.detail.empties {
+            let spelling = self.session.spelling();
+            for table in [&self.target.table, &self.target.gone()] {
+                self.session.execute(&format!("delete from {}", spelling.table(table)))?;
+            }
+        }
         self.clear_old()
     }
 
@@ -145,6 +152,9 @@ impl Publishing<'_> {
             return self.found_again(parts);
         }
         self.begin()?;
+        if self.detail.loaded && self.session.load_new(&self.target, parts)? {
+            return self.commit();
+        }
         let loaded = self.session.load(&self.target, parts);
         let older = match loaded {
             Ok(older) => older,
@@ -379,7 +389,10 @@ fn of_changes(part: &RecordBatch) -> Vec<Objection> {
         return (0..part.num_rows()).filter(|row| deleted.is_null(*row)).map(objection).collect();
     }
     let Some(words) = part.column_by_name(CHANGE).and_then(|c| c.as_string_opt::<i32>()) else { return Vec::new() };
-    let is_ours = |row: &usize| !words.is_null(*row) && CHANGES.contains(&words.value(*row));
+    // A change feed has one more word, for what has no row.
+    let fed = part.column_by_name(WITHIN).is_some();
+    let is_known = |word: &str| CHANGES.contains(&word) || (fed && word == ChangeKind::Truncated.word());
+    let is_ours = |row: &usize| !words.is_null(*row) && is_known(words.value(*row));
     (0..part.num_rows()).filter(|row| !is_ours(row)).map(objection).collect()
 }
 

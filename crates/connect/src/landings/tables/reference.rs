@@ -76,6 +76,8 @@ fn of<S: Store>() -> Vec<TypeInStore> {
         options: options(),
         secrets: Arc::new(Nothing),
         label: String::new(),
+        contract: None,
+        computed: Vec::new(),
     };
     let dialect = S::dialect(&TableName { schema: None, name: "t".into() }, &settings);
     let one = |ty: &SqlType| {

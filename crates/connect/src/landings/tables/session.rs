@@ -68,6 +68,8 @@ pub(crate) struct Target {
     pub columns: Vec<(String, SqlType)>,
     pub key: Vec<String>,
     pub version: Option<String>,
+    /// Columns after whether a row is a delete; see [`Shape::hidden`].
+    pub hidden: Vec<(String, SqlType)>,
 }
 
 impl Target {
@@ -78,6 +80,7 @@ impl Target {
             columns: shape.columns(),
             key: shape.key.clone(),
             version: shape.version.clone(),
+            hidden: shape.hidden(),
         }
     }
 
@@ -170,6 +173,13 @@ pub(crate) trait Session: Send {
     fn prepare(&mut self, target: &Target) -> StoreResult<()> {
         let _ = target;
         Ok(())
+    }
+
+    /// Loads rows of a mirror whose keys are probably not there yet, straight into its table, all or none; false where
+    /// that cannot be done, and nothing was.
+    fn load_new(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<bool> {
+        let _ = (target, rows);
+        Ok(false)
     }
 
     /// Loads rows, all or none. Gives how many of them were older than what is there, and so changed nothing.

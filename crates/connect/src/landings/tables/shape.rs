@@ -2,7 +2,7 @@
 
 use sluice_core::config::{OptionSpec, Options, ValueKind};
 use sluice_core::names;
-use sluice_core::plan::OutputColumn;
+use sluice_core::plan::{FEED, OutputColumn};
 use sluice_core::problem::Problem;
 use sluice_core::table::Wanted;
 use sluice_core::types::SqlType;
@@ -19,6 +19,15 @@ pub(crate) const CHANGE: &str = "_change";
 pub(crate) const TIME: &str = "_time";
 /// While loading: whether the row is a delete.
 pub(crate) const DELETED: &str = "_deleted";
+
+/// Of a change: its place within its transaction.
+pub(crate) const WITHIN: &str = "_within";
+/// Of a change: the columns whose values the source did not send.
+pub(crate) const ABSENT: &str = "_absent";
+/// While loading: for each landed column `1` where its value is the one that the table has.
+pub(crate) const LACKS: &str = "_lacks";
+/// While loading: begins the names of the columns with the key under which the table has those values.
+pub(crate) const WAS: &str = "_was_";
 
 /// The words for kinds of changes.
 pub(crate) const CHANGES: &[&str] = &["inserted", "updated", "deleted", "loaded"];
@@ -100,6 +109,8 @@ pub(crate) struct Shape {
     pub version: Option<String>,
     pub lineage: bool,
     pub hold: bool,
+    /// Whether the rows are changes of a feed.
+    pub fed: bool,
 }
 
 impl Shape {
@@ -112,6 +123,7 @@ impl Shape {
             key: if mode.is_keyed() { options.texts("key") } else { Vec::new() },
             lineage: options.flag("lineage") || (mode.is_keyed() && version.is_none()),
             version,
+            fed: columns.iter().any(|c| c.name == FEED),
             hold: match options.text("refused").as_deref() {
                 Some(word) => word == "hold",
                 None => mode == Mode::Mirror,
@@ -140,6 +152,10 @@ impl Shape {
             if self.mode == Mode::Changes {
                 added.push(column(TIME, SqlType::Timestamptz, true, by));
             }
+            if self.mode == Mode::Changes && self.fed {
+                added.push(column(WITHIN, SqlType::Bigint, true, by));
+                added.push(column(ABSENT, SqlType::Text, true, by));
+            }
             if self.lineage {
                 added.push(column(BATCH, SqlType::Bigint, true, by));
             }
@@ -151,6 +167,16 @@ impl Shape {
     pub(crate) fn wanted(&self) -> Vec<Wanted> {
         let own = self.lands.iter().map(|c| Wanted { column: c.clone(), added_by: None });
         own.chain(self.added()).collect()
+    }
+
+    /// The columns that stand beside a mirror's rows while they are loaded, after whether they are deletes.
+    pub(crate) fn hidden(&self) -> Vec<(String, SqlType)> {
+        if !(self.fed && self.mode == Mode::Mirror) {
+            return Vec::new();
+        }
+        let ty = |key: &String| self.lands.iter().find(|c| c.name == *key).map_or(SqlType::Text, |c| c.ty);
+        let was = self.key.iter().map(|key| (format!("{WAS}{key}"), ty(key)));
+        std::iter::once((LACKS.to_string(), SqlType::Text)).chain(was).collect()
     }
 
     /// Their names with their types, in the order in which rows are loaded.
@@ -198,7 +224,7 @@ pub(crate) fn check_keys(options: &Options, columns: &[OutputColumn], modes: &[&
             found.push(Problem::error("type.mismatch", message, place("version")));
         }
     }
-    if shape.mode == Mode::Mirror && !options.is_set("change") {
+    if shape.mode == Mode::Mirror && !shape.fed && !options.is_set("change") {
         found.push(
             Problem::error("key.missing", "a mirror needs to know the kind of each change", place("mode")).with_help(
                 "change = \"case action when 'gone' then 'deleted' else 'updated' end\"; without deletes, take upsert",

@@ -9,6 +9,7 @@ use arrow_array::{
 };
 use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use arrow_select::filter::filter_record_batch;
+use sluice_core::change::{ChangeKind, Marks};
 use sluice_core::durable::Disk;
 use sluice_core::event::{LandingRows, RowOrigin};
 use sluice_core::fail_points::reach;
@@ -16,8 +17,9 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Stage, StagedWork};
 
 use super::Detail;
+use super::absent;
 use super::merge::Merge;
-use super::shape::{BATCH, CHANGES, DELETED, Mode, Shape};
+use super::shape::{BATCH, CHANGES, DELETED, Mode, Shape, WAS};
 use super::spool::{self, SpoolWriter};
 
 /// The schema of spooled rows: the columns that are loaded, without the batch, and for a mirror whether each is a delete.
@@ -31,6 +33,7 @@ pub(super) fn spool_schema(shape: &Shape) -> SchemaRef {
     if shape.mode == Mode::Mirror {
         fields.push(Field::new(DELETED, DataType::Boolean, true));
     }
+    fields.extend(shape.hidden().into_iter().map(|(name, ty)| Field::new(name, ty.arrow(), true)));
     Arc::new(Schema::new(fields))
 }
 
@@ -43,6 +46,8 @@ pub(super) struct TableStage {
     events: SpoolWriter,
     /// Rows that wait for the end of the batch, since a later one may take their place.
     waiting: Vec<(RecordBatch, RowOrigin)>,
+    /// What goes along with them where they are changes of a feed.
+    marks: Vec<Marks>,
     merge: Merge,
     key: Vec<usize>,
     version: Option<usize>,
@@ -65,6 +70,7 @@ impl TableStage {
             shape: shape.clone(),
             disk: disk.clone(),
             waiting: Vec::new(),
+            marks: Vec::new(),
             merge: Merge::default(),
             schema,
             path,
@@ -74,7 +80,7 @@ impl TableStage {
     }
 
     /// The columns to load: those that land, then those that the mode adds.
-    fn shaped(&self, rows: &RecordBatch, origin: &RowOrigin) -> Outcome<RecordBatch> {
+    fn shaped(&self, rows: &RecordBatch, origin: &RowOrigin, marks: Option<&Marks>) -> Outcome<RecordBatch> {
         let mut columns: Vec<ArrayRef> = Vec::with_capacity(self.schema.fields().len());
         let schema = rows.schema();
         for (i, column) in rows.columns().iter().enumerate() {
@@ -82,8 +88,11 @@ impl TableStage {
                 columns.push(Arc::clone(column));
             }
         }
-        let change = rows.column_by_name("@change");
         let count = rows.num_rows();
+        let words = marks.map(|m| -> ArrayRef {
+            Arc::new(StringArray::from_iter_values(m.kinds.iter().map(|kind| kind.word())))
+        });
+        let change = words.as_ref().or_else(|| rows.column_by_name("@change"));
         if self.shape.mode == Mode::Changes {
             columns.push(match change {
                 Some(change) if *change.data_type() == DataType::Utf8 => Arc::clone(change),
@@ -99,12 +108,53 @@ impl TableStage {
         if self.shape.mode == Mode::Changes {
             let times: TimestampMicrosecondArray = (0..count).map(|row| origin.time(row)).collect();
             columns.push(Arc::new(times.with_timezone("UTC")));
+            if self.shape.fed {
+                let within = |row| i64::try_from(origin.position(row).minor).unwrap_or(i64::MAX);
+                columns.push(Arc::new(Int64Array::from_iter_values((0..count).map(within))));
+                columns.push(Arc::new((0..count).map(|row| self.absent(marks?, row)).collect::<StringArray>()));
+            }
         }
         if self.shape.mode == Mode::Mirror {
-            columns.push(Arc::new(deleted(change, count)));
+            columns.push(match marks {
+                Some(marks) => Arc::new(marks.kinds.iter().map(|k| Some(k.is_gone())).collect::<BooleanArray>()),
+                None => Arc::new(deleted(change, count)),
+            });
+        }
+        for (name, _) in self.shape.hidden() {
+            columns.push(match name.strip_prefix(WAS).and_then(|key| rows.column_by_name(key)) {
+                Some(key) => Arc::clone(key),
+                None => Arc::new(StringArray::new_null(count)),
+            });
         }
         RecordBatch::try_new(Arc::clone(&self.schema), columns)
             .map_err(|e| Failure::internal(format!("rows do not have the form of their table: {e}")))
+    }
+
+    /// The columns of a changed row whose values the source did not send.
+    fn absent(&self, marks: &Marks, row: usize) -> Option<String> {
+        if marks.absent.is_empty() || marks.kinds[row].is_gone() {
+            return None;
+        }
+        let lacks = |i: &usize| marks.absent.of(*i).is_some_and(|bits| bits.value(row));
+        let names: Vec<&str> =
+            (0..self.shape.lands.len()).filter(lacks).map(|i| self.shape.lands[i].name.as_str()).collect();
+        (!names.is_empty()).then(|| names.join(","))
+    }
+
+    /// Merges changes of a feed of which some lack values, or empty the table.
+    fn resolve(&mut self) -> Outcome<u64> {
+        let (waiting, marks) = (std::mem::take(&mut self.waiting), std::mem::take(&mut self.marks));
+        let origins: Vec<RowOrigin> = waiting.iter().map(|(_, origin)| origin.clone()).collect();
+        let parts: Vec<_> = waiting.into_iter().map(|(rows, _)| rows).zip(marks).collect();
+        let done = absent::resolve(&parts, &self.key, self.shape.lands.len())?;
+        let mut start = 0;
+        for ((part, _), origin) in parts.iter().zip(origins) {
+            let end = start + part.num_rows();
+            self.put(&done.rows.slice(start, part.num_rows()), &origin, Some(&done.stands[start..end]))?;
+            start = end;
+        }
+        self.detail.empties = done.empties;
+        Ok(done.merged)
     }
 
     fn put(&mut self, rows: &RecordBatch, origin: &RowOrigin, keep: Option<&[bool]>) -> Outcome<()> {
@@ -132,16 +182,26 @@ fn deleted(change: Option<&ArrayRef>, rows: usize) -> BooleanArray {
 impl Stage for TableStage {
     fn write(&mut self, rows: LandingRows) -> Outcome<()> {
         let origin = rows.origin.ok_or_else(|| Failure::internal("rows for a table came without their origin"))?;
-        let shaped = self.shaped(&rows.batch, &origin)?;
+        let shaped = self.shaped(&rows.batch, &origin, rows.marks.as_ref())?;
         if !self.shape.mode.is_keyed() {
             return self.put(&shaped, &origin, None);
         }
         self.merge.add(&shaped, &self.key, self.version);
         self.waiting.push((shaped, origin));
+        self.marks.extend(rows.marks);
         Ok(())
     }
 
     fn finish(mut self: Box<Self>) -> Outcome<StagedWork> {
+        let is_fed = !self.marks.is_empty() && self.marks.len() == self.waiting.len();
+        let is_plain = |m: &Marks| !m.lacks() && !m.kinds.iter().any(|k| k.is_of_table());
+        let mut merged = self.merge.merged();
+        if is_fed && self.shape.mode == Mode::Mirror {
+            self.detail.loaded = self.marks.iter().all(|m| m.kinds.iter().all(|k| *k == ChangeKind::Loaded));
+            if !self.marks.iter().all(is_plain) {
+                merged = self.resolve()?;
+            }
+        }
         let stands = self.merge.stands().to_vec();
         let mut start = 0;
         for (rows, origin) in std::mem::take(&mut self.waiting) {
@@ -149,7 +209,7 @@ impl Stage for TableStage {
             self.put(&rows, &origin, Some(&stands[start..end]))?;
             start = end;
         }
-        let Self { rows, events, disk, path, merge, count, detail, .. } = *self;
+        let Self { rows, events, disk, path, count, detail, .. } = *self;
         reach("stage.closed");
         let bytes = rows.finish(&disk)?;
         events.finish(&disk)?;
@@ -157,6 +217,6 @@ impl Stage for TableStage {
             disk.sync_folder(folder)?;
         }
         reach("stage.synced");
-        Ok(StagedWork { rows: count, merged: merge.merged(), bytes, detail: detail.note()? })
+        Ok(StagedWork { rows: count, merged, bytes, detail: detail.note()? })
     }
 }

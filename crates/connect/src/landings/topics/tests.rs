@@ -51,6 +51,8 @@ impl TopicStore {
             options: Options::empty(vec![OPTIONS], place),
             secrets: Arc::new(NoSecrets),
             label: String::new(),
+            contract: None,
+            computed: Vec::new(),
         };
         Self { broker: Broker::new(&settings).unwrap(), folder, _stand_in: stand_in }
     }

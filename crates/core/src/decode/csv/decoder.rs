@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::Dialect;
 use super::scan::{self, Ending, Value, Walk};
+use crate::change::Absent;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::decode::rows::{Bad, Rows, offset};
@@ -204,12 +205,12 @@ impl CsvDecoder {
 }
 
 impl Decoder for CsvDecoder {
-    fn decode(&mut self, chunk: &Chunk) -> Decoded {
+    fn decode_table(&mut self, chunk: &Chunk, _: Option<u32>) -> Decoded {
         let mut spans = Vec::with_capacity(usize::try_from(chunk.records).unwrap_or(0));
         let mut rejects = Vec::new();
         if let Some(length) = chunk.too_long {
             rejects.push(self.rows.too_long(chunk, length));
-            return Decoded { rows: EventRows { batch: self.rows.finish(0), spans }, rejects };
+            return Decoded { rows: EventRows { batch: self.rows.finish(0), spans }, rejects, absent: Absent::default() };
         }
         self.bind(chunk);
         let bytes = &chunk.bytes;
@@ -230,7 +231,7 @@ impl Decoder for CsvDecoder {
         };
         if let Some(messages) = &chunk.messages {
             messages.each.iter().for_each(|m| take(trim_line_end(m.span.of(bytes)), m.span));
-            return Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects };
+            return Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent: Absent::default() };
         }
         let mut start = first_record(chunk, dialect.head);
         while start < bytes.len() {
@@ -242,7 +243,7 @@ impl Decoder for CsvDecoder {
                 take(line, span);
             }
         }
-        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects }
+        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent: Absent::default() }
     }
 }
 

@@ -18,7 +18,7 @@ fn contract(fields: &str, extra: ExtraFields) -> Contract {
     let mut problems = Problems::new();
     let fields = parse_fields(&embed(fields), &mut problems);
     assert!(problems.is_empty(), "{:?}", problems.into_sorted());
-    Contract { fields, extra }
+    Contract { fields, extra, may_lack: false }
 }
 
 /// The first chunk of a file, cut as a reader does.
@@ -41,6 +41,7 @@ fn chunk(dialect: &Dialect, bytes: &[u8]) -> Chunk {
         records: cut.records + u64::from(!tail.is_empty()),
         too_long: None,
         messages: None,
+        changes: None,
     }
 }
 

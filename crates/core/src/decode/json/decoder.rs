@@ -2,6 +2,7 @@
 
 use super::keys::{Keys, Target, add_path};
 use super::scan::{self, Broken, RawString, Scanner};
+use crate::change::AbsentBuilder;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::decode::builders::Values;
@@ -10,7 +11,7 @@ use crate::decode::values::{parse_epoch, push, push_number};
 use crate::decode::{Decoded, Decoder};
 use crate::event::{Chunk, EventRows, RecordSpan};
 use crate::names;
-use crate::reject::Reason;
+use crate::reject::{Reason, Reject};
 use crate::types::SqlType;
 use crate::values::json::write_string;
 use crate::values::number;
@@ -28,6 +29,9 @@ pub(super) struct JsonDecoder {
     extra: ExtraFields,
     extra_text: String,
     scratch: Vec<u8>,
+    /// Whether fields that are not in a record are absent rather than missing.
+    may_lack: bool,
+    absent: AbsentBuilder,
 }
 
 impl JsonDecoder {
@@ -42,6 +46,8 @@ impl JsonDecoder {
             extra: contract.extra,
             extra_text: String::new(),
             scratch: Vec::new(),
+            may_lack: false,
+            absent: AbsentBuilder::default(),
         }
     }
 
@@ -287,12 +293,24 @@ impl JsonDecoder {
         })
     }
 
+    /// Ends a chunk.
+    fn decoded(&mut self, spans: Vec<RecordSpan>, rejects: Vec<Reject>) -> Decoded {
+        let absent = self.absent.finish(spans.len());
+        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent }
+    }
+
     fn fill_missing(&mut self, row: usize) -> Result<(), Bad> {
         for index in 0..self.rows.columns.len() {
             if self.rows.columns[index].len() > row {
                 continue;
             }
-            self.rows.null(index, "missing")?;
+            match self.may_lack {
+                true => {
+                    self.rows.columns[index].push_null();
+                    self.absent.note(row, index);
+                }
+                false => self.rows.null(index, "missing")?,
+            }
         }
         self.rows.extra(&mut self.extra_text);
         Ok(())
@@ -300,14 +318,15 @@ impl JsonDecoder {
 }
 
 impl Decoder for JsonDecoder {
-    fn decode(&mut self, chunk: &Chunk) -> Decoded {
+    fn decode_table(&mut self, chunk: &Chunk, table: Option<u32>) -> Decoded {
         let mut spans = Vec::with_capacity(usize::try_from(chunk.records).unwrap_or(0));
         let mut rejects = Vec::new();
         if let Some(length) = chunk.too_long {
             rejects.push(self.rows.too_long(chunk, length));
-            return Decoded { rows: EventRows { batch: self.rows.finish(0), spans }, rejects };
+            return self.decoded(spans, rejects);
         }
         let all_utf8 = simdutf8::basic::from_utf8(&chunk.bytes).is_ok();
+        self.may_lack = chunk.changes.is_some();
         let mut take = |line: &[u8], span: RecordSpan| {
             let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
                 true => self.record(line, spans.len()),
@@ -317,13 +336,19 @@ impl Decoder for JsonDecoder {
                 Ok(()) => spans.push(span),
                 Err(bad) => {
                     self.rows.truncate(spans.len());
+                    self.absent.truncate(spans.len());
                     rejects.push(self.rows.reject(chunk, span, bad));
                 }
             }
         };
         if let Some(messages) = &chunk.messages {
             messages.each.iter().for_each(|m| take(m.span.of(&chunk.bytes), m.span));
-            return Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects };
+            return self.decoded(spans, rejects);
+        }
+        if let Some(changes) = &chunk.changes {
+            let wanted = changes.each.iter().filter(|c| table.is_none_or(|t| c.table == t));
+            wanted.for_each(|c| take(c.span.of(&chunk.bytes), c.span));
+            return self.decoded(spans, rejects);
         }
         let mut start = super::mark_length(chunk);
         while start < chunk.bytes.len() {
@@ -334,7 +359,7 @@ impl Decoder for JsonDecoder {
             }
             start = end + 1;
         }
-        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects }
+        self.decoded(spans, rejects)
     }
 }
 

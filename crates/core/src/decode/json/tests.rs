@@ -16,7 +16,7 @@ fn contract(fields: &str, extra: ExtraFields) -> Contract {
     let mut problems = Problems::new();
     let fields = parse_fields(&embed(fields), &mut problems);
     assert!(problems.is_empty(), "{:?}", problems.into_sorted());
-    Contract { fields, extra }
+    Contract { fields, extra, may_lack: false }
 }
 
 fn chunk(bytes: &[u8]) -> Chunk {
@@ -32,6 +32,7 @@ fn chunk(bytes: &[u8]) -> Chunk {
         records: cut.records + tail,
         too_long: None,
         messages: None,
+        changes: None,
     }
 }
 

@@ -43,6 +43,8 @@ fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
         options,
         secrets: Arc::new(NoSecrets),
         label: String::new(),
+        contract: None,
+        computed: Vec::new(),
     }
 }
 

@@ -129,7 +129,7 @@ fn aside(
     let events: Vec<&str> = events.iter().map(String::as_str).collect();
     let batch = RecordBatch::try_new(schema_of(&table.columns), changes(rows)).unwrap();
     let origin = crate::landings::suite::origin(&events);
-    stage.write(LandingRows { origin: Some(origin), folder: "".into(), batch }).unwrap();
+    stage.write(LandingRows { origin: Some(origin), marks: None, folder: "".into(), batch }).unwrap();
     stage.finish().unwrap()
 }
 

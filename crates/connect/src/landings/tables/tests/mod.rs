@@ -139,6 +139,8 @@ impl TestTable {
             options,
             secrets: Arc::new(NoSecrets),
             label: self.label(),
+            contract: None,
+            computed: Vec::new(),
         }
     }
 
@@ -190,7 +192,7 @@ impl TestTable {
             schema_of(&self.columns.iter().map(|c| OutputColumn { nullable: true, ..c.clone() }).collect::<Vec<_>>());
         let batch = RecordBatch::try_new(schema, columns).unwrap();
         let mut stage = landing.stage(&identity(number)).unwrap();
-        stage.write(LandingRows { origin: Some(origin(&events)), folder: "".into(), batch }).unwrap();
+        stage.write(LandingRows { origin: Some(origin(&events)), marks: None, folder: "".into(), batch }).unwrap();
         stage.finish().unwrap()
     }
 

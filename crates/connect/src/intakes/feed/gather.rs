@@ -1,0 +1,124 @@
+//! Gathers changes until a chunk is full.
+
+use std::sync::Arc;
+
+use sluice_core::change::{Change, ChangeKind, Changes};
+use sluice_core::event::{Chunk, Position, RecordSpan};
+use sluice_core::kinds::ReadLimit;
+
+use super::PARTITION;
+
+/// Changes that wait to be handed on.
+pub(crate) struct Gather {
+    tables: Vec<Arc<str>>,
+    columns: Vec<Arc<[String]>>,
+    bytes: Vec<u8>,
+    each: Vec<Change>,
+    side: Vec<u8>,
+}
+
+/// What is told of a change beside its row.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Told {
+    pub table: u32,
+    pub kind: ChangeKind,
+    pub position: Position,
+    pub transaction: Option<u64>,
+    pub time: Option<i64>,
+}
+
+impl Gather {
+    /// Gathers changes of these tables.
+    pub(crate) fn new(tables: Vec<Arc<str>>) -> Self {
+        let columns = tables.iter().map(|_| Arc::from(Vec::new())).collect();
+        Self { tables, columns, bytes: Vec::new(), each: Vec::new(), side: Vec::new() }
+    }
+
+    /// Notes which columns a table has from here on.
+    pub(crate) fn set_columns(&mut self, table: u32, columns: Vec<String>) {
+        if let Some(place) = self.columns.get_mut(usize::try_from(table).unwrap_or(usize::MAX)) {
+            *place = columns.into();
+        }
+    }
+
+    /// Adds a change. `row` writes the row's object, `key` and `old` theirs, nothing where there is none.
+    pub(crate) fn add(
+        &mut self,
+        told: Told,
+        row: impl FnOnce(&mut Vec<u8>),
+        key: impl FnOnce(&mut Vec<u8>),
+        old: impl FnOnce(&mut Vec<u8>),
+    ) {
+        let span = written(&mut self.bytes, row).unwrap_or(RecordSpan { start: 0, end: 0 });
+        self.bytes.push(b'\n');
+        let (key, old) = (written(&mut self.side, key), written(&mut self.side, old));
+        let Told { table, kind, position, transaction, time } = told;
+        self.each.push(Change { span, table, kind, position, transaction, time, key, old });
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.each.is_empty()
+    }
+
+    /// Whether as much is gathered as may be handed on at once.
+    pub(crate) fn is_full(&self, limit: ReadLimit) -> bool {
+        self.each.len() as u64 >= limit.records || self.bytes.len() as u64 >= limit.bytes
+    }
+
+    /// What was gathered, as a chunk.
+    pub(crate) fn chunk(&mut self, from: Position, to: Position, identity: String, within: bool) -> Chunk {
+        let each = std::mem::take(&mut self.each);
+        let capacity = (self.bytes.len(), self.side.len());
+        Chunk {
+            partition: PARTITION.into(),
+            from,
+            to,
+            identity,
+            bytes: std::mem::replace(&mut self.bytes, Vec::with_capacity(capacity.0)),
+            records: each.len() as u64,
+            changes: Some(Arc::new(Changes {
+                tables: self.tables.clone(),
+                columns: self.columns.clone(),
+                each,
+                side: std::mem::replace(&mut self.side, Vec::with_capacity(capacity.1)),
+                within,
+            })),
+            ..Chunk::default()
+        }
+    }
+}
+
+/// What was written, None for nothing.
+fn written(out: &mut Vec<u8>, write: impl FnOnce(&mut Vec<u8>)) -> Option<RecordSpan> {
+    let place = |out: &Vec<u8>| u32::try_from(out.len()).unwrap_or(u32::MAX);
+    let start = place(out);
+    write(out);
+    let end = place(out);
+    (end > start).then_some(RecordSpan { start, end })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn changes_become_a_chunk_with_their_places() {
+        let mut gather = Gather::new(vec!["public.permit".into()]);
+        gather.set_columns(0, vec!["id".into()]);
+        for (minor, kind) in [(0, ChangeKind::Inserted), (1, ChangeKind::Deleted)] {
+            let told = Told { table: 0, kind, position: Position { major: 9, minor }, transaction: Some(4), time: None };
+            let old = |out: &mut Vec<u8>| if minor == 1 { out.extend(b"{\"old\":1}") };
+            gather.add(told, |out| out.extend(b"{\"id\":1}"), |out| out.extend(b"{}"), old);
+        }
+        assert!(gather.is_full(ReadLimit { records: 2, bytes: 1 << 20 }));
+        let chunk = gather.chunk(Position::at(5), Position { major: 9, minor: 2 }, "state".into(), true);
+        assert!(gather.is_empty() && chunk.is_within());
+        let changes = chunk.changes.as_ref().unwrap();
+        assert_eq!((chunk.records, changes.each.len()), (2, 2));
+        let last = changes.each[1];
+        assert_eq!(last.span.of(&chunk.bytes), b"{\"id\":1}");
+        assert_eq!(last.old.unwrap().of(&changes.side), b"{\"old\":1}");
+        assert_eq!(changes.each[0].old, None);
+        assert_eq!(chunk.position_at(last.span.start), Position { major: 9, minor: 1 });
+    }
+}

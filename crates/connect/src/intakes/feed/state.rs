@@ -1,0 +1,91 @@
+//! What the ledger keeps of a change feed beside its position: which server and log it is, which tables have been loaded
+//! how far, and which columns they had.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use sluice_core::failure::{Failure, Outcome};
+
+/// The state of a feed at a position.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct State {
+    /// The server, by what it says of itself that no other server says.
+    pub system: String,
+    /// The timeline of its log.
+    #[serde(default)]
+    pub timeline: u32,
+    /// What keeps the log for us there.
+    pub slot: String,
+    /// When the last transaction before the position was committed, in microseconds since 1970.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time: Option<i64>,
+    /// The tables, with their schemas.
+    #[serde(default)]
+    pub tables: BTreeMap<String, TableState>,
+}
+
+/// One table.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct TableState {
+    /// Its number at the source, which it keeps when it is renamed; 0 where tables have none.
+    #[serde(default)]
+    pub id: u32,
+    /// Its columns, each its name and then its type as the log tells it.
+    pub columns: Vec<String>,
+    /// How far it has been loaded; None where it never is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub load: Option<Load>,
+}
+
+/// How far a table has been loaded.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Load {
+    /// The key of the last row that was read; None before the first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Vec<String>>,
+    /// Rows that were read.
+    pub rows: u64,
+    /// About how many there are.
+    pub about: u64,
+    /// Whether all have been read.
+    #[serde(default)]
+    pub done: bool,
+    /// When it began, in microseconds since 1970.
+    #[serde(default)]
+    pub since: i64,
+}
+
+impl State {
+    /// Reads what the ledger has.
+    pub(crate) fn read(identity: &str) -> Outcome<Self> {
+        serde_json::from_str(identity)
+            .map_err(|e| Failure::internal(format!("the ledger's note of a change feed is not understood: {e}")))
+    }
+
+    /// The note for the ledger.
+    pub(crate) fn note(&self) -> String {
+        serde_json::to_string(self).unwrap_or_default()
+    }
+
+    /// The tables that are still being loaded.
+    pub(crate) fn loading(&self) -> impl Iterator<Item = (&String, &Load)> {
+        self.tables.iter().filter_map(|(name, table)| Some((name, table.load.as_ref()?))).filter(|(_, l)| !l.done)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_noted_is_read_again() {
+        let load = Load { after: Some(vec!["P-1".into()]), rows: 7, about: 9, ..Load::default() };
+        let table = TableState { id: 4, columns: vec!["id text".into()], load: Some(load) };
+        let mut state = State { system: "71".into(), slot: "s".into(), ..State::default() };
+        state.tables.insert("public.permit".into(), table);
+        let again = State::read(&state.note()).unwrap();
+        assert_eq!(again, state);
+        assert_eq!(again.loading().map(|(name, _)| name.as_str()).collect::<Vec<_>>(), ["public.permit"]);
+        assert!(State::read("cluster").is_err());
+    }
+}

@@ -1,0 +1,318 @@
+//! Turns the plugin's messages into changes with positions.
+//!
+//! The position of a change is where its transaction was committed, and its place among the row messages of that
+//! transaction, whichever tables they are of: so it does not depend on which tables are read.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use sluice_core::change::ChangeKind;
+use sluice_core::contract::Contract;
+use sluice_core::event::Position;
+
+use super::catalog::spelling;
+use super::pgoutput::{Cell, Message, Old, Relation, Tuple};
+use crate::intakes::feed::gather::{Gather, Told};
+use crate::intakes::feed::json::{Object, Spelling, member_name};
+
+/// A table that is read.
+#[derive(Clone)]
+pub(super) struct FeedTable {
+    /// Schema and name.
+    pub name: Arc<str>,
+    /// The columns of its primary key.
+    pub key: Vec<String>,
+    /// What is read of it; all where there is none.
+    pub contract: Option<Arc<Contract>>,
+}
+
+impl FeedTable {
+    /// Whether a column is read.
+    pub(super) fn takes(&self, column: &str) -> bool {
+        let Some(contract) = &self.contract else { return true };
+        contract.extra != sluice_core::config::ExtraFields::Ignore
+            || contract.fields.iter().any(|f| f.path.first().is_some_and(|name| name == column))
+            || self.key.iter().any(|k| k == column)
+    }
+}
+
+/// A table as it is at a place in the log, or one that nobody reads.
+struct Bound {
+    table: Option<u32>,
+    columns: Vec<BoundColumn>,
+    /// The places of the primary key's columns.
+    key: Vec<usize>,
+}
+
+struct BoundColumn {
+    /// As a member of JSON.
+    name: Vec<u8>,
+    spelling: Spelling,
+    is_taken: bool,
+    is_identity: bool,
+}
+
+/// A transaction that is being read.
+struct Open {
+    commit: u64,
+    time: i64,
+    xid: u32,
+    /// The place of the next change.
+    next: u64,
+}
+
+/// What a message brought beside changes.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) enum Applied {
+    /// Nothing.
+    Nothing,
+    /// A transaction ended, with its number.
+    Committed(u32),
+    /// A table is told anew.
+    Relation(Relation),
+}
+
+/// A change of a key while its table is loaded.
+pub(super) struct Recent {
+    pub xid: u32,
+    /// None for a truncate: all keys.
+    pub key: Option<Vec<u8>>,
+}
+
+pub(super) struct Applier {
+    tables: Vec<FeedTable>,
+    relations: HashMap<u32, Bound>,
+    pub gather: Gather,
+    open: Option<Open>,
+    /// What comes before was read already.
+    from: Position,
+    /// After the last message.
+    pub at: Position,
+    /// When the last transaction was committed.
+    pub time: Option<i64>,
+    /// By table, what changed lately, for those that are being loaded.
+    pub recent: HashMap<u32, Vec<Recent>>,
+}
+
+impl Applier {
+    pub(super) fn new(tables: Vec<FeedTable>, from: Position) -> Self {
+        let names = tables.iter().map(|t| Arc::clone(&t.name)).collect();
+        Self {
+            tables,
+            relations: HashMap::new(),
+            gather: Gather::new(names),
+            open: None,
+            from,
+            at: from,
+            time: None,
+            recent: HashMap::new(),
+        }
+    }
+
+    /// Whether a transaction is being read.
+    pub(super) fn is_within(&self) -> bool {
+        self.open.is_some()
+    }
+
+    /// After the connection was lost: what is read comes again from where we are.
+    pub(super) fn restart(&mut self) {
+        self.open = None;
+        self.relations.clear();
+        self.from = self.at;
+    }
+
+    /// Applies a message of a committed transaction. None for one that cannot be.
+    pub(super) fn apply(&mut self, message: &Message) -> Option<Applied> {
+        match message {
+            Message::Begin { commit, time, xid } => self.begin(*commit, *time, *xid),
+            Message::Commit { end, .. } => return Some(self.commit(*end)),
+            Message::Relation(relation) => {
+                self.bind(relation);
+                return Some(Applied::Relation(relation.clone()));
+            }
+            Message::Insert { relation, new } => self.row(*relation, ChangeKind::Inserted, None, Some(new))?,
+            Message::Update { relation, old, new } => self.row(*relation, ChangeKind::Updated, old.as_ref(), Some(new))?,
+            Message::Delete { relation, old } => self.row(*relation, ChangeKind::Deleted, Some(old), None)?,
+            Message::Truncate { relations } => relations.iter().try_for_each(|r| self.truncate(*r))?,
+            Message::Other => {}
+            Message::StreamStart { .. } | Message::StreamStop | Message::StreamCommit { .. } | Message::StreamAbort { .. } => {
+                return None;
+            }
+        }
+        Some(Applied::Nothing)
+    }
+
+    /// Begins a transaction.
+    pub(super) fn begin(&mut self, commit: u64, time: i64, xid: u32) {
+        self.open = Some(Open { commit, time, xid, next: 0 });
+    }
+
+    /// Ends it.
+    pub(super) fn commit(&mut self, end: u64) -> Applied {
+        let Some(open) = self.open.take() else { return Applied::Nothing };
+        self.at = self.at.max(Position::at(end));
+        self.time = Some(open.time);
+        Applied::Committed(open.xid)
+    }
+
+    fn bind(&mut self, relation: &Relation) {
+        let name = format!("{}.{}", relation.schema, relation.name);
+        let table = self.tables.iter().position(|t| *t.name == *name);
+        self.bind_to(relation, table.and_then(|t| u32::try_from(t).ok()));
+    }
+
+    /// Reads a relation as one of the tables, whatever it is called.
+    pub(super) fn bind_to(&mut self, relation: &Relation, table: Option<u32>) {
+        let feed = table.and_then(|t| self.tables.get(usize::try_from(t).ok()?));
+        let column = |c: &super::pgoutput::RelationColumn| BoundColumn {
+            name: member_name(&c.name),
+            spelling: spelling(c.ty),
+            is_taken: feed.is_some_and(|f| f.takes(&c.name)),
+            is_identity: c.is_key,
+        };
+        let columns: Vec<BoundColumn> = relation.columns.iter().map(column).collect();
+        let place = |key: &String| relation.columns.iter().position(|c| c.name == *key);
+        let key: Vec<usize> = feed.map_or_else(Vec::new, |f| f.key.iter().filter_map(place).collect());
+        if let (Some(table), Some(feed)) = (table, feed) {
+            let taken = relation.columns.iter().filter(|c| feed.takes(&c.name)).map(|c| c.name.clone());
+            self.gather.set_columns(table, taken.collect());
+        }
+        self.relations.insert(relation.id, Bound { table, columns, key });
+    }
+
+    /// The next change's position; None where it was read before.
+    fn next(&mut self) -> Option<Position> {
+        let open = self.open.as_mut()?;
+        let position = Position { major: open.commit, minor: open.next };
+        open.next += 1;
+        (position >= self.from).then(|| {
+            self.at = Position { minor: open.next, ..position };
+            position
+        })
+    }
+
+    fn told(&self, table: u32, kind: ChangeKind, position: Position) -> Told {
+        let open = self.open.as_ref();
+        let transaction = open.map(|o| u64::from(o.xid));
+        Told { table, kind, position, transaction, time: open.map(|o| o.time) }
+    }
+
+    /// Adds the change of a row; None for a relation that was never told.
+    fn row(&mut self, relation: u32, kind: ChangeKind, old: Option<&Old>, new: Option<&Tuple>) -> Option<()> {
+        let bound = self.relations.get(&relation)?;
+        let moved = match (old, new) {
+            (Some(old), Some(new)) => !bound.key.is_empty() && bound.key_differs(&old.tuple, new),
+            _ => false,
+        };
+        let first = self.next();
+        let second = if moved { self.next() } else { None };
+        let bound = self.relations.get(&relation)?;
+        let Some(table) = bound.table else { return Some(()) };
+        if let Some(recent) = self.recent.get_mut(&table) {
+            let xid = self.open.as_ref().map_or(0, |o| o.xid);
+            let tuples = [old.filter(|_| new.is_none() || moved).map(|o| &o.tuple), new];
+            let keys = tuples.into_iter().flatten().map(|tuple| bound.key_bytes(tuple));
+            recent.extend(keys.map(|key| Recent { xid, key: Some(key) }));
+        }
+        let last = if moved { second } else { first };
+        if let (true, Some(position), Some(old)) = (moved, first, old) {
+            let told = self.told(table, ChangeKind::Deleted, position);
+            bound_add(&mut self.gather, &self.relations[&relation], told, Some(old), None);
+        }
+        let Some(position) = last else { return Some(()) };
+        let told = self.told(table, if moved { ChangeKind::Moved } else { kind }, position);
+        bound_add(&mut self.gather, &self.relations[&relation], told, old, new);
+        Some(())
+    }
+
+    fn truncate(&mut self, relation: u32) -> Option<()> {
+        let table = self.relations.get(&relation)?.table;
+        let position = self.next();
+        let Some(table) = table else { return Some(()) };
+        if let Some(recent) = self.recent.get_mut(&table) {
+            recent.push(Recent { xid: self.open.as_ref().map_or(0, |o| o.xid), key: None });
+        }
+        if let Some(position) = position {
+            let told = self.told(table, ChangeKind::Truncated, position);
+            self.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+        }
+        Some(())
+    }
+}
+
+impl Bound {
+    fn key_differs(&self, old: &Tuple, new: &Tuple) -> bool {
+        let (old, new): (Vec<Cell<'_>>, Vec<Cell<'_>>) = (old.cells().collect(), new.cells().collect());
+        // A key that is kept apart and was not sent has not changed.
+        self.key.iter().any(|k| new.get(*k) != Some(&Cell::Absent) && old.get(*k) != new.get(*k))
+    }
+
+    /// The key so that different keys have different bytes.
+    fn key_bytes(&self, tuple: &Tuple) -> Vec<u8> {
+        let cells: Vec<Cell<'_>> = tuple.cells().collect();
+        let mut bytes = Vec::new();
+        for place in &self.key {
+            if let Some(Cell::Text(text)) = cells.get(*place) {
+                add_key(&mut bytes, text);
+            }
+        }
+        bytes
+    }
+}
+
+/// Adds a part of a key.
+pub(super) fn add_key(bytes: &mut Vec<u8>, part: &[u8]) {
+    bytes.extend_from_slice(&(part.len() as u64).to_le_bytes());
+    bytes.extend_from_slice(part);
+}
+
+fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, new: Option<&Tuple>) {
+    let only_key = old.is_some_and(|o| !o.whole);
+    let tuple = new.or(old.map(|o| &o.tuple));
+    let row = |out: &mut Vec<u8>| {
+        let mut object = Object::begin(out);
+        let mut before = old.filter(|o| o.whole && new.is_some()).map(|o| o.tuple.cells());
+        for (column, cell) in bound.columns.iter().zip(tuple.iter().flat_map(|t| t.cells())) {
+            let was = before.as_mut().and_then(Iterator::next);
+            // What is not sent since it did not change stands among the old values, where those are whole.
+            let cell = if cell == Cell::Absent { was.unwrap_or(cell) } else { cell };
+            let is_sent = new.is_some() || !only_key || column.is_identity;
+            if column.is_taken && is_sent {
+                member(&mut object, column, cell);
+            }
+        }
+        object.end();
+    };
+    let key = |out: &mut Vec<u8>| {
+        if bound.key.is_empty() {
+            return;
+        }
+        let mut object = Object::begin(out);
+        let cells: Vec<Cell<'_>> = tuple.iter().flat_map(|t| t.cells()).collect();
+        bound.key.iter().for_each(|k| member(&mut object, &bound.columns[*k], cells[*k]));
+        object.end();
+    };
+    let before = |out: &mut Vec<u8>| {
+        let Some(old) = old else { return };
+        let mut object = Object::begin(out);
+        for (column, cell) in bound.columns.iter().zip(old.tuple.cells()) {
+            if old.whole || column.is_identity {
+                member(&mut object, column, cell);
+            }
+        }
+        object.end();
+    };
+    gather.add(told, row, key, before);
+}
+
+fn member(object: &mut Object<'_>, column: &BoundColumn, cell: Cell<'_>) {
+    match cell {
+        Cell::Absent => {}
+        Cell::Null => object.member(&column.name, column.spelling, None),
+        Cell::Text(text) => object.member(&column.name, column.spelling, Some(text)),
+    }
+}
+
+#[cfg(test)]
+#[path = "applier_tests.rs"]
+mod tests;

@@ -1,0 +1,427 @@
+//! Reads the rows that a table has already, some at a time and without a long transaction.
+//!
+//! Each portion is one short question by the key. It comes with the snapshot under which it was asked: which transactions
+//! it saw, and a place in the log before which all of those were committed. The reader lets the log run to that place and
+//! then takes the portion's rows in, less those whose keys were changed by transactions that the snapshot did not see.
+//! Compared are the numbers of transactions, not places in the log, since a commit is in the log a little before others
+//! see it.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+use futures_util::StreamExt as _;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::Settings;
+
+use super::applier::{FeedTable, Recent, add_key};
+use super::catalog::{Catalog, SourceColumn, parse_lsn, spelling_of, wanted};
+use crate::databases::wait;
+use crate::intakes::feed::json::{Object, Spelling, member_name};
+use crate::intakes::feed::state::Load;
+use crate::landings::postgres::{literal, quote};
+
+/// Which transactions a question saw.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Snapshot {
+    /// All before this one had ended.
+    min: u64,
+    /// This one and all after it had not begun.
+    max: u64,
+    /// Those between that had not ended.
+    open: Vec<u64>,
+}
+
+impl Snapshot {
+    /// Reads `min:max:open,…`.
+    fn parse(text: &str) -> Option<Self> {
+        let mut parts = text.split(':');
+        let (min, max) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
+        let open = parts.next().unwrap_or_default();
+        let open = open.split(',').filter(|o| !o.is_empty()).map(|o| o.parse().ok()).collect::<Option<_>>()?;
+        Some(Self { min, max, open })
+    }
+
+    /// Whether it saw a transaction. The log names only the lower half of its number.
+    pub(super) fn sees(&self, xid: u32) -> bool {
+        // The number nearest to the snapshot's that ends in these digits.
+        let base = self.max & !0xffff_ffff;
+        let candidates = [base.checked_sub(1 << 32), Some(base), base.checked_add(1 << 32)];
+        let full = candidates.into_iter().flatten().map(|b| b | u64::from(xid)).min_by_key(|n| n.abs_diff(self.max));
+        let full = full.unwrap_or(u64::from(xid));
+        full < self.min || (full < self.max && !self.open.contains(&full))
+    }
+}
+
+/// Some rows of a table.
+pub(super) struct Portion {
+    pub table: u32,
+    pub rows: Vec<LoadedRow>,
+    /// The rows' objects, one after the other.
+    pub bytes: Vec<u8>,
+    /// Their keys, and the keys as JSON.
+    pub keys: Vec<u8>,
+    pub json: Vec<u8>,
+    pub snapshot: Snapshot,
+    /// The place in the log before which all that was seen was committed.
+    pub mark: u64,
+    /// The key of the last row.
+    pub after: Option<Vec<String>>,
+    /// Whether these are the last.
+    pub done: bool,
+}
+
+/// One row: where its object ends, its key, and the key as JSON.
+#[derive(Clone, Copy, Default)]
+pub(super) struct LoadedRow {
+    pub end: usize,
+    pub key: usize,
+    pub json: usize,
+}
+
+impl Portion {
+    /// The key of a row, part by part.
+    pub(super) fn key_of(&self, row: usize) -> Vec<String> {
+        let start = row.checked_sub(1).map_or(0, |before| self.rows[before].key);
+        let mut rest = &self.keys[start..self.rows[row].key];
+        let mut parts = Vec::new();
+        while let Some((length, after)) = rest.split_first_chunk::<8>() {
+            let length = usize::try_from(u64::from_le_bytes(*length)).unwrap_or(usize::MAX);
+            let (part, after) = after.split_at(length.min(after.len()));
+            parts.push(String::from_utf8_lossy(part).into_owned());
+            rest = after;
+        }
+        parts
+    }
+
+    /// Leaves out rows whose keys were changed by transactions that the question did not see.
+    pub(super) fn outdated<'r>(&self, recent: &'r [Recent]) -> Option<std::collections::HashSet<&'r [u8]>> {
+        let mut keys = std::collections::HashSet::new();
+        for change in recent.iter().filter(|r| !self.snapshot.sees(r.xid)) {
+            // None: the table was emptied, and with it all that the question saw.
+            keys.insert(change.key.as_deref()?);
+        }
+        Some(keys)
+    }
+}
+
+/// Reads tables in threads of their own. Dropping it ends them.
+pub(super) struct Loader {
+    pub portions: Receiver<Outcome<Portion>>,
+    stop: Arc<AtomicBool>,
+    threads: Vec<JoinHandle<()>>,
+}
+
+/// A table to read.
+pub(super) struct LoadTask {
+    pub table: u32,
+    pub feed: FeedTable,
+    pub settings: Settings,
+    pub load: Load,
+}
+
+impl Loader {
+    /// Begins to read, several tables at once.
+    pub(super) fn start(tasks: Vec<LoadTask>, at_once: usize) -> Self {
+        let (send, portions) = bounded(2);
+        let stop = Arc::new(AtomicBool::new(false));
+        let (give, take) = bounded(tasks.len());
+        tasks.into_iter().for_each(|task| drop(give.send(task)));
+        let worker = |_| {
+            let (take, send, stop) = (take.clone(), send.clone(), Arc::clone(&stop));
+            std::thread::spawn(move || {
+                while let Ok(task) = take.try_recv() {
+                    if let Err(failure) = load(&task, &send, &stop) {
+                        let _ = send.send(Err(failure));
+                        return;
+                    }
+                }
+            })
+        };
+        let threads = (0..at_once).map(worker).collect();
+        Self { portions, stop, threads }
+    }
+}
+
+impl Drop for Loader {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::SeqCst);
+        while self.threads.iter().any(|t| !t.is_finished()) {
+            while self.portions.try_recv().is_ok() {}
+            std::thread::sleep(Duration::from_millis(2));
+        }
+    }
+}
+
+fn load(task: &LoadTask, send: &Sender<Outcome<Portion>>, stop: &AtomicBool) -> Outcome<()> {
+    let catalog = Catalog::open(&task.settings)?;
+    let name = &task.feed.name;
+    let table = catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
+    let columns = wanted(&table, task.feed.contract.as_deref());
+    let limit = task.settings.options.integer("load_rows").max(1);
+    let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
+    let mut after = task.load.after.clone();
+    let started = Instant::now();
+    let mut rows = 0;
+    loop {
+        if stop.load(Ordering::SeqCst) {
+            return Ok(());
+        }
+        let question = question(&table.quoted(), &columns, &task.feed.key, &table_types(&table, &task.feed.key), after.as_ref(), limit);
+        let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, limit)?;
+        after = portion.after.clone().or(after);
+        rows += portion.rows.len() as u64;
+        let done = portion.done;
+        if send.send(Ok(portion)).is_err() || done {
+            return Ok(());
+        }
+        if let Some(rate) = rate {
+            let due = Duration::from_secs_f64(rows as f64 / rate as f64);
+            while started.elapsed() < due && !stop.load(Ordering::SeqCst) {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+        }
+    }
+}
+
+/// The types of the key's columns.
+fn table_types(table: &super::catalog::SourceTable, key: &[String]) -> Vec<String> {
+    key.iter().map(|k| table.column(k).map_or_else(|| "text".to_string(), |c| c.ty.clone())).collect()
+}
+
+/// The question for the rows after a key, in the order of keys.
+fn question(
+    table: &str,
+    columns: &[&SourceColumn],
+    key: &[String],
+    types: &[String],
+    after: Option<&Vec<String>>,
+    limit: u64,
+) -> String {
+    let list = |names: &mut dyn Iterator<Item = &String>| names.map(|n| quote(n)).collect::<Vec<_>>().join(", ");
+    let keys = list(&mut key.iter());
+    let beyond = after.map_or(String::new(), |after| {
+        let values: Vec<String> = after.iter().zip(types).map(|(v, ty)| format!("{}::{ty}", literal(v))).collect();
+        format!(" where ({keys}) > ({})", values.join(", "))
+    });
+    let names = list(&mut columns.iter().map(|c| &c.name));
+    format!("copy (select {names} from {table}{beyond} order by {keys} limit {limit}) to stdout")
+}
+
+/// Some rows of a table, for looking.
+pub(super) fn first_rows(catalog: &Catalog, number: u32, feed: &FeedTable, limit: u64) -> Outcome<Portion> {
+    let table = catalog.table(&feed.name)?;
+    let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
+    let columns = wanted(&table, None);
+    let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
+    let question = format!("copy (select {} from {} limit {limit}) to stdout", names.join(", "), table.quoted());
+    ask(catalog, (number, &feed.key), &columns, &question, limit)
+}
+
+fn ask(
+    catalog: &Catalog,
+    (table, key): (u32, &[String]),
+    columns: &[&SourceColumn],
+    question: &str,
+    limit: u64,
+) -> Outcome<Portion> {
+    // One statement for the snapshot and the place in the log: the place is asked for after the snapshot was taken.
+    let head = catalog.rows(
+        "begin isolation level repeatable read read only; select pg_current_snapshot(), pg_current_wal_insert_lsn()",
+    )?;
+    let text = |i: usize| head.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
+    let (snapshot, mark) = (Snapshot::parse(&text(0)), parse_lsn(&text(1)));
+    let (Some(snapshot), Some(mark)) = (snapshot, mark) else {
+        return Err(Failure::internal("the server does not tell its snapshot"));
+    };
+    let member = |c: &&SourceColumn| (member_name(&c.name), spelling_of(&c.ty));
+    let place = |k: &String| columns.iter().position(|c| c.name == *k);
+    let mut writer = Writer {
+        columns: columns.iter().map(member).collect(),
+        key: key.iter().filter_map(place).collect(),
+        bytes: Vec::new(),
+        keys: Vec::new(),
+        json: Vec::new(),
+        rows: Vec::new(),
+        cells: Vec::new(),
+        last: Vec::new(),
+    };
+    wait(async {
+        let rows = catalog.client().copy_out(question).await.map_err(|e| catalog.failed(&e))?;
+        let mut rows = std::pin::pin!(rows);
+        while let Some(part) = rows.next().await {
+            let part = part.map_err(|e| catalog.failed(&e))?;
+            part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|line| writer.line(line));
+        }
+        Ok::<_, Failure>(())
+    })?;
+    catalog.run("commit")?;
+    let done = (writer.rows.len() as u64) < limit;
+    let after = (!writer.rows.is_empty()).then(|| writer.last.clone());
+    let Writer { bytes, keys, json, rows, .. } = writer;
+    Ok(Portion { table, rows, bytes, keys, json, snapshot, mark, after, done })
+}
+
+/// Writes lines of COPY's text form as objects.
+struct Writer {
+    columns: Vec<(Vec<u8>, Spelling)>,
+    key: Vec<usize>,
+    bytes: Vec<u8>,
+    keys: Vec<u8>,
+    json: Vec<u8>,
+    rows: Vec<LoadedRow>,
+    /// The values of a line; None for null.
+    cells: Vec<Option<Vec<u8>>>,
+    last: Vec<String>,
+}
+
+impl Writer {
+    fn line(&mut self, line: &[u8]) {
+        self.cells.resize(self.columns.len(), None);
+        for (cell, raw) in self.cells.iter_mut().zip(line.split(|b| *b == b'\t')) {
+            match raw {
+                b"\\N" => *cell = None,
+                raw => {
+                    let text = cell.get_or_insert_default();
+                    text.clear();
+                    unescape(raw, text);
+                }
+            }
+        }
+        let mut object = Object::begin(&mut self.bytes);
+        for ((name, spelling), cell) in self.columns.iter().zip(&self.cells) {
+            object.member(name, *spelling, cell.as_deref());
+        }
+        object.end();
+        let mut object = Object::begin(&mut self.json);
+        self.last.resize(self.key.len(), String::new());
+        let mut last = self.last.iter_mut();
+        for place in &self.key {
+            let (name, spelling) = &self.columns[*place];
+            let text = self.cells[*place].as_deref().unwrap_or_default();
+            add_key(&mut self.keys, text);
+            object.member(name, *spelling, Some(text));
+            if let Some(last) = last.next() {
+                last.clear();
+                last.push_str(&String::from_utf8_lossy(text));
+            }
+        }
+        object.end();
+        self.rows.push(LoadedRow { end: self.bytes.len(), key: self.keys.len(), json: self.json.len() });
+    }
+}
+
+/// Takes the escapes of COPY's text form out.
+fn unescape(raw: &[u8], out: &mut Vec<u8>) {
+    let Some(first) = memchr::memchr(b'\\', raw) else { return out.extend_from_slice(raw) };
+    out.extend_from_slice(&raw[..first]);
+    let mut rest = &raw[first..];
+    while let Some((byte, after)) = rest.split_first() {
+        rest = after;
+        if *byte != b'\\' {
+            out.push(*byte);
+            continue;
+        }
+        let Some((escaped, after)) = rest.split_first() else { return };
+        rest = after;
+        out.push(match escaped {
+            b'b' => 8,
+            b'f' => 12,
+            b'n' => b'\n',
+            b'r' => b'\r',
+            b't' => b'\t',
+            b'v' => 11,
+            other => *other,
+        });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("100:110:103,105", 99, true)]
+    #[case("100:110:103,105", 103, false)]
+    #[case("100:110:103,105", 104, true)]
+    #[case("100:110:103,105", 110, false)]
+    #[case("100:100:", 100, false)]
+    // Numbers beyond 32 bits: the log names their lower half.
+    #[case("4294967300:4294967310:", 2, true)]
+    #[case("4294967300:4294967310:", 4_294_967_290, true)]
+    #[case("4294967290:4294967294:", 3, false)]
+    fn a_snapshot_sees_what_had_ended(#[case] snapshot: &str, #[case] xid: u32, #[case] expected: bool) {
+        assert_eq!(Snapshot::parse(snapshot).unwrap().sees(xid), expected);
+    }
+
+    #[test]
+    fn lines_become_objects_with_their_keys() {
+        let columns = vec![
+            (member_name("id"), Spelling::Number),
+            (member_name("note"), Spelling::Text),
+            (member_name("open"), Spelling::Truth),
+        ];
+        let mut writer = Writer {
+            columns,
+            key: vec![0],
+            bytes: Vec::new(),
+            keys: Vec::new(),
+            json: Vec::new(),
+            rows: Vec::new(),
+            cells: Vec::new(),
+            last: Vec::new(),
+        };
+        writer.line(b"7\ta\\tb\\\\N\tt");
+        writer.line(b"8\t\\N\t\\N");
+        let text = String::from_utf8(writer.bytes).unwrap();
+        assert_eq!(text, r#"{"id":7,"note":"a\tb\\N","open":true}{"id":8,"note":null,"open":null}"#);
+        assert_eq!(writer.json[..writer.rows[0].json], *b"{\"id\":7}");
+        assert_eq!(writer.last, ["8"]);
+    }
+
+    #[test]
+    fn the_question_goes_on_after_a_key() {
+        let column = |name: &str| SourceColumn {
+            name: name.into(),
+            ty: "integer".into(),
+            signature: String::new(),
+            not_null: true,
+            may_be_apart: false,
+            is_computed: false,
+        };
+        let (a, b) = (column("a"), column("b"));
+        let types = ["integer".to_string(), "text".to_string()];
+        let after = vec!["1".to_string(), "x'y".into()];
+        assert_eq!(
+            question("t", &[&a, &b], &["a".into(), "b".into()], &types, Some(&after), 5),
+            "copy (select \"a\", \"b\" from t where (\"a\", \"b\") > ('1'::integer, 'x''y'::text) order by \"a\", \"b\" limit 5) \
+             to stdout"
+        );
+    }
+
+    #[test]
+    fn rows_that_changed_unseen_are_outdated() {
+        let snapshot = Snapshot::parse("100:110:105").unwrap();
+        let portion = Portion {
+            table: 0,
+            rows: Vec::new(),
+            bytes: Vec::new(),
+            keys: Vec::new(),
+            json: Vec::new(),
+            snapshot,
+            mark: 0,
+            after: None,
+            done: false,
+        };
+        let change = |xid, key: &str| Recent { xid, key: Some(key.as_bytes().to_vec()) };
+        let recent = [change(99, "a"), change(105, "b"), change(111, "c")];
+        let mut outdated: Vec<&[u8]> = portion.outdated(&recent).unwrap().into_iter().collect();
+        outdated.sort_unstable();
+        assert_eq!(outdated, [b"b", b"c"]);
+        assert!(portion.outdated(&[Recent { xid: 120, key: None }]).is_none());
+        assert!(portion.outdated(&[Recent { xid: 99, key: None }]).unwrap().is_empty());
+    }
+}

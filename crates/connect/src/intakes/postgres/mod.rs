@@ -1,0 +1,184 @@
+//! Intake kind `postgres`: tables of PostgreSQL, first the rows that are there, then every change, read from its log.
+//!
+//! One slot and one publication serve all tables that a pipeline reads from a connection. A position is a place in the
+//! log: where a transaction was committed, and a change's place therein. The server is told only what has settled.
+
+mod applier;
+mod catalog;
+mod check;
+mod load;
+mod pgoutput;
+mod reader;
+mod sample;
+mod schema;
+mod slot;
+mod stream;
+mod streamed;
+mod wire;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use sluice_core::batch::Ranges;
+use sluice_core::config::OptionSpec;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings};
+use sluice_core::problem::Problem;
+
+use crate::databases::Server;
+use crate::intakes::feed::state::State;
+use crate::intakes::feed::PARTITION;
+use applier::FeedTable;
+use catalog::Catalog;
+use reader::FeedReader;
+use stream::Shared;
+
+/// Microseconds from 1970, where we count from, to 2000, where PostgreSQL does.
+const MICROS: i64 = 946_684_800_000_000;
+
+/// The kind.
+pub struct Postgres;
+
+impl IntakeKind for Postgres {
+    fn name(&self) -> &'static str {
+        "postgres"
+    }
+
+    fn scheme(&self) -> &'static str {
+        "postgres"
+    }
+
+    fn about(&self) -> &'static str {
+        "tables of PostgreSQL: the rows that are there, then every change, from its log"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        slot::OPTIONS
+    }
+
+    fn formats(&self) -> &'static [&'static str] {
+        &["jsonl", "json"]
+    }
+
+    fn is_feed(&self) -> bool {
+        true
+    }
+
+    fn check(&self, settings: &Settings) -> Vec<Problem> {
+        check::check(settings)
+    }
+
+    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
+        self.open_all(std::slice::from_ref(settings))
+    }
+
+    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(PostgresIntake(Arc::new(PostgresFeed::new(settings)?))))
+    }
+}
+
+/// The tables that are read by one slot.
+pub(crate) struct PostgresFeed {
+    server: Server,
+    /// Of each table.
+    settings: Vec<Settings>,
+    tables: Vec<FeedTable>,
+    shared: Arc<Shared>,
+}
+
+struct PostgresIntake(Arc<PostgresFeed>);
+
+impl PostgresFeed {
+    fn new(settings: &[Settings]) -> Outcome<Self> {
+        let first = settings.first().ok_or_else(|| Failure::internal("a feed has at least one table"))?;
+        let catalog = Catalog::open(first)?;
+        let mut tables = Vec::new();
+        for one in settings {
+            let name = one.options.text("table").unwrap_or_default();
+            let Some(table) = catalog.table(&name)? else {
+                let problem = check::no_table(&catalog, one, &name)?;
+                let failure = Failure::new(FailureKind::Configuration, problem.message);
+                return Err(failure.with_help(problem.help.unwrap_or_default()));
+            };
+            let contract = one.contract.clone();
+            tables.push(FeedTable { name: table.full().into(), key: table.key, contract });
+        }
+        Ok(Self { server: Server::new(first, 5432)?, settings: settings.to_vec(), tables, shared: Shared::new(0) })
+    }
+
+    fn catalog(&self) -> Outcome<Catalog> {
+        Catalog::open(&self.settings[0])
+    }
+
+    /// The name of the arrival with its pipeline.
+    fn label(&self) -> &str {
+        &self.settings[0].label
+    }
+
+    fn pipeline(&self) -> &str {
+        self.label().split('.').next().unwrap_or_default()
+    }
+
+    /// Where large transactions wait.
+    fn folder(&self) -> PathBuf {
+        self.settings[0].work.join("spool").join(self.label())
+    }
+
+    /// The publication that the slot is read with.
+    fn publication(&self, state: &State) -> String {
+        self.settings.iter().find_map(|s| s.options.text("publication")).unwrap_or_else(|| state.slot.clone())
+    }
+}
+
+impl Intake for PostgresIntake {
+    fn lane(&self, _: u32, _: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
+        let known = positions.into_iter().find(|p| &*p.partition == PARTITION);
+        let known = known.ok_or_else(|| Failure::internal("a feed was opened without a position"))?;
+        let catalog = self.0.catalog()?;
+        let mut state = State::read(&known.identity)?;
+        slot::verify(&self.0, &catalog, &mut state, known.position)?;
+        slot::bind(&self.0, &catalog, &mut state)?;
+        self.0.shared.settle(known.position.major);
+        let target = catalog.log_end()?;
+        Ok(Box::new(FeedReader::new(Arc::clone(&self.0), known.position, state, target)?))
+    }
+
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        sample::open(&self.0, events)
+    }
+
+    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+        if known.iter().any(|k| &*k.partition == PARTITION) {
+            return Ok(Vec::new());
+        }
+        slot::make(&self.0).map(|position| vec![position])
+    }
+
+    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
+        // A position within a transaction lets the server keep that whole transaction.
+        ranges.0.iter().for_each(|range| self.0.shared.settle(range.to.major));
+        Ok(())
+    }
+
+    fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
+        slot::states(&self.0, positions)
+    }
+
+    fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
+        let _ = mark;
+        Ok(None)
+    }
+
+    fn ranges(&self, _: &Ranges) -> Outcome<Box<dyn LaneReader>> {
+        let message = format!("{} keeps no log that was read, so nothing of it can be read again", self.0.server.shown());
+        Err(Failure::new(FailureKind::Configuration, message)
+            .with_help("what a landing in mode = \"changes\" or a topic has of it can be read again from there"))
+    }
+
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
+        let states = self.states(positions)?;
+        let bytes = states.iter().filter_map(|s| s.bytes).sum();
+        let unread = u64::from(bytes > 0);
+        Ok(Behind { partitions: 1, unread_partitions: unread, bytes, events: 0 })
+    }
+}

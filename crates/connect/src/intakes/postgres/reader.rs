@@ -1,0 +1,448 @@
+//! Reads a change feed: the log, and between its transactions the rows that the tables had before.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{RecvTimeoutError, TryRecvError};
+use sluice_core::change::ChangeKind;
+use sluice_core::event::{Chunk, Position};
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{LaneReader, Read, ReadLimit};
+
+use super::PostgresFeed;
+use super::applier::{Applied, Applier};
+use super::load::{LoadTask, Loader, Portion};
+use super::pgoutput::{self, Message, Relation};
+use super::schema;
+use super::stream::{Received, Stream};
+use super::streamed::{Committed, Streamed};
+use super::wire::{Said, WireError};
+use crate::intakes::feed::gather::Told;
+use crate::intakes::feed::state::State;
+
+/// How long to wait for the log before saying that nothing is there.
+const PAUSE: Duration = Duration::from_millis(20);
+
+/// How long the log must be quiet before all of it counts as read.
+const QUIET: Duration = Duration::from_millis(300);
+
+/// How long to wait before connecting again.
+const AGAIN: Duration = Duration::from_millis(500);
+
+/// An idle log is noted as read when it has grown by so much, or after this time, so that the source can forget it.
+const IDLE_BYTES: u64 = 16 << 20;
+const IDLE_TIME: Duration = Duration::from_secs(60);
+
+pub(super) struct FeedReader {
+    feed: Arc<PostgresFeed>,
+    stream: Option<Stream>,
+    applier: Applier,
+    streamed: Streamed,
+    /// A large transaction that is committed and being read.
+    committed: Option<Committed>,
+    state: State,
+    /// After what was handed on.
+    at: Position,
+    loader: Option<Loader>,
+    portions: VecDeque<(Portion, usize)>,
+    /// Where the server's log ends, as far as it has sent it.
+    seen: u64,
+    /// Where the log ended when the reader was opened: up to there it catches up.
+    target: u64,
+    quiet_since: Instant,
+    noted: Instant,
+    away_since: Option<Instant>,
+    halt: Option<Failure>,
+    /// Whether the connection was lost within a transaction whose rest comes again.
+    torn: bool,
+}
+
+/// What handling something received means for the reader.
+enum Step {
+    GoOn,
+    /// Hand on what there is.
+    Flush,
+}
+
+impl FeedReader {
+    pub(super) fn new(feed: Arc<PostgresFeed>, at: Position, state: State, target: u64) -> Outcome<Self> {
+        let folder = feed.folder();
+        let mut reader = Self {
+            applier: Applier::new(feed.tables.clone(), at),
+            streamed: Streamed::new(&folder)?,
+            feed,
+            stream: None,
+            committed: None,
+            state,
+            at,
+            loader: None,
+            portions: VecDeque::new(),
+            seen: at.major,
+            target,
+            quiet_since: Instant::now(),
+            noted: Instant::now(),
+            away_since: None,
+            halt: None,
+            torn: false,
+        };
+        reader.connect()?;
+        reader.begin_loads();
+        Ok(reader)
+    }
+
+    fn connect(&mut self) -> Outcome<()> {
+        let from = self.applier.at.major;
+        let started =
+            Stream::start(&self.feed.server, &self.state.slot, &self.feed.publication(&self.state), from, &self.feed.shared);
+        match started {
+            Ok(stream) => {
+                self.stream = Some(stream);
+                Ok(())
+            }
+            Err(WireError::Refused(said)) => self.refused(&said),
+            Err(WireError::Away(what)) => Err(Failure::away(format!("{} does not answer: {what}", self.feed.server.shown()))),
+        }
+    }
+
+    /// What a refusal to stream means: some pass, others need somebody.
+    fn refused(&self, said: &Said) -> Outcome<()> {
+        let shown = self.feed.server.shown();
+        let lost = |what: String| {
+            Failure::findings(what).with_help(format!(
+                "changes since then cannot be read any more, so the tables must be loaded again: `sluice positions {} \
+                 --reload` begins with a new slot",
+                self.feed.pipeline()
+            ))
+        };
+        match said.code.as_str() {
+            "42704" => Err(lost(format!("{shown} has lost the slot {}: {}", self.state.slot, said.message))),
+            "55000" | "58P01" => Err(lost(format!("{shown} has thrown away log that was not read: {}", said.message))),
+            "28000" | "28P01" | "42501" => Err(super::wire::failed(&shown, WireError::Refused(said.clone()))),
+            // Still in use by a connection that is going, starting up, shutting down.
+            _ => Err(Failure::away(format!("{shown}: {}", said.message))),
+        }
+    }
+
+    fn begin_loads(&mut self) {
+        let mut tasks = Vec::new();
+        for (number, table) in self.feed.tables.iter().enumerate() {
+            let load = self.state.tables.get(&*table.name).and_then(|t| t.load.clone()).filter(|l| !l.done);
+            let Some(load) = load else { continue };
+            let number = u32::try_from(number).unwrap_or(u32::MAX);
+            self.applier.recent.entry(number).or_default();
+            let settings = self.feed.settings[usize::try_from(number).unwrap_or(0)].clone();
+            tasks.push(LoadTask { table: number, feed: table.clone(), settings, load });
+        }
+        if !tasks.is_empty() {
+            self.loader = Some(Loader::start(tasks, 2));
+        }
+    }
+
+    fn is_loading(&self) -> bool {
+        self.state.loading().next().is_some()
+    }
+
+    /// What was gathered, as a chunk.
+    fn chunk(&mut self) -> Chunk {
+        self.state.time = self.applier.time.or(self.state.time);
+        let to = self.applier.at;
+        let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), self.applier.is_within() || self.torn);
+        self.at = to;
+        self.noted = Instant::now();
+        self.quiet_since = self.noted;
+        chunk
+    }
+
+    /// Takes what has been received, waiting for it only where nothing is gathered.
+    fn receive(&mut self) -> Outcome<Step> {
+        let Some(stream) = &self.stream else { return Ok(Step::Flush) };
+        let received = match stream.received.try_recv() {
+            Ok(received) => Ok(received),
+            Err(TryRecvError::Empty) if !self.applier.gather.is_empty() => return Ok(Step::Flush),
+            Err(TryRecvError::Empty) => {
+                let pause = if self.loader.is_some() { PAUSE / 10 } else { PAUSE };
+                stream.received.recv_timeout(pause)
+            }
+            Err(TryRecvError::Disconnected) => Err(RecvTimeoutError::Disconnected),
+        };
+        match received {
+            Ok(Received::Message(bytes, taken)) => {
+                stream.done(taken);
+                self.message(bytes)
+            }
+            Ok(Received::Alive(end)) => {
+                self.seen = self.seen.max(end);
+                Ok(Step::GoOn)
+            }
+            Ok(Received::Away(what)) => {
+                self.lose(&what);
+                Ok(Step::Flush)
+            }
+            Ok(Received::Refused(said)) => match said.code.as_str() {
+                "57P01" | "57P02" | "57P03" | "57P05" => {
+                    self.lose(&said.message);
+                    Ok(Step::Flush)
+                }
+                _ => self.refused(&said).map(|()| Step::Flush),
+            },
+            Err(RecvTimeoutError::Timeout) => Ok(Step::Flush),
+            Err(RecvTimeoutError::Disconnected) => {
+                self.lose("the connection ended");
+                Ok(Step::Flush)
+            }
+        }
+    }
+
+    fn lose(&mut self, _what: &str) {
+        self.stream = None;
+        self.away_since = Some(Instant::now());
+        self.torn |= self.applier.is_within();
+        // A committed transaction that is on our disk comes again too.
+        self.committed = None;
+        self.streamed.restart();
+        self.applier.restart();
+    }
+
+    fn message(&mut self, bytes: bytes::Bytes) -> Outcome<Step> {
+        let within = self.streamed.is_within();
+        let read = pgoutput::read(bytes.clone(), within);
+        let (_, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput is not understood"))?;
+        match message {
+            Message::StreamStart { xid } => self.streamed.start(xid)?,
+            Message::StreamStop => self.streamed.stop(),
+            Message::StreamAbort { xid, within } => self.streamed.abort(xid, within),
+            Message::StreamCommit { xid, commit, end, time } => {
+                self.committed = self.streamed.commit(xid, end)?;
+                if self.committed.is_some() {
+                    self.applier.begin(commit, time, xid);
+                }
+            }
+            _ if within => self.streamed.keep(&bytes)?,
+            message => return self.apply(&message),
+        }
+        Ok(Step::GoOn)
+    }
+
+    fn apply(&mut self, message: &Message) -> Outcome<Step> {
+        let applied = self.applier.apply(message);
+        match applied.ok_or_else(|| Failure::internal("a change came of a table that was never told"))? {
+            Applied::Nothing => Ok(Step::GoOn),
+            Applied::Committed(_) => {
+                self.torn = false;
+                self.seen = self.seen.max(self.applier.at.major);
+                Ok(Step::GoOn)
+            }
+            Applied::Relation(relation) => self.relation(&relation),
+        }
+    }
+
+    /// A table is told anew: it may have changed.
+    fn relation(&mut self, relation: &Relation) -> Outcome<Step> {
+        let Some(found) = schema::compare(&self.feed, &self.state, relation) else { return Ok(Step::GoOn) };
+        if let Some(renamed) = found.bound_as {
+            self.applier.bind_to(relation, Some(renamed));
+        }
+        match found.difference {
+            Some(difference) if found.holds => {
+                let shown = super::catalog::show_lsn(self.applier.at.major);
+                let help = format!(
+                    "what came before has been taken in. Change the contract and the tables that it lands in, and run \
+                     again; or write schema_change = \"ignore\" into the arrival. Columns of {} then: {}",
+                    found.table,
+                    relation.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ")
+                );
+                let message = format!("{} changed at {shown} of the log: {difference}", found.table);
+                self.halt = Some(Failure::findings(message).with_help(help));
+                return Ok(Step::Flush);
+            }
+            _ => {}
+        }
+        if let Some(table) = self.state.tables.get_mut(&found.table) {
+            table.columns = found.columns;
+            table.id = relation.id;
+        }
+        Ok(Step::GoOn)
+    }
+
+    /// Takes in the rows of portions whose place in the log has been passed.
+    fn take_portion(&mut self, limit: ReadLimit) -> Outcome<Option<Chunk>> {
+        if let Some(loader) = &self.loader
+            && self.portions.len() < 2
+        {
+            match loader.portions.try_recv() {
+                Ok(portion) => {
+                    let portion = portion?;
+                    self.feed.shared.ask();
+                    self.portions.push_back((portion, 0));
+                }
+                Err(TryRecvError::Disconnected) => self.loader = None,
+                Err(TryRecvError::Empty) => {}
+            }
+        }
+        if self.applier.is_within() || self.committed.is_some() || !self.applier.gather.is_empty() {
+            return Ok(None);
+        }
+        let seen = self.seen.max(self.applier.at.major);
+        let Some((portion, _)) = self.portions.front().filter(|(p, _)| passed(p.mark, seen)) else { return Ok(None) };
+        // Rows stand at the place that the question saw, or at the last change before it.
+        let mark = Position::at(portion.mark);
+        if self.applier.at < mark {
+            self.applier.at = mark;
+        }
+        Ok(Some(self.portion_chunk(limit)))
+    }
+
+    /// The next rows of the first portion.
+    fn portion_chunk(&mut self, limit: ReadLimit) -> Chunk {
+        let Some((portion, from)) = self.portions.pop_front() else { return self.chunk() };
+        let recent = self.applier.recent.get(&portion.table).map_or(&[][..], Vec::as_slice);
+        let outdated = portion.outdated(recent);
+        let (table, name) = (portion.table, Arc::clone(&self.feed.tables[place(portion.table)].name));
+        let mut at = self.applier.at;
+        let mut next = from;
+        while next < portion.rows.len() && !self.applier.gather.is_full(limit) {
+            let start = next.checked_sub(1).map(|before| portion.rows[before]).unwrap_or_default();
+            let row = portion.rows[next];
+            let key = &portion.keys[start.key..row.key];
+            next += 1;
+            if outdated.as_ref().is_none_or(|keys| keys.contains(key)) {
+                continue;
+            }
+            let told = Told { table, kind: ChangeKind::Loaded, position: at, transaction: None, time: None };
+            let (object, json) = (&portion.bytes[start.end..row.end], &portion.json[start.json..row.json]);
+            self.applier.gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
+            at.minor += 1;
+        }
+        self.applier.at = at;
+        let is_done = next == portion.rows.len();
+        if let Some(load) = self.state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()) {
+            load.rows += (next - from) as u64;
+            if let Some(last) = next.checked_sub(1) {
+                load.after = Some(portion.key_of(last));
+            }
+            load.done = is_done && portion.done;
+        }
+        if is_done {
+            if let Some(recent) = self.applier.recent.get_mut(&table) {
+                recent.retain(|r| !portion.snapshot.sees(r.xid));
+            }
+            if portion.done {
+                self.applier.recent.remove(&table);
+            }
+            reach("feed.portion");
+        } else {
+            self.portions.push_front((portion, next));
+        }
+        self.chunk()
+    }
+
+    /// Tries to reach the server again.
+    fn again(&mut self) -> Outcome<Option<Read>> {
+        let Some(since) = self.away_since else { return Ok(None) };
+        if since.elapsed() < AGAIN {
+            std::thread::sleep(PAUSE);
+            return Ok(Some(Read::Pending));
+        }
+        match self.connect() {
+            Ok(()) => {
+                self.away_since = None;
+                Ok(None)
+            }
+            Err(failure) if failure.passing => {
+                self.away_since = Some(Instant::now());
+                Ok(Some(Read::Away(failure.message)))
+            }
+            Err(failure) => Err(failure),
+        }
+    }
+
+    /// Nothing is there at present.
+    fn idle(&mut self) -> Read {
+        let is_whole = !self.applier.is_within() && self.committed.is_none() && self.stream.is_some();
+        let grown = self.seen.saturating_sub(self.at.major);
+        if is_whole && self.portions.is_empty() && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME)) {
+            self.applier.at = self.applier.at.max(Position::at(self.seen));
+            return Read::Chunk(self.chunk());
+        }
+        let is_read = is_whole && !self.is_loading() && passed(self.target, self.seen);
+        if is_read && self.quiet_since.elapsed() > QUIET {
+            return Read::CaughtUp;
+        }
+        if is_whole && (self.seen < self.target || !self.portions.is_empty()) {
+            self.feed.shared.ask();
+        }
+        Read::Pending
+    }
+}
+
+/// Whether the log has been seen to a place. A place at the very beginning of a page stands behind the page's head, which
+/// is no record.
+fn passed(mark: u64, seen: u64) -> bool {
+    const PAGE: u64 = 8192;
+    const HEAD: u64 = 40;
+    seen >= mark || (seen % PAGE == 0 && mark - seen <= HEAD)
+}
+
+fn place(table: u32) -> usize {
+    usize::try_from(table).unwrap_or(usize::MAX)
+}
+
+impl LaneReader for FeedReader {
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        if let Some(read) = self.again()? {
+            if !self.applier.gather.is_empty() {
+                return Ok(Read::Chunk(self.chunk()));
+            }
+            return Ok(read);
+        }
+        loop {
+            if self.applier.gather.is_full(limit) {
+                return Ok(Read::Chunk(self.chunk()));
+            }
+            if self.halt.is_some() {
+                if !self.applier.gather.is_empty() || self.at < self.applier.at {
+                    return Ok(Read::Chunk(self.chunk()));
+                }
+                return Ok(self.halt.take().map_or(Read::Pending, Read::Halt));
+            }
+            if let Some(chunk) = self.take_portion(limit)? {
+                return Ok(Read::Chunk(chunk));
+            }
+            if let Some(committed) = &mut self.committed {
+                let end = committed.end;
+                match committed.next()? {
+                    Some(message) => drop(self.apply(&message)?),
+                    None => {
+                        self.committed = None;
+                        self.torn = false;
+                        self.applier.commit(end);
+                    }
+                }
+                continue;
+            }
+            match self.receive()? {
+                Step::GoOn => {}
+                Step::Flush if self.halt.is_some() => {}
+                Step::Flush if !self.applier.gather.is_empty() => return Ok(Read::Chunk(self.chunk())),
+                Step::Flush => return Ok(self.idle()),
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::passed;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(100, 100, true)]
+    #[case(101, 100, false)]
+    #[case(8192 * 5 + 40, 8192 * 5, true)]
+    #[case(8192 * 5 + 41, 8192 * 5, false)]
+    fn the_head_of_a_page_is_no_record(#[case] mark: u64, #[case] seen: u64, #[case] expected: bool) {
+        assert_eq!(passed(mark, seen), expected);
+    }
+}

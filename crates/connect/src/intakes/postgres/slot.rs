@@ -1,0 +1,328 @@
+//! The slot and the publication: made, found again, verified before anything is read.
+
+use std::time::{Duration, Instant};
+
+use sha2::{Digest as _, Sha256};
+use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::event::Position;
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{PartitionPosition, PartitionState, Settings};
+
+use super::PostgresFeed;
+use super::catalog::{Catalog, SourceTable, parse_lsn, show_lsn, spelling_of};
+use super::wire::{self, Wire};
+use crate::databases::wait;
+use crate::intakes::feed::json::Spelling;
+use crate::intakes::feed::state::{Load, State, TableState};
+use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
+use crate::landings::postgres::{literal, quote};
+
+/// Keys of an arrival.
+pub(super) const OPTIONS: &[OptionSpec] = &[
+    TABLE_OPTIONS[0],
+    TABLE_OPTIONS[1],
+    TABLE_OPTIONS[2],
+    TABLE_OPTIONS[3],
+    TABLE_OPTIONS[4],
+    OptionSpec::optional(
+        "slot",
+        ValueKind::Text,
+        "the replication slot that keeps the log for us; one for all tables of the connection; without it run makes one",
+    )
+    .with(&["publication"]),
+    OptionSpec::optional(
+        "publication",
+        ValueKind::Text,
+        "the publication that tells which tables are read; without it run makes one and adds the tables to it",
+    )
+    .with(&["slot"]),
+    OptionSpec::with_default(
+        "log_warning",
+        ValueKind::Size,
+        "4GiB",
+        "status and check warn when the server keeps more of its log for us",
+    )
+    .with(&["log_limit"]),
+    OptionSpec::optional(
+        "log_limit",
+        ValueKind::Size,
+        "when the server keeps more of its log for us than this, run gives the slot up rather than fill the server's \
+         disk; the tables must then be loaded again",
+    )
+    .with(&["log_warning"]),
+];
+
+/// The slot's name: as given, or one that no other project has.
+pub(super) fn name(settings: &[Settings]) -> String {
+    if let Some(given) = settings.iter().find_map(|s| s.options.text("slot")) {
+        return given;
+    }
+    let first = &settings[0];
+    let mut hash = Sha256::new();
+    hash.update(first.root.to_string_lossy().as_bytes());
+    hash.update(first.label.as_bytes());
+    let digest: String = hash.finalize().iter().take(4).map(|b| format!("{b:02x}")).collect();
+    let pipeline = first.label.split('.').next().unwrap_or_default().to_lowercase();
+    let plain: String = pipeline.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).take(40).collect();
+    format!("sluice_{plain}_{digest}")
+}
+
+/// Which server and log it is.
+fn identify(feed: &PostgresFeed) -> Outcome<(String, u32)> {
+    let rows = wait(async {
+        let mut wire = Wire::connect(&feed.server).await.map_err(|e| wire::failed(&feed.server.shown(), e))?;
+        wire::ask(&mut wire, "IDENTIFY_SYSTEM").await
+    })?;
+    let text = |i: usize| rows.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
+    Ok((text(0), text(1).parse().unwrap_or(0)))
+}
+
+/// Makes publication and slot, or takes those that are given; the position from which on nothing is missed.
+pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
+    let catalog = feed.catalog()?;
+    let (system, timeline) = identify(feed)?;
+    let slot = name(&feed.settings);
+    let mut state = State { system, timeline, slot: slot.clone(), ..State::default() };
+    publish(feed, &catalog, &state)?;
+    let at = match catalog.slot(&slot)? {
+        Some(there) if there.plugin != "pgoutput" => {
+            let message = format!("the slot {slot} at {} is read with {}, not with pgoutput", catalog.shown, there.plugin);
+            return Err(Failure::new(FailureKind::Configuration, message).with_help("name another slot"));
+        }
+        Some(there) if there.active => {
+            let message = format!("the slot {slot} at {} is read by somebody else", catalog.shown);
+            return Err(Failure::new(FailureKind::Configuration, message).with_help("name another slot"));
+        }
+        // It was given, or made by a start that came no further: what it keeps is all that is needed.
+        Some(there) if !there.lost => there.confirmed,
+        Some(_) => {
+            catalog.run(&format!("select pg_drop_replication_slot({})", literal(&slot)))?;
+            create(&catalog, &slot)?
+        }
+        None => create(&catalog, &slot)?,
+    };
+    reach("feed.slot_made");
+    bind(feed, &catalog, &mut state)?;
+    Ok(PartitionPosition { partition: PARTITION.into(), position: Position::at(at), identity: state.note() })
+}
+
+/// Makes a slot. The server waits for transactions that are open, so that none is seen by halves.
+fn create(catalog: &Catalog, slot: &str) -> Outcome<u64> {
+    let made = catalog.rows(&format!("select lsn from pg_create_logical_replication_slot({}, 'pgoutput')", literal(slot)));
+    let made = made.map_err(|failure| failure.with_help(REMEDY))?;
+    let lsn = made.first().and_then(|row| row.first().cloned().flatten()).and_then(|text| parse_lsn(&text));
+    lsn.ok_or_else(|| Failure::internal("the server does not tell where its new slot begins"))
+}
+
+pub(super) const REMEDY: &str = "`sluice check` says what the server must be set to";
+
+/// Makes the publication, or adds to ours what it lacks. Whether anything was added.
+fn publish(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Outcome<bool> {
+    let name = feed.publication(state);
+    let is_given = feed.settings.iter().any(|s| s.options.is_set("publication"));
+    let there = catalog.published(&name)?;
+    let quoted = |full: &str| {
+        let (schema, table) = super::catalog::split(full);
+        format!("{}.{}", quote(&schema), quote(&table))
+    };
+    let has = |full: &str| there.as_ref().is_some_and(|t| t.iter().any(|name| name == full));
+    let missing: Vec<&str> = feed.tables.iter().map(|t| &*t.name).filter(|t| !has(t)).collect();
+    if there.is_some() && missing.is_empty() {
+        return Ok(false);
+    }
+    let list = missing.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ");
+    let statement = match &there {
+        None => format!(
+            "create publication {} for table {list} with (publish_via_partition_root = true)",
+            quote(&name)
+        ),
+        Some(_) => format!("alter publication {} add table {list}", quote(&name)),
+    };
+    if is_given {
+        let message = format!("the publication {name} at {} does not tell of {}", catalog.shown, missing.join(", "));
+        return Err(Failure::new(FailureKind::Configuration, message).with_help(format!("{statement};")));
+    }
+    catalog.run(&statement).map_err(|failure| failure.with_help(format!("somebody with the right can: {statement};")))?;
+    Ok(true)
+}
+
+/// Verifies that the server, its log and the slot are those of a position.
+pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State, at: Position) -> Outcome<()> {
+    let (system, timeline) = identify(feed)?;
+    let shown = &catalog.shown;
+    let again = format!(
+        "if that is meant, load the tables again: `sluice positions {} --reload`; it begins with a new slot",
+        feed.pipeline()
+    );
+    if system != state.system {
+        let message = format!("{shown} is another server than the one that was read: its system is {system}, not {}", state.system);
+        return Err(Failure::findings(message).with_help(again));
+    }
+    if timeline != state.timeline {
+        let parted = wait(async {
+            let mut wire = Wire::connect(&feed.server).await.map_err(|e| wire::failed(shown, e))?;
+            wire::ask(&mut wire, &format!("TIMELINE_HISTORY {timeline}")).await
+        })?;
+        let history = parted.first().and_then(|row| row.get(1).cloned().flatten()).unwrap_or_default();
+        match left(&history, state.timeline) {
+            Some(end) if at.major <= end => state.timeline = timeline,
+            end => {
+                let where_ = end.map_or("nowhere".to_string(), show_lsn);
+                let message = format!(
+                    "{shown} is on timeline {timeline} of its log, which parted from ours at {where_}; {} was read",
+                    show_lsn(at.major)
+                );
+                let help = format!("a standby took over that did not have all that had been read; {again}");
+                return Err(Failure::findings(message).with_help(help));
+            }
+        }
+    }
+    let Some(slot) = catalog.slot(&state.slot)? else {
+        let message = format!("{shown} has no slot {} any more", state.slot);
+        return Err(Failure::findings(message).with_help(format!("it kept the changes since the last run; {again}")));
+    };
+    if slot.lost {
+        let message = format!("{shown} has thrown away log that was not read: the slot {} is lost", state.slot);
+        let help = format!("max_slot_wal_keep_size at the server bounds what a slot keeps; {again}");
+        return Err(Failure::findings(message).with_help(help));
+    }
+    if slot.confirmed > at.major {
+        let message = format!(
+            "the slot {} at {shown} stands at {}, after {} where we are: somebody else has read on with it",
+            state.slot,
+            show_lsn(slot.confirmed),
+            show_lsn(at.major)
+        );
+        return Err(Failure::findings(message).with_help(format!("what lies between is lost to us; {again}")));
+    }
+    Ok(())
+}
+
+/// Where a log left a timeline: lines of number, place and reason.
+fn left(history: &str, timeline: u32) -> Option<u64> {
+    let line = |line: &str| {
+        let mut words = line.split_whitespace();
+        (words.next()?.parse::<u32>().ok()? == timeline).then(|| parse_lsn(words.next()?)).flatten()
+    };
+    history.lines().find_map(line)
+}
+
+/// Brings the state up to the tables that are read: new ones begin to be loaded, renamed ones keep their load.
+pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) -> Outcome<()> {
+    let mut added = publish(feed, catalog, state)?;
+    for (table, settings) in feed.tables.iter().zip(&feed.settings) {
+        if state.tables.contains_key(&*table.name) {
+            continue;
+        }
+        let Some(found) = catalog.table(&table.name)? else { continue };
+        let renamed = state.tables.iter().find(|(_, t)| t.id == found.oid && t.id != 0).map(|(name, _)| name.clone());
+        let entry = match renamed.and_then(|old| state.tables.remove(&old)) {
+            Some(known) => known,
+            None => {
+                added = true;
+                first_state(&found, settings)
+            }
+        };
+        state.tables.insert(table.name.to_string(), entry);
+    }
+    let is_read = |name: &String| feed.tables.iter().any(|t| *t.name == **name);
+    state.tables.retain(|name, _| is_read(name));
+    if added { wait_for_open(catalog) } else { Ok(()) }
+}
+
+fn first_state(found: &SourceTable, settings: &Settings) -> TableState {
+    let loads = settings.options.text("load").as_deref() != Some("never") && !found.key.is_empty();
+    let since = chrono::Utc::now().timestamp_micros();
+    let sent = found.columns.iter().filter(|c| !c.is_computed);
+    TableState {
+        id: found.oid,
+        columns: sent.map(|c| c.signature.clone()).collect(),
+        load: loads.then(|| Load { about: found.about, since, ..Load::default() }),
+    }
+}
+
+/// Waits for transactions that were open when a table was published: what they did before is not told by the log.
+fn wait_for_open(catalog: &Catalog) -> Outcome<()> {
+    let number = |sql: &str| -> Outcome<u64> {
+        let rows = catalog.rows(sql)?;
+        Ok(rows.first().and_then(|row| row.first().cloned().flatten()).and_then(|t| t.parse().ok()).unwrap_or(0))
+    };
+    let until = number("select pg_snapshot_xmax(pg_current_snapshot())")?;
+    let started = Instant::now();
+    while number("select pg_snapshot_xmin(pg_current_snapshot())")? < until {
+        if started.elapsed() > Duration::from_secs(600) {
+            return Err(Failure::away(format!("{}: a transaction has been open for ten minutes", catalog.shown))
+                .with_help("a table can be read once those that were open then have ended: select * from pg_stat_activity"));
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    Ok(())
+}
+
+/// Where the feed stands.
+pub(super) fn states(feed: &PostgresFeed, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
+    let catalog = feed.catalog()?;
+    let end = catalog.log_end()?;
+    let known = positions.iter().find(|p| &*p.partition == PARTITION);
+    let state = known.and_then(|k| State::read(&k.identity).ok());
+    let slot = match &state {
+        Some(state) => catalog.slot(&state.slot)?,
+        None => None,
+    };
+    let at = known.map_or(end, |k| k.position.major);
+    let time = state.as_ref().and_then(|s| s.time);
+    Ok(vec![PartitionState {
+        partition: PARTITION.into(),
+        earliest: Position::at(slot.as_ref().map_or(end, |s| s.restart)),
+        latest: Position::at(end),
+        events: None,
+        bytes: Some(end.saturating_sub(at)),
+        oldest_unread: time.filter(|_| end > at),
+        retention: None,
+        arrived_last_hour: None,
+    }])
+}
+
+/// The type of ours for a column.
+pub(super) fn natural(ty: &str) -> &str {
+    match (ty, spelling_of(ty)) {
+        ("smallint" | "integer", _) => "integer",
+        ("bigint" | "oid", _) => "bigint",
+        ("real" | "double precision", _) => "double precision",
+        ("date", _) => "date",
+        (ty, _) if ty.starts_with("timestamp") && ty.ends_with("with time zone") => "timestamptz",
+        (ty, Spelling::Number) if ty.contains('(') => ty,
+        (_, Spelling::Truth) => "boolean",
+        (_, Spelling::Json) => "json",
+        _ => "text",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("1\t0/5000028\tno recovery target\n\n2\t0/7000000\tx\n", 1, Some(0x500_0028))]
+    #[case("1\t0/5000028\tno\n2\t0/7000000\tx\n", 2, Some(0x700_0000))]
+    #[case("1\t0/5000028\tno\n", 3, None)]
+    #[case("", 1, None)]
+    fn a_history_tells_where_a_timeline_was_left(#[case] history: &str, #[case] line: u32, #[case] end: Option<u64>) {
+        assert_eq!(left(history, line), end);
+    }
+
+    #[rstest]
+    #[case("integer", "integer")]
+    #[case("numeric(8,2)", "numeric(8,2)")]
+    #[case("numeric", "text")]
+    #[case("timestamp(3) with time zone", "timestamptz")]
+    #[case("timestamp without time zone", "text")]
+    #[case("text[]", "text")]
+    #[case("jsonb", "json")]
+    #[case("public.cargo_kind", "text")]
+    fn columns_have_natural_types(#[case] ty: &str, #[case] expected: &str) {
+        assert_eq!(natural(ty), expected);
+    }
+}

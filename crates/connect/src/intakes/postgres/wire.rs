@@ -1,0 +1,327 @@
+//! A connection for streaming replication. Source of the protocol: the chapters "Frontend/Backend Protocol" and
+//! "Streaming Replication Protocol" of PostgreSQL's manual. Messages of ordinary sessions are parsed by
+//! postgres-protocol; those of replication are read here.
+
+use std::io;
+
+use bytes::{Buf as _, BufMut as _, Bytes, BytesMut};
+use fallible_iterator::FallibleIterator as _;
+use postgres_protocol::authentication::md5_hash;
+use postgres_protocol::authentication::sasl::{ChannelBinding, SCRAM_SHA_256, ScramSha256};
+use postgres_protocol::message::backend::{ErrorFields, Message};
+use postgres_protocol::message::frontend;
+use rustls::pki_types::ServerName;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use std::sync::Arc;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+use tokio::net::TcpStream;
+
+use crate::databases::{PATIENCE, Server, client_config};
+
+/// What is asked of the socket at a time.
+const READ: usize = 256 << 10;
+
+trait Socket: AsyncRead + AsyncWrite + Unpin + Send {}
+impl<T: AsyncRead + AsyncWrite + Unpin + Send> Socket for T {}
+
+/// An open connection.
+pub(super) struct Wire {
+    socket: Box<dyn Socket>,
+    input: BytesMut,
+    output: BytesMut,
+    shown: String,
+}
+
+/// What streams.
+#[derive(Debug)]
+pub(super) enum Streamed {
+    /// Part of the log, decoded by the server's plugin.
+    Data(Bytes),
+    /// The server is there.
+    Alive {
+        /// Where the log ends, as far as the server has decoded it.
+        end: u64,
+        /// Whether it wants to hear from us at once.
+        asks: bool,
+    },
+}
+
+/// What the server said instead of streaming.
+#[derive(Debug, Clone)]
+pub(super) struct Said {
+    /// The five characters of the error.
+    pub code: String,
+    /// In words.
+    pub message: String,
+}
+
+/// What went wrong.
+#[derive(Debug)]
+pub(super) enum WireError {
+    /// The connection ended, or never came.
+    Away(String),
+    /// The server refuses.
+    Refused(Said),
+}
+
+impl From<io::Error> for WireError {
+    fn from(error: io::Error) -> Self {
+        Self::Away(error.to_string())
+    }
+}
+
+type WireResult<T> = Result<T, WireError>;
+
+impl Wire {
+    /// Connects and logs in.
+    pub(super) async fn connect(server: &Server) -> WireResult<Self> {
+        let timeout = tokio::time::timeout(PATIENCE, Self::open(server)).await;
+        timeout.unwrap_or_else(|_| Err(WireError::Away("nobody answers".into())))
+    }
+
+    async fn open(server: &Server) -> WireResult<Self> {
+        let tcp = TcpStream::connect((server.host.as_str(), server.port)).await?;
+        tcp.set_nodelay(true)?;
+        let socket: Box<dyn Socket> = if server.tls { encrypt(tcp, server).await? } else { Box::new(tcp) };
+        let mut wire = Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown() };
+        let user = server.user.as_deref().unwrap_or("sluice");
+        // Values are spelled the same whoever asks for them.
+        let options = "-c datestyle=ISO -c intervalstyle=postgres -c extra_float_digits=3 -c bytea_output=hex -c timezone=UTC";
+        let parameters = [
+            ("user", user),
+            ("database", server.database.as_str()),
+            ("replication", "database"),
+            ("client_encoding", "UTF8"),
+            ("application_name", "sluice"),
+            ("options", options),
+        ];
+        frontend::startup_message(parameters, &mut wire.output)?;
+        wire.flush().await?;
+        wire.log_in(user, server.password.as_deref().unwrap_or("")).await?;
+        Ok(wire)
+    }
+
+    async fn log_in(&mut self, user: &str, password: &str) -> WireResult<()> {
+        let mut scram: Option<ScramSha256> = None;
+        loop {
+            match self.message().await? {
+                Message::AuthenticationOk => break,
+                Message::AuthenticationCleartextPassword => {
+                    frontend::password_message(password.as_bytes(), &mut self.output)?;
+                }
+                Message::AuthenticationMd5Password(body) => {
+                    let hash = md5_hash(user.as_bytes(), password.as_bytes(), body.salt());
+                    frontend::password_message(hash.as_bytes(), &mut self.output)?;
+                }
+                Message::AuthenticationSasl(body) => {
+                    if !body.mechanisms().any(|m| Ok(m == SCRAM_SHA_256))? {
+                        return Err(WireError::Away("the server asks for a way to log in that is not known".into()));
+                    }
+                    let begun = ScramSha256::new(password.as_bytes(), ChannelBinding::unsupported());
+                    frontend::sasl_initial_response(SCRAM_SHA_256, begun.message(), &mut self.output)?;
+                    scram = Some(begun);
+                }
+                Message::AuthenticationSaslContinue(body) => {
+                    let Some(scram) = &mut scram else { return Err(unexpected()) };
+                    scram.update(body.data())?;
+                    frontend::sasl_response(scram.message(), &mut self.output)?;
+                }
+                Message::AuthenticationSaslFinal(body) => {
+                    scram.as_mut().ok_or_else(unexpected)?.finish(body.data())?;
+                }
+                _ => return Err(unexpected()),
+            }
+            self.flush().await?;
+        }
+        while !matches!(self.message().await?, Message::ReadyForQuery(_)) {}
+        Ok(())
+    }
+
+    /// Asks one thing; gives the rows as text.
+    pub(super) async fn ask(&mut self, sql: &str) -> WireResult<Vec<Vec<Option<String>>>> {
+        frontend::query(sql, &mut self.output)?;
+        self.flush().await?;
+        let mut rows = Vec::new();
+        let mut refused = None;
+        loop {
+            match self.message().await {
+                Ok(Message::DataRow(row)) => {
+                    let buffer = row.buffer();
+                    let text = |range: Option<std::ops::Range<usize>>| {
+                        range.map(|r| String::from_utf8_lossy(&buffer[r]).into_owned())
+                    };
+                    rows.push(row.ranges().map(|range| Ok(text(range))).collect()?);
+                }
+                Ok(Message::ReadyForQuery(_)) => break,
+                Ok(_) => {}
+                // The server says when it is ready again.
+                Err(WireError::Refused(said)) => refused = Some(said),
+                Err(away) => return Err(away),
+            }
+        }
+        refused.map_or(Ok(rows), |said| Err(WireError::Refused(said)))
+    }
+
+    /// Begins to stream.
+    pub(super) async fn start(&mut self, sql: &str) -> WireResult<()> {
+        frontend::query(sql, &mut self.output)?;
+        self.flush().await?;
+        loop {
+            self.fill_frame().await?;
+            // CopyBothResponse, which ordinary sessions never see.
+            if self.input[0] == b'W' {
+                self.frame();
+                return Ok(());
+            }
+            self.message().await?;
+        }
+    }
+
+    /// The next of what streams.
+    pub(super) async fn next(&mut self) -> WireResult<Streamed> {
+        loop {
+            self.fill_frame().await?;
+            if self.input[0] != b'd' {
+                match self.message().await? {
+                    Message::CopyDone | Message::CommandComplete(_) | Message::ReadyForQuery(_) => {
+                        return Err(WireError::Away("the server ended the stream".into()));
+                    }
+                    _ => continue,
+                }
+            }
+            let mut body = self.frame();
+            match body.first() {
+                Some(b'w') if body.len() >= 25 => {
+                    body.advance(1 + 8 * 3);
+                    return Ok(Streamed::Data(body));
+                }
+                Some(b'k') if body.len() >= 18 => {
+                    body.advance(1);
+                    let end = body.get_u64();
+                    body.advance(8);
+                    return Ok(Streamed::Alive { end, asks: body.get_u8() == 1 });
+                }
+                _ => return Err(unexpected()),
+            }
+        }
+    }
+
+    /// Tells the server what has settled. Only that can be forgotten there.
+    pub(super) async fn confirm(&mut self, settled: u64, asks: bool) -> WireResult<()> {
+        const BODY: u32 = 1 + 8 * 4 + 1;
+        let since_2000 = chrono::Utc::now().timestamp_micros() - super::MICROS;
+        self.output.put_u8(b'd');
+        self.output.put_u32(4 + BODY);
+        self.output.put_u8(b'r');
+        for _ in 0..3 {
+            self.output.put_u64(settled);
+        }
+        self.output.put_i64(since_2000);
+        self.output.put_u8(u8::from(asks));
+        self.flush().await
+    }
+
+    /// Waits until a whole frame is there.
+    async fn fill_frame(&mut self) -> WireResult<()> {
+        loop {
+            if self.input.len() >= 5 {
+                let length = usize::try_from((&self.input[1..5]).get_u32()).unwrap_or(usize::MAX);
+                if self.input.len() > length {
+                    return Ok(());
+                }
+                self.input.reserve(length + 1 - self.input.len());
+            }
+            if self.input.capacity() - self.input.len() < READ / 4 {
+                self.input.reserve(READ);
+            }
+            if self.socket.read_buf(&mut self.input).await? == 0 {
+                return Err(WireError::Away("the connection was closed".into()));
+            }
+        }
+    }
+
+    /// Takes the body of the frame that is there.
+    fn frame(&mut self) -> Bytes {
+        let length = usize::try_from((&self.input[1..5]).get_u32()).unwrap_or(usize::MAX);
+        let mut frame = self.input.split_to(length + 1).freeze();
+        frame.advance(5);
+        frame
+    }
+
+    /// The next message of an ordinary session; an error of the server is an error here.
+    async fn message(&mut self) -> WireResult<Message> {
+        loop {
+            self.fill_frame().await?;
+            match Message::parse(&mut self.input)? {
+                Some(Message::ErrorResponse(body)) => return Err(WireError::Refused(said(body.fields())?)),
+                Some(Message::NoticeResponse(_) | Message::ParameterStatus(_)) => {}
+                Some(message) => return Ok(message),
+                None => return Err(unexpected()),
+            }
+        }
+    }
+
+    async fn flush(&mut self) -> WireResult<()> {
+        self.socket.write_all(&self.output).await?;
+        self.output.clear();
+        Ok(self.socket.flush().await?)
+    }
+
+    /// Which server it is.
+    pub(super) fn shown(&self) -> &str {
+        &self.shown
+    }
+}
+
+async fn encrypt(mut tcp: TcpStream, server: &Server) -> WireResult<Box<dyn Socket>> {
+    let mut request = BytesMut::new();
+    frontend::ssl_request(&mut request);
+    tcp.write_all(&request).await?;
+    if tcp.read_u8().await? != b'S' {
+        return Err(WireError::Away("the server does not encrypt".into()));
+    }
+    let config = client_config(server).map_err(|f| WireError::Away(f.message))?;
+    let name = ServerName::try_from(server.host.clone()).map_err(|e| WireError::Away(e.to_string()))?;
+    Ok(Box::new(tokio_rustls::TlsConnector::from(Arc::new(config)).connect(name, tcp).await?))
+}
+
+fn said(mut fields: ErrorFields<'_>) -> io::Result<Said> {
+    let mut said = Said { code: String::new(), message: String::new() };
+    while let Some(field) = fields.next()? {
+        let value = String::from_utf8_lossy(field.value_bytes()).into_owned();
+        match field.type_() {
+            b'C' => said.code = value,
+            b'M' => said.message = value,
+            _ => {}
+        }
+    }
+    Ok(said)
+}
+
+fn unexpected() -> WireError {
+    WireError::Away("the server said something that was not expected".into())
+}
+
+/// The failure of an error, for somebody who is not streaming.
+pub(super) fn failed(shown: &str, error: WireError) -> Failure {
+    match error {
+        WireError::Away(what) => Failure::away(format!("{shown} does not answer: {what}")),
+        WireError::Refused(said) => match said.code.as_str() {
+            "28000" | "28P01" | "3D000" | "42501" => {
+                Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {}", said.message)).with_help(
+                    "look at user, password and database of the [connection]; reading its log needs the attribute \
+                     REPLICATION: alter role NAME replication",
+                )
+            }
+            // Too many connections, shutting down, starting up.
+            code if code.starts_with("53") || code.starts_with("57") => Failure::away(format!("{shown}: {}", said.message)),
+            _ => Failure::unreachable(format!("{shown}: {} ({})", said.message, said.code)),
+        },
+    }
+}
+
+/// Asks and maps what goes wrong.
+pub(super) async fn ask(wire: &mut Wire, sql: &str) -> Outcome<Vec<Vec<Option<String>>>> {
+    let shown = wire.shown().to_string();
+    wire.ask(sql).await.map_err(|e| failed(&shown, e))
+}
