@@ -115,7 +115,7 @@ fn topics(pattern: &str) -> Vec<String> {
 fn by_name(project: &Project, text: &str) -> Outcome<Option<Place>> {
     let parts: Vec<&str> = text.split('.').collect();
     let mut found: Vec<(LoadedPipeline, bool, usize)> = Vec::new();
-    for pipeline in project.pipelines()? {
+    for pipeline in project.pipelines()?.into_iter().map(LoadedPipeline::for_looking) {
         let name = pipeline.config.name.clone();
         let rest = match parts.split_first() {
             Some((first, rest)) if *first == name => Some(rest),

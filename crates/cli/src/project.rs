@@ -39,6 +39,14 @@ pub(crate) struct LoadedPipeline {
     pub problems: Problems,
 }
 
+impl LoadedPipeline {
+    /// The same for looking: every event of a change feed by itself.
+    pub(crate) fn for_looking(mut self) -> Self {
+        self.plan.split_feeds();
+        self
+    }
+}
+
 impl Project {
     /// Finds the project from `start` upwards, or exactly at `start` where it was named.
     pub(crate) fn find(named: Option<&Path>) -> Outcome<Option<Self>> {

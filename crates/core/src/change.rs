@@ -18,6 +18,8 @@ pub enum ChangeKind {
     Inserted,
     /// The row has other values; its key is the same.
     Updated,
+    /// The row has other values, and its table is still being read as a whole: perhaps the row has not come yet.
+    Early,
     /// The row got another key: it came directly after the delete of its old one.
     Moved,
     /// The row went.
@@ -37,7 +39,7 @@ impl ChangeKind {
     pub fn word(self) -> &'static str {
         match self {
             Self::Inserted | Self::Moved => "inserted",
-            Self::Updated => "updated",
+            Self::Updated | Self::Early => "updated",
             Self::Deleted | Self::Left => "deleted",
             Self::Loaded => "loaded",
             Self::Truncated => "truncated",

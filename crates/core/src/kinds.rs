@@ -125,7 +125,7 @@ pub struct Behind {
 }
 
 /// One partition as its source has it, beside a position.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct PartitionState {
     /// The partition.
     pub partition: Arc<str>,
@@ -143,6 +143,34 @@ pub struct PartitionState {
     pub retention: Option<i64>,
     /// Events that came within the last hour, where the source can tell.
     pub arrived_last_hour: Option<u64>,
+    /// Of a change feed: how far its tables have been loaded.
+    pub loads: Vec<TableLoad>,
+    /// Of a change feed: what the source keeps of its log for us.
+    pub kept: Option<Kept>,
+}
+
+/// How far a table has been loaded.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct TableLoad {
+    /// Its name.
+    pub table: String,
+    /// Rows that were read.
+    pub rows: u64,
+    /// About how many there are.
+    pub about: u64,
+    /// Whether all have been read.
+    pub done: bool,
+    /// Rows a second, while it runs.
+    pub rate: Option<f64>,
+}
+
+/// What a source keeps of its log for us.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Kept {
+    /// Bytes.
+    pub bytes: u64,
+    /// More than this is worth a warning.
+    pub warning: u64,
 }
 
 /// A place in every partition, in words.

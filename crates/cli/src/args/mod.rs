@@ -55,6 +55,8 @@ pub(crate) enum Command {
     Rehearse(RehearseArgs),
     /// Run: move data until caught up, for some batches, or for ever
     Run(RunArgs),
+    /// See: is it moving, how far behind, since when, what holds it back?
+    Status(StatusArgs),
     /// Verify: which batches, how big, how long
     Ledger(LedgerArgs),
     /// Mend: which events were rejected, and why; try them again
@@ -268,6 +270,17 @@ pub(crate) struct RunArgs {
     /// Go on after what a landing holds beyond the ledger, instead of refusing
     #[arg(long)]
     pub adopt: bool,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct StatusArgs {
+    /// The pipeline; without it, all
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: Option<String>,
+
+    /// Show it again every second
+    #[arg(long)]
+    pub follow: bool,
 }
 
 #[derive(Args, Debug)]

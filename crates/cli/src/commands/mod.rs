@@ -10,12 +10,13 @@ mod ledger;
 mod manual;
 mod overview;
 mod peek;
-mod positions;
+pub(crate) mod positions;
 mod rehearse;
 mod rejects;
 mod replay;
 mod run;
 mod stand_in;
+mod status;
 
 pub(crate) use completions::VARIABLE as COMPLETE;
 use sluice_core::failure::Outcome;
@@ -33,6 +34,7 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Rehearse(args)) => rehearse::rehearse(arguments, args),
         Some(Command::Check(args)) => check::check(arguments, args),
         Some(Command::Run(args)) => run::run(arguments, args),
+        Some(Command::Status(args)) => status::status(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),
         Some(Command::Positions(args)) => positions::positions(arguments, args),

@@ -29,6 +29,13 @@ pub(crate) fn print(text: &str) {
     let _ = io::stdout().flush();
 }
 
+/// Clears a terminal; elsewhere nothing.
+pub(crate) fn clear() {
+    if io::IsTerminal::is_terminal(&io::stdout()) {
+        print("\x1b[H\x1b[2J\x1b[3J");
+    }
+}
+
 /// Writes on standard error.
 pub(crate) fn note(text: &str) {
     let _ = anstream::stderr().lock().write_all(text.as_bytes());

@@ -114,7 +114,7 @@ impl Transform {
             }
             match (!truth.is_null(row) && truth.value(row), kind) {
                 (true, kind) => Fate::Passes(*kind),
-                (false, ChangeKind::Updated | ChangeKind::Left) if keeps_left => Fate::Passes(ChangeKind::Left),
+                (false, ChangeKind::Updated | ChangeKind::Early | ChangeKind::Left) if keeps_left => Fate::Passes(ChangeKind::Left),
                 (false, _) => Fate::Filtered,
             }
         };

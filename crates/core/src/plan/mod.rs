@@ -82,6 +82,19 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// Takes change feeds apart, so that each event has an arrival of its own: for looking, not for running.
+    pub fn split_feeds(&mut self) {
+        let arrivals = std::mem::take(&mut self.arrivals);
+        let apart = |arrival: ArrivalPlan| -> Vec<ArrivalPlan> {
+            if !arrival.kind.is_feed() {
+                return vec![arrival];
+            }
+            let label = |event: usize| format!("{}.feed", self.events[event].name);
+            arrival.events().map(|event| ArrivalPlan { label: label(event), ..arrival.only(event) }).collect()
+        };
+        self.arrivals = arrivals.into_iter().flat_map(apart).collect();
+    }
+
     /// The landings that rows of an event can reach: its own and those of all that is made of it, by their places.
     pub fn landings_of(&self, event: usize) -> Vec<usize> {
         let mut events = vec![event];
@@ -272,7 +285,8 @@ impl ArrivalPlan {
 
     /// What the intake is opened with.
     pub fn settings(&self, around: &Surroundings) -> Settings {
-        Settings { label: self.place.clone(), ..around.settings(&self.connection, &self.options) }
+        let fallback = || around.settings(&self.connection, &self.options);
+        self.all_settings(around).into_iter().next().unwrap_or_else(fallback)
     }
 
     /// The format of its events.

@@ -5,7 +5,7 @@ mod tables;
 
 use serde_json::json;
 use sluice_core::failure::Outcome;
-use sluice_core::plan::Plan;
+use sluice_core::plan::{FEED, Plan};
 use sluice_core::problem::{Problem, Problems, Severity};
 use sluice_core::units::show_many;
 
@@ -18,7 +18,7 @@ use samples::Looked;
 
 pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
-    let all = project.pipelines()?;
+    let all: Vec<LoadedPipeline> = project.pipelines()?.into_iter().map(LoadedPipeline::for_looking).collect();
     for name in &args.pipelines {
         if !all.iter().any(|p| p.config.name == *name) {
             return Err(no_pipeline(name, all.iter().map(|p| p.config.name.as_str())));
@@ -75,7 +75,7 @@ pub(crate) fn outside(project: &Project, plan: &Plan) -> Problems {
     let around = project.surroundings();
     let mut found = Problems::new();
     for arrival in &plan.arrivals {
-        let settings = around.settings(&arrival.connection, &arrival.options);
+        let settings = arrival.settings(&around);
         arrival.kind.check(&settings).into_iter().for_each(|p| found.add(p));
     }
     for landing in &plan.landings {
@@ -119,8 +119,10 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
             let seen = looked.map_or_else(String::new, |l| format!("; {}", l.describe()));
             output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
-                let columns: Vec<(String, String)> =
-                    landing.columns().iter().map(|c| (c.name.clone(), c.ty.to_string())).collect();
+                // What a feed tells of every row is no column of anybody's.
+                let fed = landing.columns().iter().any(|c| c.name == FEED);
+                let own = landing.columns().iter().filter(|c| !fed || !c.name.starts_with('@'));
+                let columns: Vec<(String, String)> = own.map(|c| (c.name.clone(), c.ty.to_string())).collect();
                 output::print(&format!("    {} {} ({}):\n", style::dim("→"), landing.name, landing.kind.name()));
                 output::print(&in_lines(&columns, screen_width()));
             }

@@ -3,6 +3,8 @@
 mod set;
 mod show;
 
+pub(crate) use show::long;
+
 use sluice_connect::ledgers;
 use sluice_core::failure::Outcome;
 use sluice_core::forecast::Backlog;
@@ -19,7 +21,7 @@ use crate::project::{LoadedPipeline, Project};
 const RECENT: usize = 20;
 
 /// One arrival with all of its partitions.
-pub(super) struct Standing {
+pub(crate) struct Standing {
     pub label: String,
     pub place: String,
     pub kind: &'static str,
@@ -29,6 +31,8 @@ pub(super) struct Standing {
     pub pace: f64,
     /// Bytes of an event, on average.
     pub event_bytes: Option<f64>,
+    /// Of a log: how many bytes of it an event takes, on average.
+    pub log_bytes: Option<f64>,
 }
 
 impl Standing {
@@ -37,7 +41,7 @@ impl Standing {
     }
 
     /// Unread events and bytes. Where only events are known, bytes are estimated from what was read.
-    pub(super) fn behind(&self) -> (Option<u64>, Option<u64>) {
+    pub(crate) fn behind(&self) -> (Option<u64>, Option<u64>) {
         let sum = |of: fn(&PartitionState) -> Option<u64>| {
             self.states.iter().map(of).try_fold(0, |sum: u64, n| n.map(|n| sum + n)).filter(|_| !self.states.is_empty())
         };
@@ -93,7 +97,7 @@ pub(crate) fn positions(arguments: &Arguments, args: &PositionsArgs) -> Outcome<
 }
 
 /// Every arrival of a pipeline as it stands.
-pub(super) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Vec<Standing>> {
+pub(crate) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Vec<Standing>> {
     let around = project.surroundings();
     let name = &pipeline.config.name;
     let batches = ledger.batches(name, BatchQuery { last: Some(200), number: None })?;
@@ -116,13 +120,20 @@ pub(super) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &d
             positions,
             states,
             pace: if took > 0 { read as f64 * 1e6 / took as f64 } else { 0.0 },
+            log_bytes: (read > 0).then(|| log_bytes(&recent) as f64 / read as f64),
             event_bytes: (read > 0).then(|| bytes as f64 / read as f64),
         });
     }
     Ok(found)
 }
 
+/// How far positions went in some batches.
+fn log_bytes(batches: &[&BatchRecord]) -> u64 {
+    let ranges = batches.iter().flat_map(|b| b.ranges.0.iter());
+    ranges.map(|r| r.to.major.saturating_sub(r.from.major)).sum()
+}
+
 /// Who runs the pipeline, in words.
-pub(super) fn running(holder: Option<&Holder>) -> String {
+pub(crate) fn running(holder: Option<&Holder>) -> String {
     holder.map_or_else(|| "at rest".to_string(), |h| format!("runs (process {})", h.pid))
 }

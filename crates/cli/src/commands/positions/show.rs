@@ -74,7 +74,7 @@ fn micros(n: i64) -> Duration {
 }
 
 /// A long time in its two largest units.
-fn long(duration: Duration) -> String {
+pub(crate) fn long(duration: Duration) -> String {
     let seconds = duration.as_secs();
     let (days, hours, minutes) = (seconds / 86_400, seconds / 3_600 % 24, seconds / 60 % 60);
     match (days, hours, minutes) {

@@ -82,7 +82,7 @@ fn stamps(root: &Path) -> Vec<(PathBuf, Option<SystemTime>, u64)> {
 
 /// Checks and rehearses once; gives what is to be shown.
 fn turn(project: &Project, args: &RehearseArgs, state: &mut State, stop: &Stop) -> Outcome<String> {
-    let pipeline = project.pipeline(&args.pipeline)?;
+    let pipeline = project.pipeline(&args.pipeline)?.for_looking();
     let mut found = project.problems.clone();
     found.extend(pipeline.problems.clone());
     let has_errors = found.has_errors();

@@ -30,7 +30,7 @@ const EVENTS: u64 = 1_000;
 
 pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
-    let pipeline = project.pipeline(&args.pipeline)?;
+    let pipeline = project.pipeline(&args.pipeline)?.for_looking();
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);
     if args.follow {

@@ -2,6 +2,7 @@
 
 pub(crate) mod gather;
 pub(crate) mod json;
+pub(crate) mod live;
 pub(crate) mod state;
 
 use sluice_core::config::{OptionSpec, ValueKind};

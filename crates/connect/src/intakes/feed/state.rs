@@ -47,6 +47,9 @@ pub(crate) struct Load {
     pub rows: u64,
     /// About how many there are.
     pub about: u64,
+    /// Keys of rows that changed meanwhile without all of their values: they are read again.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub again: Vec<Vec<String>>,
     /// Whether all have been read.
     #[serde(default)]
     pub done: bool,

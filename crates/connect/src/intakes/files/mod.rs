@@ -150,6 +150,8 @@ impl Intake for FilesIntake {
                 oldest_unread: None,
                 retention: None,
                 arrived_last_hour: None,
+                loads: Vec::new(),
+                kept: None,
             })
         };
         self.scan.files()?.into_iter().map(state).collect()

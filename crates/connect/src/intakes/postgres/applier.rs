@@ -92,6 +92,8 @@ pub(super) struct Applier {
     pub time: Option<i64>,
     /// By table, what changed lately, for those that are being loaded.
     pub recent: HashMap<u32, Vec<Recent>>,
+    /// Of those tables, the keys of rows that changed without all of their values: they are read again.
+    pub again: Vec<(u32, Vec<String>)>,
 }
 
 impl Applier {
@@ -106,6 +108,7 @@ impl Applier {
             at: from,
             time: None,
             recent: HashMap::new(),
+            again: Vec::new(),
         }
     }
 
@@ -220,7 +223,16 @@ impl Applier {
             bound_add(&mut self.gather, &self.relations[&relation], told, Some(old), None);
         }
         let Some(position) = last else { return Some(()) };
-        let told = self.told(table, if moved { ChangeKind::Moved } else { kind }, position);
+        let kind = match (moved, kind) {
+            (true, _) => ChangeKind::Moved,
+            (false, ChangeKind::Updated) if self.recent.contains_key(&table) => ChangeKind::Early,
+            (false, kind) => kind,
+        };
+        let bound = &self.relations[&relation];
+        if let Some(new) = new.filter(|new| self.recent.contains_key(&table) && bound.lacks(new, old)) {
+            self.again.push((table, bound.key_parts(new)));
+        }
+        let told = self.told(table, kind, position);
         bound_add(&mut self.gather, &self.relations[&relation], told, old, new);
         Some(())
     }
@@ -245,6 +257,21 @@ impl Bound {
         let (old, new): (Vec<Cell<'_>>, Vec<Cell<'_>>) = (old.cells().collect(), new.cells().collect());
         // A key that is kept apart and was not sent has not changed.
         self.key.iter().any(|k| new.get(*k) != Some(&Cell::Absent) && old.get(*k) != new.get(*k))
+    }
+
+    /// Whether a value that is read was not sent.
+    fn lacks(&self, new: &Tuple, old: Option<&Old>) -> bool {
+        let is_whole = old.is_some_and(|o| o.whole);
+        !is_whole && self.columns.iter().zip(new.cells()).any(|(column, cell)| column.is_taken && cell == Cell::Absent)
+    }
+
+    fn key_parts(&self, tuple: &Tuple) -> Vec<String> {
+        let cells: Vec<Cell<'_>> = tuple.cells().collect();
+        let text = |place: &usize| match cells.get(*place) {
+            Some(Cell::Text(text)) => String::from_utf8_lossy(text).into_owned(),
+            _ => String::new(),
+        };
+        self.key.iter().map(text).collect()
     }
 
     /// The key so that different keys have different bytes.

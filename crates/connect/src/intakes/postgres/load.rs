@@ -71,6 +71,8 @@ pub(super) struct Portion {
     pub after: Option<Vec<String>>,
     /// Whether these are the last.
     pub done: bool,
+    /// Whether they are rows that were read before, by their keys.
+    pub again: bool,
 }
 
 /// One row: where its object ends, its key, and the key as JSON.
@@ -110,17 +112,22 @@ impl Portion {
 /// Reads tables in threads of their own. Dropping it ends them.
 pub(super) struct Loader {
     pub portions: Receiver<Outcome<Portion>>,
+    again: Sender<(LoadTask, Vec<Vec<String>>)>,
     stop: Arc<AtomicBool>,
     threads: Vec<JoinHandle<()>>,
 }
 
 /// A table to read.
+#[derive(Clone)]
 pub(super) struct LoadTask {
     pub table: u32,
     pub feed: FeedTable,
     pub settings: Settings,
     pub load: Load,
 }
+
+/// How long to wait for a server that does not answer.
+const AGAIN: Duration = Duration::from_millis(500);
 
 impl Loader {
     /// Begins to read, several tables at once.
@@ -130,24 +137,34 @@ impl Loader {
         let (give, take) = bounded(tasks.len());
         tasks.into_iter().for_each(|task| drop(give.send(task)));
         let worker = |_| {
-            let (take, send, stop) = (take.clone(), send.clone(), Arc::clone(&stop));
-            std::thread::spawn(move || {
-                while let Ok(task) = take.try_recv() {
-                    if let Err(failure) = load(&task, &send, &stop) {
-                        let _ = send.send(Err(failure));
-                        return;
-                    }
+            let (take, mut sink) = (take.clone(), Sink { send: send.clone(), stop: Arc::clone(&stop) });
+            std::thread::spawn(move || while let Ok(task) = take.try_recv() {
+                if !sink.insist(task, load) {
+                    return;
                 }
             })
         };
-        let threads = (0..at_once).map(worker).collect();
-        Self { portions, stop, threads }
+        let mut threads: Vec<JoinHandle<()>> = (0..at_once).map(worker).collect();
+        let (again, asked) = crossbeam_channel::unbounded::<(LoadTask, Vec<Vec<String>>)>();
+        let mut sink = Sink { send, stop: Arc::clone(&stop) };
+        threads.push(std::thread::spawn(move || while let Ok((task, keys)) = asked.recv() {
+            if !sink.insist(task, |task, sink| load_again(task, &keys, sink)) {
+                return;
+            }
+        }));
+        Self { portions, again, stop, threads }
+    }
+
+    /// Reads some rows of a table again.
+    pub(super) fn again(&self, task: LoadTask, keys: Vec<Vec<String>>) {
+        let _ = self.again.send((task, keys));
     }
 }
 
 impl Drop for Loader {
     fn drop(&mut self) {
         self.stop.store(true, Ordering::SeqCst);
+        self.again = crossbeam_channel::unbounded().0;
         while self.threads.iter().any(|t| !t.is_finished()) {
             while self.portions.try_recv().is_ok() {}
             std::thread::sleep(Duration::from_millis(2));
@@ -155,35 +172,85 @@ impl Drop for Loader {
     }
 }
 
-fn load(task: &LoadTask, send: &Sender<Outcome<Portion>>, stop: &AtomicBool) -> Outcome<()> {
+/// Where portions go.
+struct Sink {
+    send: Sender<Outcome<Portion>>,
+    stop: Arc<AtomicBool>,
+}
+
+impl Sink {
+    fn is_stopped(&self) -> bool {
+        self.stop.load(Ordering::SeqCst)
+    }
+
+    /// Reads, and again while the server does not answer; false where nobody wants more.
+    fn insist(&mut self, mut task: LoadTask, mut read: impl FnMut(&mut LoadTask, &mut Self) -> Outcome<()>) -> bool {
+        while !self.is_stopped() {
+            match read(&mut task, self) {
+                Ok(()) => return true,
+                Err(failure) if failure.passing => std::thread::sleep(AGAIN),
+                Err(failure) => {
+                    let _ = self.send.send(Err(failure));
+                    return false;
+                }
+            }
+        }
+        false
+    }
+}
+
+fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
     let table = catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
     let columns = wanted(&table, task.feed.contract.as_deref());
+    let types = table_types(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
     let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
-    let mut after = task.load.after.clone();
     let started = Instant::now();
     let mut rows = 0;
-    loop {
-        if stop.load(Ordering::SeqCst) {
-            return Ok(());
-        }
-        let question = question(&table.quoted(), &columns, &task.feed.key, &table_types(&table, &task.feed.key), after.as_ref(), limit);
+    while !sink.is_stopped() {
+        let question = question(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
         let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, limit)?;
-        after = portion.after.clone().or(after);
+        task.load.after = portion.after.clone().or(task.load.after.take());
         rows += portion.rows.len() as u64;
         let done = portion.done;
-        if send.send(Ok(portion)).is_err() || done {
+        if sink.send.send(Ok(portion)).is_err() || done {
             return Ok(());
         }
         if let Some(rate) = rate {
             let due = Duration::from_secs_f64(rows as f64 / rate as f64);
-            while started.elapsed() < due && !stop.load(Ordering::SeqCst) {
+            while started.elapsed() < due && !sink.is_stopped() {
                 std::thread::sleep(Duration::from_millis(10));
             }
         }
     }
+    Ok(())
+}
+
+/// Reads rows by their keys.
+fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()> {
+    let catalog = Catalog::open(&task.settings)?;
+    let name = &task.feed.name;
+    let table = catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
+    let columns = wanted(&table, task.feed.contract.as_deref());
+    let types = table_types(&table, &task.feed.key);
+    let one = |key: &Vec<String>| {
+        let parts: Vec<String> = key.iter().zip(&types).map(|(v, ty)| format!("{}::{ty}", literal(v))).collect();
+        format!("({})", parts.join(", "))
+    };
+    let keys: Vec<String> = keys.iter().map(one).collect();
+    let list = |names: &mut dyn Iterator<Item = &String>| names.map(|n| quote(n)).collect::<Vec<_>>().join(", ");
+    let question = format!(
+        "copy (select {} from {} where ({}) in ({})) to stdout",
+        list(&mut columns.iter().map(|c| &c.name)),
+        table.quoted(),
+        list(&mut task.feed.key.iter()),
+        keys.join(", ")
+    );
+    let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, u64::MAX)?;
+    let _ = sink.send.send(Ok(Portion { again: true, done: false, ..portion }));
+    Ok(())
 }
 
 /// The types of the key's columns.
@@ -261,7 +328,7 @@ fn ask(
     let done = (writer.rows.len() as u64) < limit;
     let after = (!writer.rows.is_empty()).then(|| writer.last.clone());
     let Writer { bytes, keys, json, rows, .. } = writer;
-    Ok(Portion { table, rows, bytes, keys, json, snapshot, mark, after, done })
+    Ok(Portion { table, rows, bytes, keys, json, snapshot, mark, after, done, again: false })
 }
 
 /// Writes lines of COPY's text form as objects.
@@ -415,6 +482,7 @@ mod tests {
             mark: 0,
             after: None,
             done: false,
+            again: false,
         };
         let change = |xid, key: &str| Recent { xid, key: Some(key.as_bytes().to_vec()) };
         let recent = [change(99, "a"), change(105, "b"), change(111, "c")];

@@ -1,6 +1,6 @@
 //! Reads a change feed: the log, and between its transactions the rows that the tables had before.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -20,10 +20,17 @@ use super::stream::{Received, Stream};
 use super::streamed::{Committed, Streamed};
 use super::wire::{Said, WireError};
 use crate::intakes::feed::gather::Told;
-use crate::intakes::feed::state::State;
+use crate::intakes::feed::live::Teller;
+use crate::intakes::feed::state::{Load, State};
 
 /// How long to wait for the log before saying that nothing is there.
 const PAUSE: Duration = Duration::from_millis(20);
+
+/// How many tables are loaded at once.
+const AT_ONCE: usize = 2;
+
+/// How many rows are read again by one question.
+const MOST_AGAIN: usize = 5_000;
 
 /// How long the log must be quiet before all of it counts as read.
 const QUIET: Duration = Duration::from_millis(300);
@@ -46,6 +53,10 @@ pub(super) struct FeedReader {
     /// After what was handed on.
     at: Position,
     loader: Option<Loader>,
+    /// By table, the keys of rows that are being read again.
+    asked: HashMap<u32, usize>,
+    /// Tables that have been read to their end.
+    ended: HashSet<u32>,
     portions: VecDeque<(Portion, usize)>,
     /// Where the server's log ends, as far as it has sent it.
     seen: u64,
@@ -55,6 +66,7 @@ pub(super) struct FeedReader {
     noted: Instant,
     away_since: Option<Instant>,
     halt: Option<Failure>,
+    teller: Teller,
     /// Whether the connection was lost within a transaction whose rest comes again.
     torn: bool,
 }
@@ -69,6 +81,7 @@ enum Step {
 impl FeedReader {
     pub(super) fn new(feed: Arc<PostgresFeed>, at: Position, state: State, target: u64) -> Outcome<Self> {
         let folder = feed.folder();
+        let teller = Teller::new(&feed.settings[0].work, feed.label());
         let mut reader = Self {
             applier: Applier::new(feed.tables.clone(), at),
             streamed: Streamed::new(&folder)?,
@@ -78,6 +91,8 @@ impl FeedReader {
             state,
             at,
             loader: None,
+            asked: HashMap::new(),
+            ended: HashSet::new(),
             portions: VecDeque::new(),
             seen: at.major,
             target,
@@ -85,6 +100,7 @@ impl FeedReader {
             noted: Instant::now(),
             away_since: None,
             halt: None,
+            teller,
             torn: false,
         };
         reader.connect()?;
@@ -125,19 +141,63 @@ impl FeedReader {
         }
     }
 
+    /// What is to be read of a table, where that is not all done.
+    fn load_task(&self, number: u32) -> Option<LoadTask> {
+        let feed = self.feed.tables.get(place(number))?.clone();
+        let load = self.state.tables.get(&*feed.name)?.load.clone().filter(|l| !l.done)?;
+        Some(LoadTask { table: number, feed, settings: self.feed.settings.get(place(number))?.clone(), load })
+    }
+
     fn begin_loads(&mut self) {
-        let mut tasks = Vec::new();
-        for (number, table) in self.feed.tables.iter().enumerate() {
-            let load = self.state.tables.get(&*table.name).and_then(|t| t.load.clone()).filter(|l| !l.done);
-            let Some(load) = load else { continue };
-            let number = u32::try_from(number).unwrap_or(u32::MAX);
-            self.applier.recent.entry(number).or_default();
-            let settings = self.feed.settings[usize::try_from(number).unwrap_or(0)].clone();
-            tasks.push(LoadTask { table: number, feed: table.clone(), settings, load });
+        let numbers = 0..u32::try_from(self.feed.tables.len()).unwrap_or(0);
+        let tasks: Vec<LoadTask> = numbers.filter_map(|n| self.load_task(n)).collect();
+        for task in &tasks {
+            self.applier.recent.entry(task.table).or_default();
         }
         if !tasks.is_empty() {
-            self.loader = Some(Loader::start(tasks, 2));
+            self.loader = Some(Loader::start(tasks, AT_ONCE));
         }
+    }
+
+    fn load_of(&mut self, table: u32) -> Option<&mut Load> {
+        let name = &self.feed.tables.get(place(table))?.name;
+        self.state.tables.get_mut(&**name)?.load.as_mut()
+    }
+
+    /// Notes rows that came without all values, and has them read again.
+    fn read_again(&mut self) {
+        for (table, key) in std::mem::take(&mut self.applier.again) {
+            if let Some(load) = self.load_of(table) {
+                load.again.push(key);
+            }
+        }
+        let numbers: Vec<u32> = self.applier.recent.keys().copied().collect();
+        for table in numbers.into_iter().filter(|t| !self.asked.contains_key(t)).collect::<Vec<_>>() {
+            let Some(task) = self.load_task(table).filter(|t| !t.load.again.is_empty()) else { continue };
+            let keys: Vec<Vec<String>> = task.load.again.iter().take(MOST_AGAIN).cloned().collect();
+            self.asked.insert(table, keys.len());
+            if let Some(loader) = &self.loader {
+                loader.again(task, keys);
+            }
+        }
+    }
+
+    /// Notes a table as loaded once nothing is left to read of it; whether one was.
+    fn end_loads(&mut self) -> bool {
+        let ended: Vec<u32> = self.ended.iter().copied().filter(|t| !self.asked.contains_key(t)).collect();
+        let mut any = false;
+        for table in ended {
+            if let Some(load) = self.load_of(table).filter(|l| l.again.is_empty()) {
+                load.done = true;
+                any = true;
+                self.ended.remove(&table);
+                self.applier.recent.remove(&table);
+            }
+        }
+        if any && !self.is_loading() {
+            self.loader = None;
+        }
+        any
     }
 
     fn is_loading(&self) -> bool {
@@ -147,6 +207,7 @@ impl FeedReader {
     /// What was gathered, as a chunk.
     fn chunk(&mut self) -> Chunk {
         self.state.time = self.applier.time.or(self.state.time);
+        self.read_again();
         let to = self.applier.at;
         let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), self.applier.is_within() || self.torn);
         self.at = to;
@@ -277,8 +338,7 @@ impl FeedReader {
                     self.feed.shared.ask();
                     self.portions.push_back((portion, 0));
                 }
-                Err(TryRecvError::Disconnected) => self.loader = None,
-                Err(TryRecvError::Empty) => {}
+                Err(TryRecvError::Disconnected | TryRecvError::Empty) => {}
             }
         }
         if self.applier.is_within() || self.committed.is_some() || !self.applier.gather.is_empty() {
@@ -299,7 +359,7 @@ impl FeedReader {
         let Some((portion, from)) = self.portions.pop_front() else { return self.chunk() };
         let recent = self.applier.recent.get(&portion.table).map_or(&[][..], Vec::as_slice);
         let outdated = portion.outdated(recent);
-        let (table, name) = (portion.table, Arc::clone(&self.feed.tables[place(portion.table)].name));
+        let table = portion.table;
         let mut at = self.applier.at;
         let mut next = from;
         while next < portion.rows.len() && !self.applier.gather.is_full(limit) {
@@ -317,25 +377,39 @@ impl FeedReader {
         }
         self.applier.at = at;
         let is_done = next == portion.rows.len();
-        if let Some(load) = self.state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()) {
+        if let Some(load) = self.load_of(table).filter(|_| !portion.again) {
             load.rows += (next - from) as u64;
             if let Some(last) = next.checked_sub(1) {
                 load.after = Some(portion.key_of(last));
             }
-            load.done = is_done && portion.done;
         }
         if is_done {
-            if let Some(recent) = self.applier.recent.get_mut(&table) {
-                recent.retain(|r| !portion.snapshot.sees(r.xid));
-            }
-            if portion.done {
-                self.applier.recent.remove(&table);
-            }
-            reach("feed.portion");
+            self.end_portion(&portion);
         } else {
             self.portions.push_front((portion, next));
         }
         self.chunk()
+    }
+
+    /// A portion has been taken in.
+    fn end_portion(&mut self, portion: &Portion) {
+        let table = portion.table;
+        if portion.again {
+            let asked = self.asked.remove(&table).unwrap_or(0);
+            if let Some(load) = self.load_of(table) {
+                load.again.drain(..asked.min(load.again.len()));
+            }
+        } else if !self.asked.contains_key(&table)
+            && let Some(recent) = self.applier.recent.get_mut(&table)
+        {
+            // Later questions of this table see what this one saw.
+            recent.retain(|r| !portion.snapshot.sees(r.xid));
+        }
+        if portion.done {
+            self.ended.insert(table);
+        }
+        self.end_loads();
+        reach("feed.portion");
     }
 
     /// Tries to reach the server again.
@@ -360,6 +434,11 @@ impl FeedReader {
 
     /// Nothing is there at present.
     fn idle(&mut self) -> Read {
+        if self.end_loads() {
+            // So that the ledger has it, and others see it.
+            return Read::Chunk(self.chunk());
+        }
+        self.read_again();
         let is_whole = !self.applier.is_within() && self.committed.is_none() && self.stream.is_some();
         let grown = self.seen.saturating_sub(self.at.major);
         if is_whole && self.portions.is_empty() && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME)) {
@@ -391,6 +470,7 @@ fn place(table: u32) -> usize {
 
 impl LaneReader for FeedReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        self.teller.tell(self.seen.max(self.applier.at.major), &self.state);
         if let Some(read) = self.again()? {
             if !self.applier.gather.is_empty() {
                 return Ok(Read::Chunk(self.chunk()));

@@ -14,6 +14,7 @@ use super::catalog::{Catalog, SourceTable, parse_lsn, show_lsn, spelling_of};
 use super::wire::{self, Wire};
 use crate::databases::wait;
 use crate::intakes::feed::json::Spelling;
+use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::state::{Load, State, TableState};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
 use crate::landings::postgres::{literal, quote};
@@ -270,18 +271,17 @@ pub(super) fn states(feed: &PostgresFeed, positions: &[PartitionPosition]) -> Ou
         Some(state) => catalog.slot(&state.slot)?,
         None => None,
     };
-    let at = known.map_or(end, |k| k.position.major);
-    let time = state.as_ref().and_then(|s| s.time);
-    Ok(vec![PartitionState {
-        partition: PARTITION.into(),
-        earliest: Position::at(slot.as_ref().map_or(end, |s| s.restart)),
-        latest: Position::at(end),
-        events: None,
-        bytes: Some(end.saturating_sub(at)),
-        oldest_unread: time.filter(|_| end > at),
-        retention: None,
-        arrived_last_hour: None,
-    }])
+    let first = &feed.settings[0];
+    let stand = Stand {
+        work: &first.work,
+        label: feed.label(),
+        state: state.as_ref(),
+        at: known.map_or(end, |k| k.position.major),
+        end,
+        kept_from: slot.as_ref().map_or(end, |s| s.restart),
+        warning: first.options.size("log_warning"),
+    };
+    Ok(vec![stand.partition()])
 }
 
 /// The type of ours for a column.

@@ -41,6 +41,8 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
             oldest_unread: None,
             retention,
             arrived_last_hour: Some(high.saturating_sub(before)),
+            loads: Vec::new(),
+            kept: None,
         });
     }
     let started = Instant::now();

@@ -28,7 +28,9 @@ pub(crate) fn fill(session: &mut dyn Session, target: &Target, rows: &[RecordBat
     }
     let keyed = Keyed { spelling: session.spelling(), target };
     let unknown = number(&session.query(&keyed.unknown())?).unwrap_or(0);
-    if unknown > 0 {
+    if unknown > 0 && target.early {
+        session.execute(&Keyed { spelling: session.spelling(), target }.leave_unknown())?;
+    } else if unknown > 0 {
         let message = format!(
             "{unknown} changed rows come without large values that did not change, and are not in {}",
             target.table.name
@@ -136,7 +138,11 @@ impl Keyed<'_> {
 
     /// The row of the table that has the values which an incoming row `s` lacks.
     fn was(&self) -> String {
-        let same = |key: &String| format!("t.{} = s.{}", self.quote(key), self.quote(&format!("{WAS}{key}")));
+        self.was_of("s")
+    }
+
+    fn was_of(&self, incoming: &str) -> String {
+        let same = |key: &String| format!("t.{} = {incoming}.{}", self.quote(key), self.quote(&format!("{WAS}{key}")));
         self.target.key.iter().map(same).collect::<Vec<_>>().join(" and ")
     }
 
@@ -151,6 +157,17 @@ impl Keyed<'_> {
             was = self.was(),
             lacks = self.quote(LACKS),
             at = place + 1,
+        )
+    }
+
+    /// Leaves out incoming rows that lack values and have no row in the table.
+    pub(crate) fn leave_unknown(&self) -> String {
+        format!(
+            "delete from {i} where {lacks} is not null and not exists (select 1 from {t} t where {was})",
+            i = self.incoming(),
+            t = self.table(),
+            lacks = self.quote(LACKS),
+            was = self.was_of(&self.incoming()),
         )
     }
 
@@ -274,6 +291,7 @@ mod tests {
             key: vec!["id".into()],
             version: version.map(Into::into),
             hidden: Vec::new(),
+            early: false,
         }
     }
 

@@ -87,6 +87,9 @@ pub(crate) struct Detail {
     /// Whether every row was read with its whole table.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     loaded: bool,
+    /// Whether changed rows may not be there yet, since their table is still being read.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    early: bool,
 }
 
 impl Detail {

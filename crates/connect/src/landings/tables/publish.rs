@@ -32,7 +32,8 @@ pub(super) fn publish(
     rows: &Path,
 ) -> Outcome<Published> {
     let detail = Detail::read(work)?;
-    let mut publishing = Publishing { landing, session, target: landing.target(), batch, ranges, work, detail };
+    let target = Target { early: detail.early, ..landing.target() };
+    let mut publishing = Publishing { landing, session, target, batch, ranges, work, detail };
     match publishing.landed_before() {
         Ok(Some(published)) => return Ok(published),
         Ok(None) => {}

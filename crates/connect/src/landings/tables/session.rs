@@ -70,6 +70,8 @@ pub(crate) struct Target {
     pub version: Option<String>,
     /// Columns after whether a row is a delete; see [`Shape::hidden`].
     pub hidden: Vec<(String, SqlType)>,
+    /// Whether rows that lack values may not be there yet: those are left out.
+    pub early: bool,
 }
 
 impl Target {
@@ -81,6 +83,7 @@ impl Target {
             key: shape.key.clone(),
             version: shape.version.clone(),
             hidden: shape.hidden(),
+            early: false,
         }
     }
 

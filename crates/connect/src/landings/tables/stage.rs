@@ -198,6 +198,8 @@ impl Stage for TableStage {
         let mut merged = self.merge.merged();
         if is_fed && self.shape.mode == Mode::Mirror {
             self.detail.loaded = self.marks.iter().all(|m| m.kinds.iter().all(|k| *k == ChangeKind::Loaded));
+            let is_early = |k: &ChangeKind| matches!(k, ChangeKind::Early | ChangeKind::Moved);
+            self.detail.early = self.marks.iter().any(|m| m.kinds.iter().any(is_early));
             if !self.marks.iter().all(is_plain) {
                 merged = self.resolve()?;
             }

@@ -1,0 +1,89 @@
+//! `sluice status`: is it moving, how far behind, since when, what holds it back?
+
+mod show;
+
+use std::time::{Duration, Instant};
+
+use sluice_connect::ledgers;
+use sluice_core::batch::LaneId;
+use sluice_core::failure::Outcome;
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger};
+use sluice_core::run::Stop;
+
+use super::positions::{Standing, standings};
+use crate::args::{Arguments, OutputKind, StatusArgs};
+use crate::exit::Exit;
+use crate::output;
+use crate::project::{LoadedPipeline, Project};
+use crate::signals;
+
+/// A pipeline as it is now.
+pub(super) struct Status {
+    pub name: String,
+    pub holder: Option<Holder>,
+    /// Why the places where its events arrive cannot be looked at.
+    pub away: Option<String>,
+    pub standings: Vec<Standing>,
+    /// The last batch of each lane that settled.
+    pub settled: Vec<BatchRecord>,
+    /// Batches that are sealed and not settled.
+    pub unfinished: Vec<BatchRecord>,
+}
+
+pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> {
+    let project = Project::need(arguments.project.as_deref())?;
+    let stop = std::sync::Arc::new(Stop::new());
+    if args.follow {
+        signals::stop_on_signals(&stop);
+    }
+    loop {
+        let started = Instant::now();
+        let pipelines = match &args.pipeline {
+            Some(name) => vec![project.pipeline(name)?],
+            None => project.pipelines()?,
+        };
+        let ledger = ledgers::open(&project.root, &project.config.ledger)?;
+        let found: Vec<Status> =
+            pipelines.iter().map(|p| look(&project, p, ledger.as_ref())).collect::<Outcome<_>>()?;
+        match arguments.output {
+            OutputKind::Json => show::as_json(&found),
+            OutputKind::Text => {
+                if args.follow {
+                    output::clear();
+                }
+                output::print(&show::as_text(&found));
+            }
+        }
+        if !args.follow {
+            return Ok(Exit::Fine);
+        }
+        stop.wait(Duration::from_secs(1).saturating_sub(started.elapsed()).max(Duration::from_millis(200)));
+        if stop.is_settling() {
+            return Ok(Exit::Fine);
+        }
+    }
+}
+
+fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Status> {
+    let name = pipeline.config.name.clone();
+    let (mut standing, mut away) = (Vec::new(), None);
+    if pipeline.problems.has_errors() || project.problems.has_errors() {
+        away = Some("it cannot run as it is written: sluice check".to_string());
+    } else {
+        match standings(project, pipeline, ledger) {
+            Ok(found) => standing = found,
+            Err(failure) => away = Some(failure.message),
+        }
+    }
+    let batches = ledger.batches(&name, BatchQuery { last: Some(200), number: None })?;
+    let mut settled: Vec<BatchRecord> = Vec::new();
+    let mut lanes: Vec<LaneId> = Vec::new();
+    for batch in batches.iter().rev().filter(|b| b.state == BatchState::Settled && !b.lane.is_aside()) {
+        if !lanes.contains(&batch.lane) {
+            lanes.push(batch.lane.clone());
+            settled.push(batch.clone());
+        }
+    }
+    let unfinished = batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
+    Ok(Status { holder: ledger.holder(&name)?, name, away, standings: standing, settled, unfinished })
+}

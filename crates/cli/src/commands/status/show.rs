@@ -1,0 +1,204 @@
+//! The status for people and for programs.
+
+use std::time::Duration;
+
+use serde_json::{Value, json};
+use sluice_core::kinds::{Kept, TableLoad};
+use sluice_core::units::{show_count, show_many, show_share, show_size};
+
+use super::Status;
+use crate::commands::positions::{Standing, long, running};
+use crate::output::table::{Align, Table, screen_width};
+use crate::output::{self, style, times};
+
+/// Cells of a bar.
+const BAR: usize = 20;
+
+pub(super) fn as_text(found: &[Status]) -> String {
+    let mut out = String::new();
+    if found.is_empty() {
+        out.push_str("no pipeline yet: sluice draft writes one from real events\n");
+    }
+    for (i, status) in found.iter().enumerate() {
+        if i > 0 {
+            out.push('\n');
+        }
+        out.push_str(&format!("{} · {}\n", style::bold(&status.name), running(status.holder.as_ref())));
+        if let Some(away) = &status.away {
+            out.push_str(&format!("  {} {away}\n", style::bad("!")));
+        }
+        for standing in &status.standings {
+            out.push_str(&arrival(status, standing));
+        }
+        for batch in &status.unfinished {
+            let waiting: Vec<&str> =
+                batch.landings.iter().filter(|l| l.landed_at.is_none()).map(|l| l.landing.as_str()).collect();
+            out.push_str(&format!(
+                "  {} batch {} of lane {} is sealed and waits for {}\n",
+                style::warn("!"),
+                batch.number,
+                batch.lane,
+                if waiting.is_empty() { "its end".to_string() } else { waiting.join(", ") },
+            ));
+        }
+    }
+    out
+}
+
+fn arrival(status: &Status, standing: &Standing) -> String {
+    let mut out = format!("\n  {} from {} ({})\n", style::bold(&standing.label), standing.place, standing.kind);
+    let mut line = |name: &str, text: String| out.push_str(&format!("    {name:<9}{text}\n"));
+    line("behind", behind(standing));
+    let batch = status.settled.iter().find(|b| b.lane.arrival() == standing.label);
+    line(
+        "read",
+        match batch {
+            None => "nothing has settled yet".into(),
+            Some(batch) => {
+                let ago = batch.settled_at.map_or(String::new(), |at| format!(", settled {}", times::ago(at)));
+                let pace = show_count(crate::progress::per_second(1, 1.0 / standing.pace.max(1e-9)));
+                format!("{pace} events/s by the last batches; batch {} of {}{ago}", batch.number, batch.lane)
+            }
+        },
+    );
+    for kept in standing.states.iter().filter_map(|s| s.kept) {
+        line("kept", kept_text(kept));
+    }
+    let loads: Vec<&TableLoad> = standing.states.iter().flat_map(|s| &s.loads).collect();
+    if !loads.is_empty() {
+        out.push_str(&loads_text(&loads));
+    }
+    out
+}
+
+/// Events, bytes and seconds.
+fn behind(standing: &Standing) -> String {
+    let (events, bytes) = standing.behind();
+    if (events, bytes) == (None, None) {
+        return "not known".into();
+    }
+    if events.unwrap_or(0) == 0 && (bytes == Some(0) || bytes.is_none()) {
+        return style::good("nothing: caught up");
+    }
+    let mut parts = Vec::new();
+    match (events, bytes, standing.log_bytes) {
+        (Some(events), ..) => parts.push(show_many(events, "event")),
+        (None, Some(bytes), Some(each)) if each > 0.0 => {
+            let events = crate::progress::per_second(bytes, each);
+            parts.push(format!("about {}", show_many(events, "event")));
+        }
+        _ => {}
+    }
+    if let Some(bytes) = bytes {
+        parts.push(show_size(bytes));
+    }
+    if let Some(oldest) = standing.states.iter().filter_map(|s| s.oldest_unread).min() {
+        parts.push(long(Duration::from_micros(u64::try_from(times::now() - oldest).unwrap_or(0))));
+    }
+    parts.join(" · ")
+}
+
+fn kept_text(kept: Kept) -> String {
+    let text = format!("the source keeps {} of its log for this", show_size(kept.bytes));
+    match kept.bytes > kept.warning {
+        true => style::warn(&format!("{text}, more than {}: its disk may fill", show_size(kept.warning))),
+        false => text,
+    }
+}
+
+fn loads_text(loads: &[&TableLoad]) -> String {
+    let mut table = Table::new(&[
+        ("    table", Align::Left),
+        ("rows", Align::Right),
+        ("of about", Align::Right),
+        ("", Align::Left),
+        ("", Align::Right),
+        ("rows/s", Align::Right),
+        ("time left", Align::Right),
+    ]);
+    for load in loads {
+        let share = share(load);
+        let (rate, left) = match load.rate {
+            Some(rate) if rate >= 1.0 => {
+                let seconds = load.about.saturating_sub(load.rows) as f64 / rate;
+                (show_count(crate::progress::per_second(1, 1.0 / rate)), long(Duration::from_secs_f64(seconds)))
+            }
+            _ => (String::new(), String::new()),
+        };
+        let state = if load.done { "loaded".to_string() } else { show_share(share) };
+        table.row(vec![
+            format!("    {}", load.table),
+            show_count(load.rows),
+            show_count(load.about.max(load.rows)),
+            bar(share),
+            state,
+            rate,
+            left,
+        ]);
+    }
+    format!("\n{}", table.render(screen_width()))
+}
+
+fn share(load: &TableLoad) -> f64 {
+    match load.done {
+        true => 1.0,
+        false => (load.rows as f64 / load.about.max(load.rows).max(1) as f64).min(0.99),
+    }
+}
+
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share from 0 to 1")]
+fn bar(share: f64) -> String {
+    let full = ((share.clamp(0.0, 1.0) * BAR as f64) as usize).min(BAR);
+    format!("{}{}", "█".repeat(full), "░".repeat(BAR - full))
+}
+
+pub(super) fn as_json(found: &[Status]) {
+    let arrival = |status: &Status, standing: &Standing| {
+        let (events, bytes) = standing.behind();
+        let batch = status.settled.iter().find(|b| b.lane.arrival() == standing.label);
+        json!({
+            "arrival": standing.label,
+            "connection": standing.place,
+            "kind": standing.kind,
+            "behind_events": events,
+            "behind_bytes": bytes,
+            "behind_since": standing.states.iter().filter_map(|s| s.oldest_unread).min(),
+            "events_per_second": standing.pace,
+            "last_batch": batch.map(|b| json!({ "lane": b.lane, "number": b.number, "settled_at": b.settled_at })),
+            "partitions": standing.states,
+        })
+    };
+    let one = |status: &Status| -> Value {
+        json!({
+            "pipeline": status.name,
+            "holder": status.holder,
+            "away": status.away,
+            "arrivals": status.standings.iter().map(|s| arrival(status, s)).collect::<Vec<_>>(),
+            "unfinished": status.unfinished.iter().map(|b| json!({ "lane": b.lane, "number": b.number })).collect::<Vec<_>>(),
+        })
+    };
+    output::json("status", json!({ "pipelines": found.iter().map(one).collect::<Vec<_>>() }));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0.0, "░░░░░░░░░░░░░░░░░░░░")]
+    #[case(0.5, "██████████░░░░░░░░░░")]
+    #[case(1.0, "████████████████████")]
+    fn a_bar_is_as_long_as_the_share(#[case] share: f64, #[case] expected: &str) {
+        assert_eq!(bar(share), expected);
+    }
+
+    #[rstest]
+    #[case(50, 200, false, 0.25)]
+    #[case(300, 200, false, 0.99)]
+    #[case(0, 0, true, 1.0)]
+    fn what_is_not_done_is_never_whole(#[case] rows: u64, #[case] about: u64, #[case] done: bool, #[case] expected: f64) {
+        let load = TableLoad { table: "t".into(), rows, about, done, rate: None };
+        assert!((share(&load) - expected).abs() < 1e-9);
+    }
+}
