@@ -27,6 +27,7 @@ pub fn registry() -> Registry {
     registry.add_intake(intakes::files::Files);
     registry.add_intake(intakes::topics::Topics);
     registry.add_intake(intakes::postgres::Postgres);
+    registry.add_intake(intakes::mariadb::Mariadb);
     registry.add_landing(landings::files::Files);
     registry.add_landing(landings::screen::Screen);
     registry.add_landing(landings::topics::Topics);

@@ -3,9 +3,14 @@
 pub(crate) mod gather;
 pub(crate) mod json;
 pub(crate) mod live;
+pub(crate) mod rows;
+pub(crate) mod schema;
 pub(crate) mod state;
 
-use sluice_core::config::{OptionSpec, ValueKind};
+use std::sync::Arc;
+
+use sluice_core::config::{ExtraFields, OptionSpec, ValueKind};
+use sluice_core::contract::Contract;
 
 /// The partition of every change feed: a log has one order.
 pub(crate) const PARTITION: &str = "log";
@@ -41,3 +46,24 @@ pub(crate) const TABLE_OPTIONS: &[OptionSpec] = &[
          goes on with the columns that the contract names",
     ),
 ];
+
+/// A table that is read.
+#[derive(Clone)]
+pub(crate) struct FeedTable {
+    /// Schema and name.
+    pub name: Arc<str>,
+    /// The columns of its primary key.
+    pub key: Vec<String>,
+    /// What is read of it; all where there is none.
+    pub contract: Option<Arc<Contract>>,
+}
+
+impl FeedTable {
+    /// Whether a column is read.
+    pub(crate) fn takes(&self, column: &str) -> bool {
+        let Some(contract) = &self.contract else { return true };
+        contract.extra != ExtraFields::Ignore
+            || contract.fields.iter().any(|f| f.path.first().is_some_and(|name| name == column))
+            || self.key.iter().any(|k| k == column)
+    }
+}

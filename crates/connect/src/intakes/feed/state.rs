@@ -19,6 +19,10 @@ pub(crate) struct State {
     /// When the last transaction before the position was committed, in microseconds since 1970.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<i64>,
+    /// From where the log is to be read on: behind the last transaction that was read whole, or at the beginning of one
+    /// that was not.
+    #[serde(default)]
+    pub read: u64,
     /// The tables, with their schemas.
     #[serde(default)]
     pub tables: BTreeMap<String, TableState>,

@@ -7,34 +7,14 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use sluice_core::change::ChangeKind;
-use sluice_core::contract::Contract;
 use sluice_core::event::Position;
 
 use super::catalog::spelling;
 use super::pgoutput::{Cell, Message, Old, Relation, Tuple};
+use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::gather::{Gather, Told};
 use crate::intakes::feed::json::{Object, Spelling, member_name};
-
-/// A table that is read.
-#[derive(Clone)]
-pub(super) struct FeedTable {
-    /// Schema and name.
-    pub name: Arc<str>,
-    /// The columns of its primary key.
-    pub key: Vec<String>,
-    /// What is read of it; all where there is none.
-    pub contract: Option<Arc<Contract>>,
-}
-
-impl FeedTable {
-    /// Whether a column is read.
-    pub(super) fn takes(&self, column: &str) -> bool {
-        let Some(contract) = &self.contract else { return true };
-        contract.extra != sluice_core::config::ExtraFields::Ignore
-            || contract.fields.iter().any(|f| f.path.first().is_some_and(|name| name == column))
-            || self.key.iter().any(|k| k == column)
-    }
-}
+use crate::intakes::feed::rows::add_key;
 
 /// A table as it is at a place in the log, or one that nobody reads.
 struct Bound {
@@ -86,8 +66,10 @@ pub(super) struct Applier {
     open: Option<Open>,
     /// What comes before was read already.
     from: Position,
-    /// After the last message.
+    /// After the last change. It does not move on with the log: rows that are loaded stand behind the change before them.
     pub at: Position,
+    /// Where the log goes on after the last transaction.
+    pub end: u64,
     /// When the last transaction was committed.
     pub time: Option<i64>,
     /// By table, what changed lately, for those that are being loaded.
@@ -106,6 +88,7 @@ impl Applier {
             open: None,
             from,
             at: from,
+            end: 0,
             time: None,
             recent: HashMap::new(),
             again: Vec::new(),
@@ -153,7 +136,7 @@ impl Applier {
     /// Ends it.
     pub(super) fn commit(&mut self, end: u64) -> Applied {
         let Some(open) = self.open.take() else { return Applied::Nothing };
-        self.at = self.at.max(Position::at(end));
+        self.end = end;
         self.time = Some(open.time);
         Applied::Committed(open.xid)
     }
@@ -285,12 +268,6 @@ impl Bound {
         }
         bytes
     }
-}
-
-/// Adds a part of a key.
-pub(super) fn add_key(bytes: &mut Vec<u8>, part: &[u8]) {
-    bytes.extend_from_slice(&(part.len() as u64).to_le_bytes());
-    bytes.extend_from_slice(part);
 }
 
 fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, new: Option<&Tuple>) {

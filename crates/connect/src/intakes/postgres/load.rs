@@ -16,10 +16,12 @@ use futures_util::StreamExt as _;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
 
-use super::applier::{FeedTable, Recent, add_key};
+use super::applier::Recent;
 use super::catalog::{Catalog, SourceColumn, parse_lsn, spelling_of, wanted};
 use crate::databases::wait;
-use crate::intakes::feed::json::{Object, Spelling, member_name};
+use crate::intakes::feed::FeedTable;
+use crate::intakes::feed::json::member_name;
+use crate::intakes::feed::rows::{RowWriter, Rows};
 use crate::intakes::feed::state::Load;
 use crate::landings::postgres::{literal, quote};
 
@@ -58,12 +60,7 @@ impl Snapshot {
 /// Some rows of a table.
 pub(super) struct Portion {
     pub table: u32,
-    pub rows: Vec<LoadedRow>,
-    /// The rows' objects, one after the other.
-    pub bytes: Vec<u8>,
-    /// Their keys, and the keys as JSON.
-    pub keys: Vec<u8>,
-    pub json: Vec<u8>,
+    pub rows: Rows,
     pub snapshot: Snapshot,
     /// The place in the log before which all that was seen was committed.
     pub mark: u64,
@@ -75,29 +72,7 @@ pub(super) struct Portion {
     pub again: bool,
 }
 
-/// One row: where its object ends, its key, and the key as JSON.
-#[derive(Clone, Copy, Default)]
-pub(super) struct LoadedRow {
-    pub end: usize,
-    pub key: usize,
-    pub json: usize,
-}
-
 impl Portion {
-    /// The key of a row, part by part.
-    pub(super) fn key_of(&self, row: usize) -> Vec<String> {
-        let start = row.checked_sub(1).map_or(0, |before| self.rows[before].key);
-        let mut rest = &self.keys[start..self.rows[row].key];
-        let mut parts = Vec::new();
-        while let Some((length, after)) = rest.split_first_chunk::<8>() {
-            let length = usize::try_from(u64::from_le_bytes(*length)).unwrap_or(usize::MAX);
-            let (part, after) = after.split_at(length.min(after.len()));
-            parts.push(String::from_utf8_lossy(part).into_owned());
-            rest = after;
-        }
-        parts
-    }
-
     /// Leaves out rows whose keys were changed by transactions that the question did not see.
     pub(super) fn outdated<'r>(&self, recent: &'r [Recent]) -> Option<std::collections::HashSet<&'r [u8]>> {
         let mut keys = std::collections::HashSet::new();
@@ -213,7 +188,7 @@ fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
         let question = question(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
         let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, limit)?;
         task.load.after = portion.after.clone().or(task.load.after.take());
-        rows += portion.rows.len() as u64;
+        rows += portion.rows.len();
         let done = portion.done;
         if sink.send.send(Ok(portion)).is_err() || done {
             return Ok(());
@@ -305,79 +280,34 @@ fn ask(
     };
     let member = |c: &&SourceColumn| (member_name(&c.name), spelling_of(&c.ty));
     let place = |k: &String| columns.iter().position(|c| c.name == *k);
-    let mut writer = Writer {
-        columns: columns.iter().map(member).collect(),
-        key: key.iter().filter_map(place).collect(),
-        bytes: Vec::new(),
-        keys: Vec::new(),
-        json: Vec::new(),
-        rows: Vec::new(),
-        cells: Vec::new(),
-        last: Vec::new(),
-    };
+    let members = columns.iter().map(member).collect();
+    let mut writer = RowWriter::new(members, key.iter().filter_map(place).collect());
     wait(async {
         let rows = catalog.client().copy_out(question).await.map_err(|e| catalog.failed(&e))?;
         let mut rows = std::pin::pin!(rows);
         while let Some(part) = rows.next().await {
             let part = part.map_err(|e| catalog.failed(&e))?;
-            part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|line| writer.line(line));
+            part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|one| line(&mut writer, one));
         }
         Ok::<_, Failure>(())
     })?;
     catalog.run("commit")?;
-    let done = (writer.rows.len() as u64) < limit;
-    let after = (!writer.rows.is_empty()).then(|| writer.last.clone());
-    let Writer { bytes, keys, json, rows, .. } = writer;
-    Ok(Portion { table, rows, bytes, keys, json, snapshot, mark, after, done, again: false })
+    let done = writer.rows.len() < limit;
+    let after = writer.rows.last_key();
+    Ok(Portion { table, rows: writer.rows, snapshot, mark, after, done, again: false })
 }
 
-/// Writes lines of COPY's text form as objects.
-struct Writer {
-    columns: Vec<(Vec<u8>, Spelling)>,
-    key: Vec<usize>,
-    bytes: Vec<u8>,
-    keys: Vec<u8>,
-    json: Vec<u8>,
-    rows: Vec<LoadedRow>,
-    /// The values of a line; None for null.
-    cells: Vec<Option<Vec<u8>>>,
-    last: Vec<String>,
-}
-
-impl Writer {
-    fn line(&mut self, line: &[u8]) {
-        self.cells.resize(self.columns.len(), None);
-        for (cell, raw) in self.cells.iter_mut().zip(line.split(|b| *b == b'\t')) {
-            match raw {
-                b"\\N" => *cell = None,
-                raw => {
-                    let text = cell.get_or_insert_default();
-                    text.clear();
-                    unescape(raw, text);
-                }
-            }
+/// Reads lines of COPY's text form.
+fn line(writer: &mut RowWriter, line: &[u8]) {
+    let mut raws = line.split(|b| *b == b'\t');
+    writer.row(|cell| match raws.next() {
+        None | Some(b"\\N") => *cell = None,
+        Some(raw) => {
+            let text = cell.get_or_insert_default();
+            text.clear();
+            unescape(raw, text);
         }
-        let mut object = Object::begin(&mut self.bytes);
-        for ((name, spelling), cell) in self.columns.iter().zip(&self.cells) {
-            object.member(name, *spelling, cell.as_deref());
-        }
-        object.end();
-        let mut object = Object::begin(&mut self.json);
-        self.last.resize(self.key.len(), String::new());
-        let mut last = self.last.iter_mut();
-        for place in &self.key {
-            let (name, spelling) = &self.columns[*place];
-            let text = self.cells[*place].as_deref().unwrap_or_default();
-            add_key(&mut self.keys, text);
-            object.member(name, *spelling, Some(text));
-            if let Some(last) = last.next() {
-                last.clear();
-                last.push_str(&String::from_utf8_lossy(text));
-            }
-        }
-        object.end();
-        self.rows.push(LoadedRow { end: self.bytes.len(), key: self.keys.len(), json: self.json.len() });
-    }
+    });
 }
 
 /// Takes the escapes of COPY's text form out.
@@ -408,6 +338,7 @@ fn unescape(raw: &[u8], out: &mut Vec<u8>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::intakes::feed::json::Spelling;
     use rstest::rstest;
 
     #[rstest]
@@ -431,22 +362,14 @@ mod tests {
             (member_name("note"), Spelling::Text),
             (member_name("open"), Spelling::Truth),
         ];
-        let mut writer = Writer {
-            columns,
-            key: vec![0],
-            bytes: Vec::new(),
-            keys: Vec::new(),
-            json: Vec::new(),
-            rows: Vec::new(),
-            cells: Vec::new(),
-            last: Vec::new(),
-        };
-        writer.line(b"7\ta\\tb\\\\N\tt");
-        writer.line(b"8\t\\N\t\\N");
-        let text = String::from_utf8(writer.bytes).unwrap();
-        assert_eq!(text, r#"{"id":7,"note":"a\tb\\N","open":true}{"id":8,"note":null,"open":null}"#);
-        assert_eq!(writer.json[..writer.rows[0].json], *b"{\"id\":7}");
-        assert_eq!(writer.last, ["8"]);
+        let mut writer = RowWriter::new(columns, vec![0]);
+        line(&mut writer, b"7\ta\\tb\\\\N\tt");
+        line(&mut writer, b"8\t\\N\t\\N");
+        let text = |row: usize| String::from_utf8(writer.rows.object(row).to_vec()).unwrap();
+        assert_eq!(text(0), r#"{"id":7,"note":"a\tb\\N","open":true}"#);
+        assert_eq!(text(1), r#"{"id":8,"note":null,"open":null}"#);
+        assert_eq!(writer.rows.key_json(0), b"{\"id\":7}");
+        assert_eq!(writer.rows.last_key(), Some(vec!["8".to_string()]));
     }
 
     #[test]
@@ -472,18 +395,8 @@ mod tests {
     #[test]
     fn rows_that_changed_unseen_are_outdated() {
         let snapshot = Snapshot::parse("100:110:105").unwrap();
-        let portion = Portion {
-            table: 0,
-            rows: Vec::new(),
-            bytes: Vec::new(),
-            keys: Vec::new(),
-            json: Vec::new(),
-            snapshot,
-            mark: 0,
-            after: None,
-            done: false,
-            again: false,
-        };
+        let rows = Rows::default();
+        let portion = Portion { table: 0, rows, snapshot, mark: 0, after: None, done: false, again: false };
         let change = |xid, key: &str| Recent { xid, key: Some(key.as_bytes().to_vec()) };
         let recent = [change(99, "a"), change(105, "b"), change(111, "c")];
         let mut outdated: Vec<&[u8]> = portion.outdated(&recent).unwrap().into_iter().collect();

@@ -27,8 +27,7 @@ use sluice_core::problem::Problem;
 
 use crate::databases::Server;
 use crate::intakes::feed::state::State;
-use crate::intakes::feed::PARTITION;
-use applier::FeedTable;
+use crate::intakes::feed::{FeedTable, PARTITION};
 use catalog::Catalog;
 use reader::FeedReader;
 use stream::Shared;
@@ -136,9 +135,9 @@ impl Intake for PostgresIntake {
         let known = known.ok_or_else(|| Failure::internal("a feed was opened without a position"))?;
         let catalog = self.0.catalog()?;
         let mut state = State::read(&known.identity)?;
-        slot::verify(&self.0, &catalog, &mut state, known.position)?;
+        slot::verify(&self.0, &catalog, &mut state)?;
         slot::bind(&self.0, &catalog, &mut state)?;
-        self.0.shared.settle(known.position.major);
+        self.0.shared.settle(state.read);
         let target = catalog.log_end()?;
         Ok(Box::new(FeedReader::new(Arc::clone(&self.0), known.position, state, target)?))
     }
@@ -155,8 +154,10 @@ impl Intake for PostgresIntake {
     }
 
     fn settled(&self, ranges: &Ranges) -> Outcome<()> {
-        // A position within a transaction lets the server keep that whole transaction.
-        ranges.0.iter().for_each(|range| self.0.shared.settle(range.to.major));
+        // Of a transaction that is not read whole the server keeps all.
+        for range in &ranges.0 {
+            self.0.shared.settle(State::read(&range.identity)?.read);
+        }
         Ok(())
     }
 

@@ -65,6 +65,8 @@ pub(super) struct FeedReader {
     quiet_since: Instant,
     noted: Instant,
     away_since: Option<Instant>,
+    /// Why, in words.
+    away: String,
     halt: Option<Failure>,
     teller: Teller,
     /// Whether the connection was lost within a transaction whose rest comes again.
@@ -94,22 +96,24 @@ impl FeedReader {
             asked: HashMap::new(),
             ended: HashSet::new(),
             portions: VecDeque::new(),
-            seen: at.major,
+            seen: 0,
             target,
             quiet_since: Instant::now(),
             noted: Instant::now(),
             away_since: None,
+            away: String::new(),
             halt: None,
             teller,
             torn: false,
         };
+        reader.seen = reader.state.read;
         reader.connect()?;
         reader.begin_loads();
         Ok(reader)
     }
 
     fn connect(&mut self) -> Outcome<()> {
-        let from = self.applier.at.major;
+        let from = self.state.read;
         let started =
             Stream::start(&self.feed.server, &self.state.slot, &self.feed.publication(&self.state), from, &self.feed.shared);
         match started {
@@ -209,7 +213,9 @@ impl FeedReader {
         self.state.time = self.applier.time.or(self.state.time);
         self.read_again();
         let to = self.applier.at;
-        let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), self.applier.is_within() || self.torn);
+        let is_within = self.applier.is_within() || self.torn;
+        self.state.read = if is_within { to.major } else { self.seen.max(self.state.read) };
+        let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), is_within);
         self.at = to;
         self.noted = Instant::now();
         self.quiet_since = self.noted;
@@ -256,8 +262,9 @@ impl FeedReader {
         }
     }
 
-    fn lose(&mut self, _what: &str) {
+    fn lose(&mut self, what: &str) {
         self.stream = None;
+        self.away = format!("{}: {what}", self.feed.server.shown());
         self.away_since = Some(Instant::now());
         self.torn |= self.applier.is_within();
         // A committed transaction that is on our disk comes again too.
@@ -292,7 +299,7 @@ impl FeedReader {
             Applied::Nothing => Ok(Step::GoOn),
             Applied::Committed(_) => {
                 self.torn = false;
-                self.seen = self.seen.max(self.applier.at.major);
+                self.seen = self.seen.max(self.applier.end);
                 Ok(Step::GoOn)
             }
             Applied::Relation(relation) => self.relation(&relation),
@@ -346,8 +353,9 @@ impl FeedReader {
         }
         let seen = self.seen.max(self.applier.at.major);
         let Some((portion, _)) = self.portions.front().filter(|(p, _)| passed(p.mark, seen)) else { return Ok(None) };
-        // Rows stand at the place that the question saw, or at the last change before it.
-        let mark = Position::at(portion.mark);
+        // Rows stand directly before the place that the question saw, where no transaction can stand that is still to
+        // come, or behind the last change.
+        let mark = Position::at(portion.mark.saturating_sub(1));
         if self.applier.at < mark {
             self.applier.at = mark;
         }
@@ -362,25 +370,24 @@ impl FeedReader {
         let table = portion.table;
         let mut at = self.applier.at;
         let mut next = from;
-        while next < portion.rows.len() && !self.applier.gather.is_full(limit) {
-            let start = next.checked_sub(1).map(|before| portion.rows[before]).unwrap_or_default();
-            let row = portion.rows[next];
-            let key = &portion.keys[start.key..row.key];
+        let count = usize::try_from(portion.rows.len()).unwrap_or(usize::MAX);
+        while next < count && !self.applier.gather.is_full(limit) {
+            let row = next;
             next += 1;
-            if outdated.as_ref().is_none_or(|keys| keys.contains(key)) {
+            if outdated.as_ref().is_none_or(|keys| keys.contains(portion.rows.key(row))) {
                 continue;
             }
             let told = Told { table, kind: ChangeKind::Loaded, position: at, transaction: None, time: None };
-            let (object, json) = (&portion.bytes[start.end..row.end], &portion.json[start.json..row.json]);
+            let (object, json) = (portion.rows.object(row), portion.rows.key_json(row));
             self.applier.gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
             at.minor += 1;
         }
         self.applier.at = at;
-        let is_done = next == portion.rows.len();
+        let is_done = next == count;
         if let Some(load) = self.load_of(table).filter(|_| !portion.again) {
             load.rows += (next - from) as u64;
             if let Some(last) = next.checked_sub(1) {
-                load.after = Some(portion.key_of(last));
+                load.after = Some(portion.rows.key_parts(last));
             }
         }
         if is_done {
@@ -417,7 +424,7 @@ impl FeedReader {
         let Some(since) = self.away_since else { return Ok(None) };
         if since.elapsed() < AGAIN {
             std::thread::sleep(PAUSE);
-            return Ok(Some(Read::Pending));
+            return Ok(Some(Read::Away(self.away.clone())));
         }
         match self.connect() {
             Ok(()) => {
@@ -426,6 +433,7 @@ impl FeedReader {
             }
             Err(failure) if failure.passing => {
                 self.away_since = Some(Instant::now());
+                self.away.clone_from(&failure.message);
                 Ok(Some(Read::Away(failure.message)))
             }
             Err(failure) => Err(failure),
@@ -440,9 +448,8 @@ impl FeedReader {
         }
         self.read_again();
         let is_whole = !self.applier.is_within() && self.committed.is_none() && self.stream.is_some();
-        let grown = self.seen.saturating_sub(self.at.major);
+        let grown = self.seen.saturating_sub(self.state.read);
         if is_whole && self.portions.is_empty() && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME)) {
-            self.applier.at = self.applier.at.max(Position::at(self.seen));
             return Read::Chunk(self.chunk());
         }
         let is_read = is_whole && !self.is_loading() && passed(self.target, self.seen);
@@ -498,6 +505,7 @@ impl LaneReader for FeedReader {
                         self.committed = None;
                         self.torn = false;
                         self.applier.commit(end);
+                        self.seen = self.seen.max(end);
                     }
                 }
                 continue;

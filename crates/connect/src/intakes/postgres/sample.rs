@@ -35,12 +35,10 @@ pub(super) fn open(feed: &Arc<PostgresFeed>, events: u64) -> Outcome<Box<dyn Lan
 fn chunk(feed: &PostgresFeed, portion: &Portion) -> Chunk {
     let mut gather = Gather::new(feed.tables.iter().map(|t| Arc::clone(&t.name)).collect());
     let mut position = Position::at(portion.mark);
-    let (mut start, mut json) = (0, 0);
-    for row in &portion.rows {
+    for row in 0..usize::try_from(portion.rows.len()).unwrap_or(0) {
         let told = Told { table: portion.table, kind: ChangeKind::Loaded, position, transaction: None, time: None };
-        let (object, key) = (&portion.bytes[start..row.end], &portion.json[json..row.json]);
+        let (object, key) = (portion.rows.object(row), portion.rows.key_json(row));
         gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(key), |_| {});
-        (start, json) = (row.end, row.json);
         position.minor += 1;
     }
     gather.chunk(Position::at(portion.mark), position, String::new(), false)

@@ -104,6 +104,7 @@ pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
         None => create(&catalog, &slot)?,
     };
     reach("feed.slot_made");
+    state.read = at;
     bind(feed, &catalog, &mut state)?;
     Ok(PartitionPosition { partition: PARTITION.into(), position: Position::at(at), identity: state.note() })
 }
@@ -149,7 +150,8 @@ fn publish(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Outcome<boo
 }
 
 /// Verifies that the server, its log and the slot are those of a position.
-pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State, at: Position) -> Outcome<()> {
+pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) -> Outcome<()> {
+    let at = state.read;
     let (system, timeline) = identify(feed)?;
     let shown = &catalog.shown;
     let again = format!(
@@ -167,12 +169,12 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State, 
         })?;
         let history = parted.first().and_then(|row| row.get(1).cloned().flatten()).unwrap_or_default();
         match left(&history, state.timeline) {
-            Some(end) if at.major <= end => state.timeline = timeline,
+            Some(end) if at <= end => state.timeline = timeline,
             end => {
                 let where_ = end.map_or("nowhere".to_string(), show_lsn);
                 let message = format!(
                     "{shown} is on timeline {timeline} of its log, which parted from ours at {where_}; {} was read",
-                    show_lsn(at.major)
+                    show_lsn(at)
                 );
                 let help = format!("a standby took over that did not have all that had been read; {again}");
                 return Err(Failure::findings(message).with_help(help));
@@ -188,12 +190,12 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State, 
         let help = format!("max_slot_wal_keep_size at the server bounds what a slot keeps; {again}");
         return Err(Failure::findings(message).with_help(help));
     }
-    if slot.confirmed > at.major {
+    if slot.confirmed > at {
         let message = format!(
             "the slot {} at {shown} stands at {}, after {} where we are: somebody else has read on with it",
             state.slot,
             show_lsn(slot.confirmed),
-            show_lsn(at.major)
+            show_lsn(at)
         );
         return Err(Failure::findings(message).with_help(format!("what lies between is lost to us; {again}")));
     }
@@ -276,7 +278,7 @@ pub(super) fn states(feed: &PostgresFeed, positions: &[PartitionPosition]) -> Ou
         work: &first.work,
         label: feed.label(),
         state: state.as_ref(),
-        at: known.map_or(end, |k| k.position.major),
+        at: state.as_ref().map_or(end, |s| s.read),
         end,
         kept_from: slot.as_ref().map_or(end, |s| s.restart),
         warning: first.options.size("log_warning"),

@@ -6,12 +6,12 @@ use sluice_core::types::SqlType;
 use crate::landings::tables::shape::TableName;
 
 /// A name in backquotes.
-pub(super) fn quote(name: &str) -> String {
+pub(crate) fn quote(name: &str) -> String {
     format!("`{}`", name.replace('`', "``"))
 }
 
 /// A text in single quotes. Sessions set NO_BACKSLASH_ESCAPES, so that a backslash means itself.
-pub(super) fn literal(text: &str) -> String {
+pub(crate) fn literal(text: &str) -> String {
     format!("'{}'", text.replace('\'', "''"))
 }
 

@@ -15,6 +15,9 @@ use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
 use crate::databases;
 
+pub(crate) use dialect::{literal, quote};
+pub(crate) use session::connect;
+
 const KIND: ConnectionKind = ConnectionKind {
     scheme: "mariadb",
     about: "a MariaDB or MySQL server: mariadb://HOST:PORT/DATABASE",

@@ -37,28 +37,33 @@ pub(super) struct MariadbSession {
     text: String,
 }
 
+/// Connects and logs in.
+pub(crate) fn connect(server: &Server) -> StoreResult<Conn> {
+    let mut options = OptsBuilder::default()
+        .ip_or_hostname(server.host.clone())
+        .tcp_port(server.port)
+        .user(Some(server.user.clone().unwrap_or_else(|| "sluice".into())))
+        .pass(server.password.clone())
+        .db_name(Some(server.database.clone()))
+        .prefer_socket(false)
+        .tcp_keepalive(Some(std::time::Duration::from_secs(15)));
+    if server.tls {
+        let roots = server.authority.iter().map(|path| path.clone().into()).collect::<Vec<_>>();
+        options = options.ssl_opts(Some(SslOpts::default().with_root_certs(roots)));
+    }
+    let shown = server.shown();
+    wait(async {
+        match tokio::time::timeout(PATIENCE, Conn::new(Opts::from(options))).await {
+            Ok(connected) => connected.map_err(|e| judge(&shown, &e)),
+            Err(_) => Err(StoreError::Away(format!("{shown} does not answer"))),
+        }
+    })
+}
+
 impl MariadbSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 3306).map_err(StoreError::Failed)?;
-        let mut options = OptsBuilder::default()
-            .ip_or_hostname(server.host.clone())
-            .tcp_port(server.port)
-            .user(Some(server.user.clone().unwrap_or_else(|| "sluice".into())))
-            .pass(server.password.clone())
-            .db_name(Some(server.database.clone()))
-            .prefer_socket(false)
-            .tcp_keepalive(Some(std::time::Duration::from_secs(15)));
-        if server.tls {
-            let roots = server.authority.iter().map(|path| path.clone().into()).collect::<Vec<_>>();
-            options = options.ssl_opts(Some(SslOpts::default().with_root_certs(roots)));
-        }
-        let shown = server.shown();
-        let connection = wait(async {
-            match tokio::time::timeout(PATIENCE, Conn::new(Opts::from(options))).await {
-                Ok(connected) => connected.map_err(|e| judge(&shown, &e)),
-                Err(_) => Err(StoreError::Away(format!("{shown} does not answer"))),
-            }
-        })?;
+        let (connection, shown) = (connect(&server)?, server.shown());
         let mut session = Self { connection, shown, database: server.database, text: String::new() };
         for setting in SETTINGS {
             session.execute(setting)?;

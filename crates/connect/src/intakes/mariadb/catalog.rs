@@ -1,0 +1,204 @@
+//! What a MariaDB server has: its settings, the tables, the files of its log.
+
+use mysql_async::prelude::Queryable as _;
+use mysql_async::{Conn, Value};
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::Settings;
+
+use crate::databases::{Server, wait};
+use crate::intakes::feed::json::Spelling;
+use crate::landings::mariadb::{connect, literal, quote};
+use crate::landings::tables::session::StoreError;
+
+/// A session for questions.
+pub(super) struct Catalog {
+    pub connection: Conn,
+    pub database: String,
+    pub shown: String,
+}
+
+/// One table of the source.
+#[derive(Clone, Debug)]
+pub(super) struct SourceTable {
+    pub database: String,
+    pub name: String,
+    pub columns: Vec<SourceColumn>,
+    /// The columns of its primary key, in the key's order; empty without one.
+    pub key: Vec<String>,
+    /// About how many rows it has.
+    pub about: u64,
+}
+
+/// One column.
+#[derive(Clone, Debug)]
+pub(super) struct SourceColumn {
+    pub name: String,
+    /// The type without its length.
+    pub base: String,
+    /// The type as it is declared.
+    pub ty: String,
+    /// Whether it holds JSON, which is a check on text.
+    pub is_json: bool,
+    /// The character set; none for what is no text.
+    pub characters: Option<String>,
+}
+
+impl SourceColumn {
+    /// How its values are spelled in JSON.
+    pub(super) fn spelling(&self) -> Spelling {
+        match self.base.as_str() {
+            _ if self.is_json => Spelling::Json,
+            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "float" | "double" | "bit" | "year" => {
+                Spelling::Number
+            }
+            _ => Spelling::Text,
+        }
+    }
+
+    /// The expression that spells its values as the log's are spelled here.
+    pub(super) fn expression(&self) -> String {
+        let name = quote(&self.name);
+        match self.base.as_str() {
+            "timestamp" => format!("concat({name}, '+00:00')"),
+            "float" => format!("cast({name} as double)"),
+            "bit" => format!("{name} + 0"),
+            "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => {
+                format!("concat('\\\\x', lower(hex({name})))")
+            }
+            _ => name,
+        }
+    }
+}
+
+impl SourceTable {
+    pub(super) fn full(&self) -> String {
+        format!("{}.{}", self.database, self.name)
+    }
+
+    pub(super) fn quoted(&self) -> String {
+        format!("{}.{}", quote(&self.database), quote(&self.name))
+    }
+
+    pub(super) fn column(&self, name: &str) -> Option<&SourceColumn> {
+        self.columns.iter().find(|c| c.name == name)
+    }
+}
+
+impl Catalog {
+    pub(super) fn open(settings: &Settings) -> Outcome<Self> {
+        let server = Server::new(settings, 3306)?;
+        let connection = connect(&server).map_err(StoreError::into_failure)?;
+        let mut catalog = Self { connection, database: server.database.clone(), shown: server.shown() };
+        catalog.rows("set names utf8mb4")?;
+        catalog.rows("set session time_zone = '+00:00'")?;
+        Ok(catalog)
+    }
+
+    /// Asks; gives the rows as text.
+    pub(super) fn rows(&mut self, sql: &str) -> Outcome<Vec<Vec<Option<String>>>> {
+        let rows: Result<Vec<mysql_async::Row>, _> = wait(self.connection.query(sql));
+        let text = |value: Value| match value {
+            Value::NULL => None,
+            Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+            other => Some(other.as_sql(true)),
+        };
+        let rows = rows.map_err(|e| failed(&self.shown, &e))?;
+        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
+    }
+
+    fn one(&mut self, sql: &str) -> Outcome<Option<String>> {
+        Ok(self.rows(sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten()))
+    }
+
+    /// One setting, empty where there is none.
+    pub(super) fn setting(&mut self, name: &str) -> Outcome<String> {
+        let rows = self.rows(&format!("show variables like {}", literal(name)))?;
+        Ok(rows.into_iter().next().and_then(|row| row.into_iter().nth(1).flatten()).unwrap_or_default())
+    }
+
+    /// What no other server says of itself.
+    pub(super) fn identity(&mut self) -> Outcome<String> {
+        Ok(self.one("select concat(@@server_id, ' ', @@hostname)")?.unwrap_or_default())
+    }
+
+    /// The end of the log: its file and the place therein.
+    pub(super) fn log_end(&mut self) -> Outcome<(String, u64)> {
+        let rows = self.rows("show master status")?;
+        let row = rows.into_iter().next().ok_or_else(|| {
+            Failure::unreachable(format!("{} keeps no log of rows", self.shown))
+                .with_help("`sluice check` says what the server must be set to")
+        })?;
+        let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
+        Ok((text(0), text(1).parse().unwrap_or(4)))
+    }
+
+    /// The files of the log with their sizes, the oldest first.
+    pub(super) fn log_files(&mut self) -> Outcome<Vec<(String, u64)>> {
+        let rows = self.rows("show binary logs")?;
+        let file = |row: Vec<Option<String>>| {
+            let mut cells = row.into_iter();
+            Some((cells.next()??, cells.next()??.parse().ok()?))
+        };
+        Ok(rows.into_iter().filter_map(file).collect())
+    }
+
+    /// Database and name of a table as the pipeline file has it.
+    pub(super) fn split(&self, table: &str) -> (String, String) {
+        match table.split_once('.') {
+            Some((database, name)) => (database.to_string(), name.to_string()),
+            None => (self.database.clone(), table.to_string()),
+        }
+    }
+
+    /// A table; None where there is none.
+    pub(super) fn table(&mut self, name: &str) -> Outcome<Option<SourceTable>> {
+        let (database, name) = self.split(name);
+        let of = format!("table_schema = {} and table_name = {}", literal(&database), literal(&name));
+        let about = self.rows(&format!("select table_rows from information_schema.tables where {of}"))?;
+        let Some(about) = about.into_iter().next() else { return Ok(None) };
+        let json = self.rows(&format!(
+            "select check_clause from information_schema.check_constraints where constraint_schema = {} and table_name = {}",
+            literal(&database),
+            literal(&name)
+        ))?;
+        let json: Vec<String> = json.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
+        let columns = self.rows(&format!(
+            "select column_name, data_type, column_type, character_set_name from information_schema.columns where {of} \
+             order by ordinal_position"
+        ))?;
+        let column = |row: Vec<Option<String>>| {
+            let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
+            let is_json = json.iter().any(|clause| *clause == format!("json_valid({})", quote(&text(0))));
+            SourceColumn { name: text(0), base: text(1), ty: text(2), is_json, characters: row.get(3).cloned().flatten() }
+        };
+        let key = self.rows(&format!(
+            "select column_name from information_schema.statistics where {of} and index_name = 'PRIMARY' order by \
+             seq_in_index"
+        ))?;
+        Ok(Some(SourceTable {
+            database,
+            name,
+            columns: columns.into_iter().map(column).collect(),
+            key: key.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
+            about: about.first().cloned().flatten().and_then(|t| t.parse().ok()).unwrap_or(0),
+        }))
+    }
+
+    /// The names of the tables of the connection's database, those of ours left out.
+    pub(super) fn tables(&mut self) -> Outcome<Vec<String>> {
+        let database = literal(&self.database);
+        let rows = self.rows(&format!(
+            "select table_name from information_schema.tables where table_schema = {database} and table_type = \
+             'BASE TABLE' and table_name not like 'sluice\\\\_%' order by 1"
+        ))?;
+        Ok(rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
+    }
+}
+
+/// What an error means.
+pub(super) fn failed(shown: &str, error: &mysql_async::Error) -> Failure {
+    match error {
+        mysql_async::Error::Server(said) => Failure::unreachable(format!("{shown}: {}", said.message)),
+        other => Failure::away(format!("{shown} does not answer: {other}")),
+    }
+}

@@ -1,0 +1,112 @@
+//! What a server lacks before its tables can be read, and how to mend it.
+
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::Settings;
+use sluice_core::names;
+use sluice_core::problem::Problem;
+
+use super::catalog::Catalog;
+
+/// Character sets that are read.
+const READ: &[&str] = &["utf8", "utf8mb3", "utf8mb4", "ascii", "latin1"];
+
+pub(super) fn check(settings: &Settings) -> Vec<Problem> {
+    let away = |failure: Failure| {
+        let problem = Problem::error("place.missing", failure.message, settings.options.place_of("at"));
+        match failure.help {
+            Some(help) => problem.with_help(help),
+            None => problem,
+        }
+    };
+    let mut catalog = match Catalog::open(settings) {
+        Ok(catalog) => catalog,
+        Err(failure) => return vec![away(failure)],
+    };
+    let mut found = Vec::new();
+    if let Err(failure) = all(&mut catalog, settings, &mut found) {
+        found.push(away(failure));
+    }
+    found
+}
+
+fn all(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outcome<()> {
+    let place = || settings.options.place_of("at");
+    for (setting, wanted, how) in [
+        ("log_bin", "ON", "start the server with log_bin"),
+        ("binlog_format", "ROW", "set global binlog_format = row"),
+        ("binlog_row_image", "FULL", "set global binlog_row_image = full"),
+        ("binlog_row_metadata", "FULL", "set global binlog_row_metadata = full"),
+    ] {
+        let value = catalog.setting(setting)?;
+        if !value.eq_ignore_ascii_case(wanted) {
+            let message = format!("{} keeps too little in its log: {setting} is {value}", catalog.shown);
+            let problem = match setting {
+                // Names can be guessed from the table as it is.
+                "binlog_row_metadata" => Problem::warning("feed.server", message, place()),
+                _ => Problem::error("feed.server", message, place()),
+            };
+            found.push(problem.with_help(format!("{how}; it holds for sessions that begin after it")));
+        }
+    }
+    if catalog.setting("log_bin_compress")?.eq_ignore_ascii_case("on") {
+        let message = format!("{} compresses its log, and such events are not read", catalog.shown);
+        found.push(Problem::error("feed.server", message, place()).with_help("set global log_bin_compress = off"));
+    }
+    if let Err(failure) = catalog.log_end() {
+        let message = format!("the user may not read the log of {}: {}", catalog.shown, failure.message);
+        found.push(
+            Problem::error("feed.server", message, place())
+                .with_help("grant replication slave, binlog monitor on *.* to USER"),
+        );
+    }
+    table(catalog, settings, found)
+}
+
+fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outcome<()> {
+    let name = settings.options.text("table").unwrap_or_default();
+    let Some(table) = catalog.table(&name)? else {
+        found.push(no_table(catalog, settings, &name)?);
+        return Ok(());
+    };
+    let place = || settings.options.place_of("table");
+    if table.key.is_empty() && settings.options.text("load").as_deref() != Some("never") {
+        let message = format!("{} has no primary key, so the rows that are there cannot be read beside its changes", table.full());
+        found.push(
+            Problem::error("feed.identity", message, place())
+                .with_help("give it one, or read its changes alone: load = \"never\""),
+        );
+    }
+    let Some(contract) = &settings.contract else { return Ok(()) };
+    for field in &contract.fields {
+        let name = field.path.first().cloned().unwrap_or_default();
+        let Some(column) = table.column(&name) else {
+            let message = format!("{} has no column `{name}`", table.full());
+            let there = table.columns.iter().map(|c| c.name.as_str());
+            found.push(
+                Problem::error("name.unknown", message, field.place.clone())
+                    .with_label("binds to nothing")
+                    .with_nearest(&name, "columns", there),
+            );
+            continue;
+        };
+        if let Some(set) = column.characters.as_ref().filter(|set| !READ.contains(&set.as_str())) {
+            let message = format!("the log has {name} in the character set {set}, of which only ASCII is read");
+            found.push(
+                Problem::warning("feed.server", message, field.place.clone())
+                    .with_help(format!("alter table {} modify {name} … character set utf8mb4", table.quoted())),
+            );
+        }
+    }
+    Ok(())
+}
+
+/// The problem of a name that binds to no table.
+pub(super) fn no_table(catalog: &mut Catalog, settings: &Settings, name: &str) -> Outcome<Problem> {
+    let there = catalog.tables()?;
+    let message = format!("there is no table `{name}` at {}", catalog.shown);
+    let problem = Problem::error("place.missing", message, settings.options.place_of("table"));
+    Ok(match names::remedy(name, "tables", there.iter().map(String::as_str)) {
+        Some(help) => problem.with_label("binds to nothing").with_help(help),
+        None => problem.with_help("the database has no table that the user may see"),
+    })
+}

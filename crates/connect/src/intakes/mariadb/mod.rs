@@ -1,0 +1,263 @@
+//! Intake kind `mariadb`: tables of MariaDB, first the rows that are there, then every change, read from its row log.
+//!
+//! A position is where a transaction begins in the log, and a change's place therein. The server keeps its log for as long
+//! as it is set to; nothing tells it what has been read.
+
+mod applier;
+mod bytes;
+mod catalog;
+mod check;
+mod load;
+mod reader;
+mod rows;
+mod sample;
+mod stream;
+mod table_map;
+
+use std::sync::Arc;
+
+use sha2::{Digest as _, Sha256};
+use sluice_core::batch::Ranges;
+use sluice_core::config::OptionSpec;
+use sluice_core::event::Position;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings};
+use sluice_core::problem::Problem;
+
+use crate::intakes::feed::live::Stand;
+use crate::intakes::feed::state::{Load, State, TableState};
+use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS};
+use applier::{Known, file_number, parts, place};
+use catalog::{Catalog, SourceTable};
+
+/// The kind.
+pub struct Mariadb;
+
+impl IntakeKind for Mariadb {
+    fn name(&self) -> &'static str {
+        "mariadb"
+    }
+
+    fn scheme(&self) -> &'static str {
+        "mariadb"
+    }
+
+    fn about(&self) -> &'static str {
+        "tables of MariaDB: the rows that are there, then every change, from its row log"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        TABLE_OPTIONS
+    }
+
+    fn formats(&self) -> &'static [&'static str] {
+        &["jsonl", "json"]
+    }
+
+    fn is_feed(&self) -> bool {
+        true
+    }
+
+    fn check(&self, settings: &Settings) -> Vec<Problem> {
+        check::check(settings)
+    }
+
+    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
+        self.open_all(std::slice::from_ref(settings))
+    }
+
+    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(MariadbIntake(Arc::new(MariadbFeed::new(settings)?))))
+    }
+}
+
+/// The tables that are read from one log.
+pub(crate) struct MariadbFeed {
+    settings: Vec<Settings>,
+    tables: Vec<FeedTable>,
+    known: Vec<Known>,
+    sources: Vec<SourceTable>,
+}
+
+struct MariadbIntake(Arc<MariadbFeed>);
+
+impl MariadbFeed {
+    fn new(settings: &[Settings]) -> Outcome<Self> {
+        let first = settings.first().ok_or_else(|| Failure::internal("a feed has at least one table"))?;
+        let mut catalog = Catalog::open(first)?;
+        let (mut tables, mut known, mut sources) = (Vec::new(), Vec::new(), Vec::new());
+        for one in settings {
+            let name = one.options.text("table").unwrap_or_default();
+            let Some(table) = catalog.table(&name)? else {
+                let problem = check::no_table(&mut catalog, one, &name)?;
+                let failure = Failure::new(FailureKind::Configuration, problem.message);
+                return Err(failure.with_help(problem.help.unwrap_or_default()));
+            };
+            tables.push(FeedTable { name: table.full().into(), key: table.key.clone(), contract: one.contract.clone() });
+            known.push(Known {
+                names: table.columns.iter().map(|c| c.name.clone()).collect(),
+                spelling: table.columns.iter().map(|c| (c.name.clone(), c.spelling())).collect(),
+            });
+            sources.push(table);
+        }
+        Ok(Self { settings: settings.to_vec(), tables, known, sources })
+    }
+
+    fn catalog(&self) -> Outcome<Catalog> {
+        Catalog::open(&self.settings[0])
+    }
+
+    fn label(&self) -> &str {
+        &self.settings[0].label
+    }
+
+    /// The number under which the server knows this reader: no other may have it.
+    fn number(&self) -> u32 {
+        let mut hash = Sha256::new();
+        hash.update(self.settings[0].root.to_string_lossy().as_bytes());
+        hash.update(self.label().as_bytes());
+        let digest = hash.finalize();
+        0x5000_0000 | (u32::from_le_bytes([digest[0], digest[1], digest[2], 0]))
+    }
+
+    /// The log does not go back to where we are.
+    fn lost(&self, shown: &str, number: u64, at: u64, files: &[(String, u64)]) -> Failure {
+        let (first, last) = (files.first(), files.last());
+        let name = |file: Option<&(String, u64)>| file.map_or("none".to_string(), |f| f.0.clone());
+        self.gone(&format!(
+            "{shown} has its log from {} to {}, and {at} of file {number} comes next",
+            name(first),
+            name(last)
+        ))
+    }
+
+    fn gone(&self, what: &str) -> Failure {
+        Failure::findings(format!("the log that was not read is gone: {what}")).with_help(
+            "the server threw it away, or is another one; changes since then are lost to us. Land the tables anew under \
+             another event, or raise expire_logs_days at the server before it happens again",
+        )
+    }
+
+    fn unreadable(&self, what: String) -> Failure {
+        Failure::new(FailureKind::Configuration, what).with_help("`sluice check` says what the server must be set to")
+    }
+
+    fn changed(&self, table: &str, what: &str, at: Position) -> Failure {
+        let (file, place) = parts(at.major);
+        Failure::findings(format!("{table} changed after {place} of file {file} of the log: {what}")).with_help(
+            "what came before has been taken in. Change the contract and the tables that it lands in, and run again; or \
+             write schema_change = \"ignore\" into the arrival",
+        )
+    }
+
+    /// Brings the state up to the tables that are read: new ones begin to be loaded.
+    fn bind(&self, state: &mut State) {
+        for (source, settings) in self.sources.iter().zip(&self.settings) {
+            let loads = settings.options.text("load").as_deref() != Some("never") && !source.key.is_empty();
+            let since = chrono::Utc::now().timestamp_micros();
+            let load = loads.then(|| Load { about: source.about, since, ..Load::default() });
+            state.tables.entry(source.full()).or_insert(TableState { load, ..TableState::default() });
+        }
+        let is_read = |name: &String| self.tables.iter().any(|t| *t.name == **name);
+        state.tables.retain(|name, _| is_read(name));
+    }
+}
+
+impl Intake for MariadbIntake {
+    fn lane(&self, _: u32, _: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
+        let known = positions.into_iter().find(|p| &*p.partition == PARTITION);
+        let known = known.ok_or_else(|| Failure::internal("a feed was opened without a position"))?;
+        let mut catalog = self.0.catalog()?;
+        let mut state = State::read(&known.identity)?;
+        let system = catalog.identity()?;
+        if system != state.system {
+            let message = format!("{} is another server than the one that was read: {system}, not {}", catalog.shown, state.system);
+            return Err(Failure::findings(message).with_help("its log is another one; land the tables anew under another event"));
+        }
+        self.0.bind(&mut state);
+        let (file, at) = catalog.log_end()?;
+        let target = place(&file, at);
+        Ok(Box::new(reader::FeedReader::new(Arc::clone(&self.0), known.position, state, target)?))
+    }
+
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        sample::open(&self.0, events)
+    }
+
+    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+        if known.iter().any(|k| &*k.partition == PARTITION) {
+            return Ok(Vec::new());
+        }
+        let mut catalog = self.0.catalog()?;
+        let (file, at) = catalog.log_end()?;
+        let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
+        let mut state = State { system: catalog.identity()?, slot, ..State::default() };
+        self.0.bind(&mut state);
+        state.read = place(&file, at);
+        let position = Position::at(state.read);
+        Ok(vec![PartitionPosition { partition: PARTITION.into(), position, identity: state.note() }])
+    }
+
+    fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
+        let mut catalog = self.0.catalog()?;
+        let (file, at) = catalog.log_end()?;
+        let files = catalog.log_files()?;
+        let first = files.first().map_or(1, |(name, _)| file_number(name));
+        let known = positions.iter().find(|p| &*p.partition == PARTITION);
+        let state = known.and_then(|k| State::read(&k.identity).ok());
+        let first_settings = &self.0.settings[0];
+        let end = place(&file, at);
+        let stand = Stand {
+            work: &first_settings.work,
+            label: self.0.label(),
+            state: state.as_ref(),
+            at: state.as_ref().map_or(end, |s| s.read),
+            end,
+            kept_from: first << 40 | 4,
+            warning: u64::MAX,
+        };
+        let mut partition = stand.partition();
+        // Places of several files are no count of bytes.
+        partition.kept = None;
+        partition.bytes = partition.bytes.map(|_| unread(&files, end - partition.bytes.unwrap_or(0), end));
+        Ok(vec![partition])
+    }
+
+    fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
+        let _ = mark;
+        Ok(None)
+    }
+
+    fn ranges(&self, _: &Ranges) -> Outcome<Box<dyn LaneReader>> {
+        Err(Failure::new(FailureKind::Configuration, "a change feed is read once, in the order of its log")
+            .with_help("what a landing in mode = \"changes\" or a topic has of it can be read again from there"))
+    }
+
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
+        let bytes = self.states(positions)?.iter().filter_map(|s| s.bytes).sum();
+        Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0 })
+    }
+}
+
+/// Bytes of the log between two places.
+fn unread(files: &[(String, u64)], from: u64, to: u64) -> u64 {
+    let ((first, begin), (last, end)) = (parts(from), parts(to));
+    if first == last {
+        return end.saturating_sub(begin);
+    }
+    let size = |number: u64| files.iter().find(|(name, _)| file_number(name) == number).map_or(0, |(_, size)| *size);
+    let between: u64 = (first + 1..last).map(size).sum();
+    size(first).saturating_sub(begin) + between + end
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{place, unread};
+
+    #[test]
+    fn bytes_are_counted_over_files() {
+        let files = [("b.000001".to_string(), 1000), ("b.000002".into(), 500), ("b.000003".into(), 80)];
+        assert_eq!(unread(&files, place("b.000001", 900), place("b.000003", 80)), 100 + 500 + 80);
+        assert_eq!(unread(&files, place("b.000002", 100), place("b.000002", 180)), 80);
+    }
+}

@@ -1,0 +1,344 @@
+//! Reads a change feed: the row log, and between its transactions the rows that the tables had before.
+
+use std::collections::{HashSet, VecDeque};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{RecvTimeoutError, TryRecvError};
+use sluice_core::change::ChangeKind;
+use sluice_core::event::{Chunk, Position};
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{LaneReader, Read, ReadLimit};
+
+use super::MariadbFeed;
+use super::applier::{Applied, Applier, file_number, parts};
+use super::load::{LoadTask, Loader, Portion};
+use super::stream::{Received, Stream};
+use crate::intakes::feed::gather::Told;
+use crate::intakes::feed::live::Teller;
+use crate::intakes::feed::schema::differences;
+use crate::intakes::feed::state::{Load, State};
+
+/// How long to wait for the log before saying that nothing is there.
+const PAUSE: Duration = Duration::from_millis(20);
+
+/// How many tables are loaded at once.
+const AT_ONCE: usize = 2;
+
+/// How long the log must be quiet before all of it counts as read.
+const QUIET: Duration = Duration::from_millis(300);
+
+/// How long to wait before connecting again.
+const AGAIN: Duration = Duration::from_millis(500);
+
+/// An idle log is noted as read when it has grown by so much, or after this time.
+const IDLE_BYTES: u64 = 16 << 20;
+const IDLE_TIME: Duration = Duration::from_secs(60);
+
+/// What the server says when a file of the log is not there any more.
+const PURGED: u16 = 1236;
+
+pub(super) struct FeedReader {
+    feed: Arc<MariadbFeed>,
+    stream: Option<Stream>,
+    applier: Applier,
+    state: State,
+    at: Position,
+    loader: Option<Loader>,
+    portions: VecDeque<(Portion, usize)>,
+    target: u64,
+    quiet_since: Instant,
+    noted: Instant,
+    away_since: Option<Instant>,
+    /// Why, in words.
+    away: String,
+    halt: Option<Failure>,
+    torn: bool,
+    teller: Teller,
+}
+
+enum Step {
+    GoOn,
+    Flush,
+}
+
+impl FeedReader {
+    pub(super) fn new(feed: Arc<MariadbFeed>, at: Position, state: State, target: u64) -> Outcome<Self> {
+        let mut reader = Self {
+            applier: Applier::new(feed.tables.clone(), feed.known.clone(), at, state.read),
+            teller: Teller::new(&feed.settings[0].work, feed.label()),
+            feed,
+            stream: None,
+            state,
+            at,
+            loader: None,
+            portions: VecDeque::new(),
+            target,
+            quiet_since: Instant::now(),
+            noted: Instant::now(),
+            away_since: None,
+            away: String::new(),
+            halt: None,
+            torn: false,
+        };
+        reader.connect()?;
+        reader.begin_loads();
+        Ok(reader)
+    }
+
+    fn connect(&mut self) -> Outcome<()> {
+        let mut catalog = self.feed.catalog()?;
+        let (number, at) = parts(self.state.read);
+        let files = catalog.log_files()?;
+        let file = files.iter().find(|(name, _)| file_number(name) == number);
+        let Some((file, _)) = file.filter(|(_, size)| *size >= at) else {
+            return Err(self.feed.lost(&catalog.shown, number, at, &files));
+        };
+        self.stream = Some(Stream::start(catalog, self.feed.number(), file, at)?);
+        Ok(())
+    }
+
+    fn begin_loads(&mut self) {
+        let mut tasks = Vec::new();
+        for (number, feed) in self.feed.tables.iter().enumerate() {
+            let load = self.state.tables.get(&*feed.name).and_then(|t| t.load.clone()).filter(|l| !l.done);
+            let Some(load) = load else { continue };
+            let table = u32::try_from(number).unwrap_or(u32::MAX);
+            self.applier.recent.entry(table).or_default();
+            tasks.push(LoadTask { table, feed: feed.clone(), settings: self.feed.settings[number].clone(), load });
+        }
+        if !tasks.is_empty() {
+            self.loader = Some(Loader::start(tasks, AT_ONCE));
+        }
+    }
+
+    fn load_of(&mut self, table: u32) -> Option<&mut Load> {
+        let name = &self.feed.tables.get(place(table))?.name;
+        self.state.tables.get_mut(&**name)?.load.as_mut()
+    }
+
+    fn chunk(&mut self) -> Chunk {
+        self.state.time = self.applier.time.or(self.state.time);
+        let to = self.applier.at;
+        let within = self.applier.is_within() || self.torn;
+        self.state.read = if within { to.major } else { self.applier.seen.max(self.state.read) };
+        let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), within);
+        self.at = to;
+        self.noted = Instant::now();
+        self.quiet_since = self.noted;
+        chunk
+    }
+
+    fn receive(&mut self) -> Outcome<Step> {
+        let Some(stream) = &self.stream else { return Ok(Step::Flush) };
+        let received = match stream.received.try_recv() {
+            Ok(received) => Ok(received),
+            Err(TryRecvError::Empty) if !self.applier.gather.is_empty() => return Ok(Step::Flush),
+            Err(TryRecvError::Empty) => {
+                let pause = if self.loader.is_some() { PAUSE / 10 } else { PAUSE };
+                stream.received.recv_timeout(pause)
+            }
+            Err(TryRecvError::Disconnected) => Err(RecvTimeoutError::Disconnected),
+        };
+        match received {
+            Ok(Received::Event(event)) => {
+                stream.done(&event);
+                let was_within = self.applier.is_within();
+                match self.applier.apply(&event).map_err(|what| self.feed.unreadable(what))? {
+                    Applied::Nothing => {}
+                    Applied::Table(table, columns) => self.told(table, columns),
+                    Applied::Statement(text) => self.statement(&text),
+                }
+                self.torn &= !was_within || self.applier.is_within();
+                Ok(if self.halt.is_some() { Step::Flush } else { Step::GoOn })
+            }
+            Ok(Received::Away(Some(PURGED), what)) => Err(self.feed.gone(&what)),
+            Ok(Received::Away(_, what)) => {
+                self.lose(what);
+                Ok(Step::Flush)
+            }
+            Err(RecvTimeoutError::Disconnected) => {
+                self.lose("the connection ended".into());
+                Ok(Step::Flush)
+            }
+            Err(RecvTimeoutError::Timeout) => Ok(Step::Flush),
+        }
+    }
+
+    fn lose(&mut self, what: String) {
+        self.stream = None;
+        self.away_since = Some(Instant::now());
+        self.away = format!("{}: {what}", self.feed.settings[0].connection.name);
+        self.torn |= self.applier.is_within();
+        self.applier.restart();
+    }
+
+    /// A table that is read is told: it may have changed.
+    fn told(&mut self, table: u32, columns: Vec<String>) {
+        let feed = &self.feed.tables[place(table)];
+        let Some(known) = self.state.tables.get_mut(&*feed.name) else { return };
+        if known.columns == columns {
+            return;
+        }
+        let found = differences(&known.columns, &columns, feed);
+        let holds = self.feed.settings[place(table)].options.text("schema_change").as_deref() != Some("ignore");
+        if !found.is_empty() && holds {
+            self.halt = Some(self.feed.changed(&feed.name, &found.join("; "), self.applier.at));
+            return;
+        }
+        known.columns = columns;
+    }
+
+    /// A statement may take a table away, or give it another name.
+    fn statement(&mut self, text: &str) {
+        let lower = text.to_lowercase();
+        let first = lower.split_whitespace().next().unwrap_or_default().to_string();
+        let takes_away = matches!(first.as_str(), "rename" | "drop") || (first == "alter" && lower.contains(" rename "));
+        let is_named = |full: &str| {
+            let name = full.rsplit('.').next().unwrap_or_default().to_lowercase();
+            lower.split(|c: char| !c.is_alphanumeric() && c != '_' && c != '$').any(|word| word == name)
+        };
+        let of_column = lower.contains(" rename column ") || first == "drop" && !lower.contains("table");
+        if let Some(table) = self.feed.tables.iter().find(|t| takes_away && !of_column && is_named(&t.name)) {
+            let holds = self.feed.settings.iter().any(|s| s.options.text("schema_change").as_deref() != Some("ignore"));
+            if holds {
+                self.halt = Some(self.feed.changed(&table.name, text, self.applier.at));
+            }
+        }
+    }
+
+    fn take_portion(&mut self, limit: ReadLimit) -> Outcome<Option<Chunk>> {
+        if let Some(loader) = &self.loader
+            && self.portions.len() < 2
+            && let Ok(portion) = loader.portions.try_recv()
+        {
+            self.portions.push_back((portion?, 0));
+        }
+        if self.applier.is_within() || self.torn || !self.applier.gather.is_empty() {
+            return Ok(None);
+        }
+        let seen = self.applier.seen;
+        let Some((portion, _)) = self.portions.front().filter(|(p, _)| p.mark <= seen) else { return Ok(None) };
+        // Directly before the place of the snapshot no transaction begins.
+        self.applier.at = self.applier.at.max(Position::at(portion.mark.saturating_sub(1)));
+        Ok(Some(self.portion_chunk(limit)))
+    }
+
+    fn portion_chunk(&mut self, limit: ReadLimit) -> Chunk {
+        let Some((portion, from)) = self.portions.pop_front() else { return self.chunk() };
+        let recent = self.applier.recent.get(&portion.table).map_or(&[][..], Vec::as_slice);
+        // Changes after the place of the snapshot have been taken in already; an emptied table has none of these rows.
+        let later = || recent.iter().filter(|(end, _)| *end > portion.mark);
+        let emptied = later().any(|(_, key)| key.is_none());
+        let outdated: HashSet<&[u8]> = later().filter_map(|(_, key)| key.as_deref()).collect();
+        let (table, mut at, mut next) = (portion.table, self.applier.at, from);
+        let count = usize::try_from(portion.rows.len()).unwrap_or(usize::MAX);
+        while next < count && !self.applier.gather.is_full(limit) {
+            let row = next;
+            next += 1;
+            if emptied || outdated.contains(portion.rows.key(row)) {
+                continue;
+            }
+            let told = Told { table, kind: ChangeKind::Loaded, position: at, transaction: None, time: None };
+            let (object, json) = (portion.rows.object(row), portion.rows.key_json(row));
+            self.applier.gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
+            at.minor += 1;
+        }
+        self.applier.at = at;
+        let is_done = next == count;
+        if let Some(load) = self.load_of(table) {
+            load.rows += (next - from) as u64;
+            if let Some(last) = next.checked_sub(1) {
+                load.after = Some(portion.rows.key_parts(last));
+            }
+            load.done = is_done && portion.done;
+        }
+        match is_done {
+            true => self.end_portion(&portion),
+            false => self.portions.push_front((portion, next)),
+        }
+        self.chunk()
+    }
+
+    fn end_portion(&mut self, portion: &Portion) {
+        if let Some(recent) = self.applier.recent.get_mut(&portion.table) {
+            recent.retain(|(end, _)| *end > portion.mark);
+        }
+        if portion.done {
+            self.applier.recent.remove(&portion.table);
+            if self.state.loading().next().is_none() {
+                self.loader = None;
+            }
+        }
+        reach("feed.portion");
+    }
+
+    fn again(&mut self) -> Outcome<Option<Read>> {
+        let Some(since) = self.away_since else { return Ok(None) };
+        if since.elapsed() < AGAIN {
+            std::thread::sleep(PAUSE);
+            return Ok(Some(Read::Away(self.away.clone())));
+        }
+        match self.connect() {
+            Ok(()) => {
+                self.away_since = None;
+                Ok(None)
+            }
+            Err(failure) if failure.passing => {
+                self.away_since = Some(Instant::now());
+                self.away.clone_from(&failure.message);
+                Ok(Some(Read::Away(failure.message)))
+            }
+            Err(failure) => Err(failure),
+        }
+    }
+
+    fn idle(&mut self) -> Read {
+        let seen = self.applier.seen;
+        let is_whole = !self.applier.is_within() && !self.torn && self.stream.is_some();
+        let grown = seen.saturating_sub(self.state.read);
+        if is_whole && self.portions.is_empty() && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME)) {
+            return Read::Chunk(self.chunk());
+        }
+        let is_loading = self.state.loading().next().is_some();
+        let is_read = is_whole && !is_loading && seen >= self.target;
+        if is_read && self.quiet_since.elapsed() > QUIET { Read::CaughtUp } else { Read::Pending }
+    }
+}
+
+fn place(table: u32) -> usize {
+    usize::try_from(table).unwrap_or(usize::MAX)
+}
+
+impl LaneReader for FeedReader {
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        self.teller.tell(self.applier.seen, &self.state);
+        if let Some(read) = self.again()? {
+            if !self.applier.gather.is_empty() {
+                return Ok(Read::Chunk(self.chunk()));
+            }
+            return Ok(read);
+        }
+        loop {
+            if self.applier.gather.is_full(limit) {
+                return Ok(Read::Chunk(self.chunk()));
+            }
+            if self.halt.is_some() {
+                if !self.applier.gather.is_empty() || self.at < self.applier.at {
+                    return Ok(Read::Chunk(self.chunk()));
+                }
+                return Ok(self.halt.take().map_or(Read::Pending, Read::Halt));
+            }
+            if let Some(chunk) = self.take_portion(limit)? {
+                return Ok(Read::Chunk(chunk));
+            }
+            match self.receive()? {
+                Step::GoOn => {}
+                Step::Flush if self.halt.is_some() => {}
+                Step::Flush if !self.applier.gather.is_empty() => return Ok(Read::Chunk(self.chunk())),
+                Step::Flush => return Ok(self.idle()),
+            }
+        }
+    }
+}

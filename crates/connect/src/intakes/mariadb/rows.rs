@@ -1,0 +1,356 @@
+//! Rows events: the images of rows before and after, value by value. Source: "Rows Event" in the documentation of the
+//! binary log; the forms of decimals and of times with fractions as its chapter on storage describes them.
+
+use std::fmt::Write as _;
+
+use super::bytes::Bytes;
+use super::table_map::{Column, DECIMAL, ENUM, SET, STRING, TableMap};
+
+/// The number of the character set that is none.
+const BINARY: u64 = 63;
+
+/// The numbers of `latin1` with its several orders.
+const LATIN: &[u64] = &[5, 8, 15, 31, 47, 48, 49, 94];
+
+/// What `latin1` has for the bytes 0x80 to 0x9f, as Windows-1252.
+const WINDOWS: &str = "€\u{81}‚ƒ„…†‡ˆ‰Š‹Œ\u{8d}Ž\u{8f}\u{90}‘’“”•–—˜™š›œ\u{9d}žŸ";
+
+/// A character of `latin1`.
+fn latin(byte: u8) -> char {
+    match byte {
+        0x80..=0x9f => WINDOWS.chars().nth(usize::from(byte - 0x80)).unwrap_or('?'),
+        other => char::from(other),
+    }
+}
+
+/// What happened to rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Kind {
+    Insert,
+    Update,
+    Delete,
+}
+
+/// A rows event before its rows are read.
+pub(super) struct Rows<'b> {
+    pub kind: Kind,
+    pub table: u64,
+    before: Vec<bool>,
+    after: Vec<bool>,
+    rest: Bytes<'b>,
+}
+
+/// A row as texts; None is null.
+pub(super) type Image = Vec<Option<Vec<u8>>>;
+
+/// What a rows event is, by its number, and whether it is of the second form; None for another event.
+pub(super) fn kind(event: u8) -> Option<(Kind, bool)> {
+    match event {
+        23 => Some((Kind::Insert, false)),
+        24 => Some((Kind::Update, false)),
+        25 => Some((Kind::Delete, false)),
+        30 => Some((Kind::Insert, true)),
+        31 => Some((Kind::Update, true)),
+        32 => Some((Kind::Delete, true)),
+        _ => None,
+    }
+}
+
+impl<'b> Rows<'b> {
+    pub(super) fn read(kind: Kind, second: bool, body: &'b [u8]) -> Option<Self> {
+        let mut bytes = Bytes(body);
+        let table = bytes.le(6)?;
+        bytes.take(2)?;
+        if second {
+            let extra = bytes.le(2)?;
+            bytes.take(extra.checked_sub(2)?)?;
+        }
+        let count = usize::try_from(bytes.packed()?).ok()?;
+        let before = bits(&mut bytes, count)?;
+        let after = if kind == Kind::Update { bits(&mut bytes, count)? } else { before.clone() };
+        Some(Self { kind, table, before, after, rest: bytes })
+    }
+
+    /// Whether all columns of rows are told.
+    pub(super) fn is_whole(&self) -> bool {
+        self.before.iter().chain(&self.after).all(|told| *told)
+    }
+
+    /// The next row: before and after. An error where it cannot be read.
+    #[expect(clippy::type_complexity, reason = "a row before and after")]
+    pub(super) fn next(&mut self, map: &TableMap) -> Option<Result<(Option<Image>, Option<Image>), String>> {
+        if self.rest.0.is_empty() {
+            return None;
+        }
+        let broken = || format!("a row of {}.{} is broken off", map.database, map.table);
+        let mut image = |told: &[bool]| image(&mut self.rest, told, map).unwrap_or_else(|| Err(broken()));
+        Some(match self.kind {
+            Kind::Insert => image(&self.after).map(|new| (None, Some(new))),
+            Kind::Delete => image(&self.before).map(|old| (Some(old), None)),
+            Kind::Update => {
+                image(&self.before).and_then(|old| image(&self.after).map(|new| (Some(old), Some(new))))
+            }
+        })
+    }
+}
+
+fn bits(bytes: &mut Bytes<'_>, count: usize) -> Option<Vec<bool>> {
+    let taken = bytes.take(count.div_ceil(8) as u64)?;
+    Some((0..count).map(|i| taken[i / 8] & (1 << (i % 8)) != 0).collect())
+}
+
+fn image(bytes: &mut Bytes<'_>, told: &[bool], map: &TableMap) -> Option<Result<Image, String>> {
+    let nulls = bits(bytes, told.iter().filter(|t| **t).count())?;
+    let mut nulls = nulls.into_iter();
+    let mut image = Vec::with_capacity(told.len());
+    for (column, told) in map.columns.iter().zip(told) {
+        if !told || nulls.next()? {
+            image.push(None);
+            continue;
+        }
+        let mut text = Vec::new();
+        if let Err(what) = value(bytes, column, &mut text)? {
+            return Some(Err(format!("{}.{}.{}: {what}", map.database, map.table, column.name)));
+        }
+        image.push(Some(text));
+    }
+    Some(Ok(image))
+}
+
+/// Writes a value as text; an error for a type that is not read.
+fn value(bytes: &mut Bytes<'_>, column: &Column, out: &mut Vec<u8>) -> Option<Result<(), String>> {
+    let mut text = String::new();
+    match column.ty {
+        1 | 2 | 3 | 8 | 9 => {
+            let width = match column.ty {
+                1 => 1,
+                2 => 2,
+                9 => 3,
+                3 => 4,
+                _ => 8,
+            };
+            let _ = match column.unsigned {
+                true => write!(text, "{}", bytes.le(width.into())?),
+                false => write!(text, "{}", bytes.signed(width)?),
+            };
+        }
+        // Every float is a double, which tells it exactly.
+        4 => drop(write!(text, "{}", f64::from(f32::from_bits(u32::try_from(bytes.le(4)?).ok()?)))),
+        5 => drop(write!(text, "{}", f64::from_bits(bytes.le(8)?))),
+        13 => {
+            let year = bytes.byte()?;
+            let _ = write!(text, "{:04}", if year == 0 { 0 } else { 1900 + u32::from(year) });
+        }
+        10 | 14 => {
+            let day = bytes.le(3)?;
+            let _ = write!(text, "{:04}-{:02}-{:02}", day >> 9, day >> 5 & 15, day & 31);
+        }
+        17 => {
+            let seconds = i64::try_from(bytes.be(4)?).ok()?;
+            moment(&mut text, seconds)?;
+            fraction(&mut text, bytes, column.meta[0])?;
+            text.push_str("+00:00");
+        }
+        7 => {
+            moment(&mut text, i64::try_from(bytes.le(4)?).ok()?)?;
+            text.push_str("+00:00");
+        }
+        18 => {
+            let packed = bytes.be(5)? & 0x7f_ffff_ffff;
+            let (months, day) = (packed >> 22, packed >> 17 & 31);
+            let _ = write!(text, "{:04}-{:02}-{day:02} ", months / 13, months % 13);
+            let _ = write!(text, "{:02}:{:02}:{:02}", packed >> 12 & 31, packed >> 6 & 63, packed & 63);
+            fraction(&mut text, bytes, column.meta[0])?;
+        }
+        19 => time(&mut text, bytes, column.meta[0])?,
+        DECIMAL => decimal(&mut text, bytes, column.meta[0], column.meta[1])?,
+        ENUM => {
+            let place = usize::try_from(bytes.le(column.meta[1].into())?).ok()?;
+            // Zero is the word for what was none.
+            let word = place.checked_sub(1).and_then(|i| column.words.get(i));
+            text.push_str(word.map_or("", String::as_str));
+        }
+        SET => {
+            let set = bytes.le(column.meta[1].into())?;
+            let words = column.words.iter().enumerate().filter(|(i, _)| set >> i & 1 == 1);
+            text = words.map(|(_, word)| word.as_str()).collect::<Vec<_>>().join(",");
+        }
+        16 => {
+            let count = u64::from(column.meta[1]) + u64::from(column.meta[0] > 0);
+            let _ = write!(text, "{}", bytes.be(count)?);
+        }
+        15 | 253 | STRING | 249..=252 => {
+            let width = width(column);
+            let length = bytes.le(width)?;
+            let taken = bytes.take(length)?;
+            match column.set {
+                BINARY => hexadecimal(&mut text, taken),
+                set if LATIN.contains(&set) => text.extend(taken.iter().map(|b| latin(*b))),
+                _ => out.extend_from_slice(taken),
+            }
+        }
+        other => return Some(Err(format!("columns of the type {other} are not read"))),
+    }
+    out.extend_from_slice(text.as_bytes());
+    Some(Ok(()))
+}
+
+/// In how many bytes the length of a text stands.
+fn width(column: &Column) -> u64 {
+    let [low, high] = column.meta;
+    match column.ty {
+        249..=252 => low.into(),
+        STRING => {
+            // The two high bits of the length are hidden, turned over, in the type.
+            let length = u32::from(high) | ((u32::from(low) & 0x30) ^ 0x30) << 4;
+            if length < 256 { 1 } else { 2 }
+        }
+        _ => if u16::from_le_bytes([low, high]) < 256 { 1 } else { 2 },
+    }
+}
+
+fn hexadecimal(text: &mut String, bytes: &[u8]) {
+    text.push_str("\\x");
+    for b in bytes {
+        let _ = write!(text, "{b:02x}");
+    }
+}
+
+fn moment(text: &mut String, seconds: i64) -> Option<()> {
+    let moment = chrono::DateTime::from_timestamp(seconds, 0)?;
+    let _ = write!(text, "{}", moment.format("%Y-%m-%d %H:%M:%S"));
+    Some(())
+}
+
+/// The digits after the point, two in a byte.
+fn fraction(text: &mut String, bytes: &mut Bytes<'_>, digits: u8) -> Option<()> {
+    let width = digits.div_ceil(2);
+    if width > 0 {
+        let mut value = bytes.be(width.into())?;
+        if digits % 2 == 1 {
+            value /= 10;
+        }
+        let _ = write!(text, ".{value:0width$}", width = usize::from(digits));
+    }
+    Some(())
+}
+
+/// A time of day, or a span of time.
+fn time(text: &mut String, bytes: &mut Bytes<'_>, digits: u8) -> Option<()> {
+    let width = digits.div_ceil(2);
+    // Whole and fraction are one number that is shifted so that negative ones sort before.
+    let packed = bytes.be(3 + u64::from(width))?;
+    let bits = 8 * u32::from(width);
+    let shifted = i64::try_from(packed).ok()? - (0x80_0000_i64 << bits);
+    let (sign, absolute) = if shifted < 0 { ("-", shifted.unsigned_abs()) } else { ("", shifted.unsigned_abs()) };
+    let whole = absolute >> bits;
+    let _ = write!(text, "{sign}{:02}:{:02}:{:02}", whole >> 12 & 0x3ff, whole >> 6 & 63, whole & 63);
+    if width > 0 {
+        let mut value = absolute & ((1 << bits) - 1);
+        if digits % 2 == 1 {
+            value /= 10;
+        }
+        let _ = write!(text, ".{value:0width$}", width = usize::from(digits));
+    }
+    Some(())
+}
+
+/// An exact number: groups of nine digits in four bytes, what is left over in as many as it needs; of a negative one all
+/// bits are turned over.
+fn decimal(text: &mut String, bytes: &mut Bytes<'_>, precision: u8, scale: u8) -> Option<()> {
+    const WIDTH: [u64; 10] = [0, 1, 1, 2, 2, 3, 3, 4, 4, 4];
+    let whole = usize::from(precision.checked_sub(scale)?);
+    let scale = usize::from(scale);
+    let length = WIDTH[whole % 9] + 4 * (whole / 9 + scale / 9) as u64 + WIDTH[scale % 9];
+    let mut raw = bytes.take(length)?.to_vec();
+    let first = raw.first_mut()?;
+    let negative = *first & 0x80 == 0;
+    *first ^= 0x80;
+    if negative {
+        raw.iter_mut().for_each(|b| *b = !*b);
+        text.push('-');
+    }
+    let mut raw = Bytes(&raw);
+    let mut digits = String::new();
+    if whole % 9 > 0 {
+        let _ = write!(digits, "{}", raw.be(WIDTH[whole % 9])?);
+    }
+    for _ in 0..whole / 9 {
+        let _ = write!(digits, "{:09}", raw.be(4)?);
+    }
+    let trimmed = digits.trim_start_matches('0');
+    text.push_str(if trimmed.is_empty() { "0" } else { trimmed });
+    if scale > 0 {
+        text.push('.');
+        for _ in 0..scale / 9 {
+            let _ = write!(text, "{:09}", raw.be(4)?);
+        }
+        if scale % 9 > 0 {
+            let _ = write!(text, "{:0width$}", raw.be(WIDTH[scale % 9])?, width = scale % 9);
+        }
+    }
+    Some(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn column(ty: u8, meta: [u8; 2]) -> Column {
+        Column { ty, meta, ..Column::default() }
+    }
+
+    #[rstest]
+    #[case(column(1, [0, 0]), b"\xff", "-1")]
+    #[case(Column { unsigned: true, ..column(1, [0, 0]) }, b"\xff", "255")]
+    #[case(column(9, [0, 0]), b"\xff\xff\x7f", "8388607")]
+    #[case(Column { unsigned: true, ..column(8, [0, 0]) }, b"\xff\xff\xff\xff\xff\xff\xff\xff", "18446744073709551615")]
+    #[case(column(4, [4, 0]), b"\xcd\xcc\xcc\x3d", "0.10000000149011612")]
+    #[case(column(13, [0, 0]), b"\x7e", "2026")]
+    #[case(column(10, [0, 0]), &[0x77, 0xd5, 0x0f], "2026-11-23")]
+    #[case(column(17, [3, 0]), &[0x69, 0x00, 0x00, 0x00, 0x04, 0xce], "2025-10-27 23:23:28.123+00:00")]
+    #[case(column(18, [0, 0]), &[0x99, 0xb9, 0x2e, 0x81, 0x05], "2026-03-23 08:04:05")]
+    #[case(column(19, [0, 0]), &[0x80, 0x10, 0x83], "01:02:03")]
+    #[case(column(19, [0, 0]), &[0x7f, 0xef, 0x7d], "-01:02:03")]
+    #[case(column(15, [20, 0]), b"\x03abc", "abc")]
+    #[case(Column { set: BINARY, ..column(15, [20, 0]) }, b"\x02\x00\xff", "\\x00ff")]
+    #[case(Column { set: 8, ..column(15, [20, 0]) }, b"\x03a\xe4\x80", "aä€")]
+    #[case(column(252, [2, 0]), b"\x03\x00abc", "abc")]
+    #[case(Column { words: vec!["a".into(), "b".into()], ..column(ENUM, [ENUM, 1]) }, b"\x02", "b")]
+    #[case(Column { words: vec!["a".into(), "b".into(), "c".into()], ..column(SET, [SET, 1]) }, b"\x05", "a,c")]
+    #[case(column(16, [1, 1]), b"\x01\x02", "258")]
+    fn values_are_spelled_as_text(#[case] column: Column, #[case] bytes: &[u8], #[case] expected: &str) {
+        let mut out = Vec::new();
+        let mut rest = Bytes(bytes);
+        value(&mut rest, &column, &mut out).unwrap().unwrap();
+        assert_eq!(String::from_utf8(out).unwrap(), expected);
+        assert!(rest.0.is_empty());
+    }
+
+    #[test]
+    fn a_decimal_of_several_groups_keeps_every_digit() {
+        // 1234567890.1234 with 14 digits, 4 of them after the point: 0x81 0x0DFB38D2 0x04D2.
+        let bytes = [0x81, 0x0d, 0xfb, 0x38, 0xd2, 0x04, 0xd2];
+        let mut text = String::new();
+        decimal(&mut text, &mut Bytes(&bytes), 14, 4).unwrap();
+        assert_eq!(text, "1234567890.1234");
+        let negative: Vec<u8> = bytes.iter().map(|b| !b).collect();
+        text.clear();
+        decimal(&mut text, &mut Bytes(&negative), 14, 4).unwrap();
+        assert_eq!(text, "-1234567890.1234");
+    }
+
+    #[test]
+    fn what_is_broken_off_is_no_row() {
+        let map = TableMap { id: 7, database: "d".into(), table: "t".into(), columns: vec![column(3, [0, 0])] };
+        let mut body = vec![7, 0, 0, 0, 0, 0, 0, 0, 1, 1, 0];
+        body.extend(5_i32.to_le_bytes());
+        let mut rows = Rows::read(Kind::Insert, false, &body).unwrap();
+        assert!(rows.is_whole());
+        assert_eq!(rows.next(&map), Some(Ok((None, Some(vec![Some(b"5".to_vec())])))));
+        assert_eq!(rows.next(&map), None);
+        let mut rows = Rows::read(Kind::Insert, false, &body[..13]).unwrap();
+        assert!(matches!(rows.next(&map), Some(Err(_))));
+    }
+}
