@@ -58,7 +58,18 @@ impl Office {
 
     fn sql(&self, database: &str, sql: &str) -> String {
         let mut child = Command::new("mariadb")
-            .args(["-h", "127.0.0.1", "-P", &self.port, "-u", "sluice", "-N", "-B", "--default-character-set=utf8mb4", database])
+            .args([
+                "-h",
+                "127.0.0.1",
+                "-P",
+                &self.port,
+                "-u",
+                "sluice",
+                "-N",
+                "-B",
+                "--default-character-set=utf8mb4",
+                database,
+            ])
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
@@ -73,7 +84,10 @@ impl Office {
     fn project(&self) -> TestProject {
         let project = TestProject::empty();
         let connection = |name: &str, database: &str| {
-            format!("[connection.{name}]\nurl = \"mariadb://127.0.0.1:{}/{database}\"\nuser = \"sluice\"\n\n", self.port)
+            format!(
+                "[connection.{name}]\nurl = \"mariadb://127.0.0.1:{}/{database}\"\nuser = \"sluice\"\n\n",
+                self.port
+            )
         };
         let both = connection("office", &self.source) + &connection("warehouse", &self.target);
         project.write("sluice.toml", format!("[project]\nname = \"tarrow\"\n\n{both}"));
@@ -103,8 +117,12 @@ impl Office {
         self.next += 1;
         let next = self.next;
         match self.below(10) {
-            0 | 1 => format!("insert into permit values ({next}, 'C9', -{tons}.125, now(6), repeat('ü\\n', {id}), 'ferry', null, 'x');"),
-            2..=4 => format!("update permit set tons = {tons}, kind = 'barge' where permit_id between {id} and {id} + 2;"),
+            0 | 1 => format!(
+                "insert into permit values ({next}, 'C9', -{tons}.125, now(6), repeat('ü\\n', {id}), 'ferry', null, 'x');"
+            ),
+            2..=4 => {
+                format!("update permit set tons = {tons}, kind = 'barge' where permit_id between {id} and {id} + 2;")
+            }
             5 => format!("update permit set permit_id = {next} where permit_id = {id};"),
             6 => format!("delete from permit where permit_id = {id};"),
             7 => format!("insert into other values ({next});"),
@@ -127,11 +145,18 @@ impl Office {
         }
         match round % 9 {
             4 => sql.push_str(&format!("alter table permit add column more_{round} int default 7 first;\n")),
-            7 => sql.push_str("truncate permit; insert into permit select seq, 'C1', 1, null, 'n', 'tug', null, 'x' \
-                               from seq_1_to_800;\n".replace("select seq", "(permit_id, class, tons, issued_at, note, kind, opened, clerk) select seq").as_str()),
+            7 => sql.push_str(
+                "truncate permit; insert into permit select seq, 'C1', 1, null, 'n', 'tug', null, 'x' \
+                               from seq_1_to_800;\n"
+                    .replace("select seq", "(permit_id, class, tons, issued_at, note, kind, opened, clerk) select seq")
+                    .as_str(),
+            ),
             _ => {}
         }
-        let sql = sql.replace("insert into permit values", "insert into permit (permit_id, class, tons, issued_at, note, kind, opened, clerk) values");
+        let sql = sql.replace(
+            "insert into permit values",
+            "insert into permit (permit_id, class, tons, issued_at, note, kind, opened, clerk) values",
+        );
         self.sql(&self.source.clone(), &sql);
     }
 
@@ -145,7 +170,8 @@ impl Office {
         let (source, mirror) = (rows(&self.source), rows(&self.target));
         assert_eq!(mirror.len(), source.len());
         assert_eq!(source.iter().zip(&mirror).find(|(a, b)| a != b), None);
-        let log = self.sql(&self.target, &format!("select _change, {COLUMNS} from permit_log order by _position, _within"));
+        let log =
+            self.sql(&self.target, &format!("select _change, {COLUMNS} from permit_log order by _position, _within"));
         let mut played: BTreeMap<String, String> = BTreeMap::new();
         for line in log.lines() {
             let (change, row) = line.split_once('\t').unwrap();
@@ -189,7 +215,8 @@ fn killed_at_random_while_the_source_changes(#[case] seed: u64, #[case] kills: u
     let Some(mut office) = Office::new(seed) else { return };
     let project = office.project();
     for round in 0..kills {
-        let mut child = project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut child =
+            project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
         office.change(8, round);
         std::thread::sleep(Duration::from_millis(seed * 37 * (round + 1) % 400));
         let ended = child.try_wait().unwrap();

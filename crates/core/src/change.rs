@@ -28,8 +28,6 @@ pub enum ChangeKind {
     Loaded,
     /// All rows of the table went.
     Truncated,
-    /// The table has been read as a whole: rows that were neither loaded nor changed since that began are gone.
-    Swept,
     /// The row was updated and does not meet a condition any more: for a mirror it went, others do not see it.
     Left,
 }
@@ -43,18 +41,17 @@ impl ChangeKind {
             Self::Deleted | Self::Left => "deleted",
             Self::Loaded => "loaded",
             Self::Truncated => "truncated",
-            Self::Swept => "swept",
         }
     }
 
     /// Whether the row, or every row, is gone afterwards.
     pub fn is_gone(self) -> bool {
-        matches!(self, Self::Deleted | Self::Left | Self::Truncated | Self::Swept)
+        matches!(self, Self::Deleted | Self::Left | Self::Truncated)
     }
 
     /// Whether it is about the whole table rather than one row.
     pub fn is_of_table(self) -> bool {
-        matches!(self, Self::Truncated | Self::Swept)
+        self == Self::Truncated
     }
 }
 

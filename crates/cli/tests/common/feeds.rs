@@ -90,7 +90,9 @@ impl Office {
                 let id = self.next;
                 format!("insert into permit values ({id}, 'V-1', 'C{class}', {tons}.25, now(), repeat('x', {note}));")
             }
-            2..=5 => format!("update permit set tons = {tons}, class = 'C{class}' where permit_id between {id} and {id} + 2;"),
+            2..=5 => format!(
+                "update permit set tons = {tons}, class = 'C{class}' where permit_id between {id} and {id} + 2;"
+            ),
             6 => format!("update permit set note = repeat(md5('{tons}'), 200) where permit_id = {id};"),
             7 => {
                 self.next += 1;
@@ -99,7 +101,10 @@ impl Office {
             8 => format!("delete from permit where permit_id = {id};"),
             9 => {
                 self.next += 1;
-                format!("update permit set permit_id = {} where permit_id = (select max(permit_id) from permit);", self.next)
+                format!(
+                    "update permit set permit_id = {} where permit_id = (select max(permit_id) from permit);",
+                    self.next
+                )
             }
             10 => format!("update vessel set name = 'N{tons}' where vessel_no = 'V-{}';", id % 50),
             11 => format!("delete from vessel where vessel_no = 'V-{}';", id % 50),
@@ -109,9 +114,13 @@ impl Office {
                 id % 60
             ),
             13 => format!("update berth set free = not free, place = place + 1000 where place = {};", id % 100),
-            14 if id % 7 == 0 => "truncate berth; insert into berth select 'L-9', i, true from generate_series(1, 60) i;".into(),
+            14 if id.is_multiple_of(7) => {
+                "truncate berth; insert into berth select 'L-9', i, true from generate_series(1, 60) i;".into()
+            }
             14 => format!("insert into berth values ('L-7', {tons} + 5000, true) on conflict do nothing;"),
-            _ => format!("delete from permit where permit_id = {id}; insert into permit values ({id}, 'V-2', null, {tons});"),
+            _ => format!(
+                "delete from permit where permit_id = {id}; insert into permit values ({id}, 'V-2', null, {tons});"
+            ),
         }
     }
 
@@ -125,7 +134,11 @@ impl Office {
                 let inner = self.statement();
                 if self.below(5) == 0 {
                     let outcome = if self.below(2) == 0 { "rollback to inner" } else { "release" };
-                    let outcome = if outcome == "release" { "release savepoint \"inner\"" } else { "rollback to savepoint \"inner\"" };
+                    let outcome = if outcome == "release" {
+                        "release savepoint \"inner\""
+                    } else {
+                        "rollback to savepoint \"inner\""
+                    };
                     sql.push_str(&format!("savepoint \"inner\";\n{inner}\n{outcome};\n"));
                 } else {
                     sql.push_str(&format!("{inner}\n"));
@@ -158,7 +171,8 @@ impl Office {
     /// Every mirror equals its table.
     pub fn check_mirrors(&self) {
         for (table, _, columns) in TABLES {
-            let (source, mirror) = (Self::rows(&self.source, table, columns), Self::rows(&self.target.url, table, columns));
+            let (source, mirror) =
+                (Self::rows(&self.source, table, columns), Self::rows(&self.target.url, table, columns));
             assert_eq!(mirror.len(), source.len(), "{table}");
             let differing = source.iter().zip(&mirror).find(|(a, b)| a != b);
             assert_eq!(differing, None, "{table}");

@@ -114,14 +114,22 @@ impl Server {
 
 /// Waits for something of the network. Core is synchronous; what waits runs on two threads of its own.
 pub(crate) fn wait<T>(work: impl Future<Output = T>) -> T {
+    runtime().block_on(work)
+}
+
+/// Begins something that goes on beside others.
+pub(crate) fn spawn(work: impl Future<Output = ()> + Send + 'static) -> tokio::task::JoinHandle<()> {
+    runtime().spawn(work)
+}
+
+fn runtime() -> &'static tokio::runtime::Runtime {
     static RUNTIME: OnceLock<tokio::runtime::Runtime> = OnceLock::new();
-    let runtime = RUNTIME.get_or_init(|| {
+    RUNTIME.get_or_init(|| {
         tokio::runtime::Builder::new_multi_thread()
             .worker_threads(2)
             .thread_name("network")
             .enable_all()
             .build()
             .expect("threads can be started")
-    });
-    runtime.block_on(work)
+    })
 }

@@ -47,7 +47,8 @@ pub struct Contract {
 impl Contract {
     /// The Arrow schema of decoded events: the fields, then `extra` where it is kept.
     pub fn schema(&self) -> SchemaRef {
-        let mut fields: Vec<_> = self.fields.iter().map(|f| f.ty.field(&f.name, !f.not_null || self.may_lack)).collect();
+        let mut fields: Vec<_> =
+            self.fields.iter().map(|f| f.ty.field(&f.name, !f.not_null || self.may_lack)).collect();
         if self.extra == ExtraFields::Keep {
             fields.push(SqlType::Json.field(EXTRA_COLUMN, true));
         }

@@ -44,13 +44,7 @@ impl Transform {
     /// harm, and is at fault otherwise. `keeps_left` lets an updated row that does not meet the condition pass as
     /// [`ChangeKind::Left`]. A column computed from absent values alone is absent; one that needs absent and present
     /// values together is at fault.
-    pub fn apply_changes(
-        &self,
-        rows: &RecordBatch,
-        marks: &Marks,
-        now: i64,
-        keeps_left: bool,
-    ) -> (Transformed, Marks) {
+    pub fn apply_changes(&self, rows: &RecordBatch, marks: &Marks, now: i64, keeps_left: bool) -> (Transformed, Marks) {
         let mut faults = Vec::new();
         let mut kept = Vec::with_capacity(rows.num_rows());
         let mut kinds = Vec::with_capacity(rows.num_rows());
@@ -114,7 +108,9 @@ impl Transform {
             }
             match (!truth.is_null(row) && truth.value(row), kind) {
                 (true, kind) => Fate::Passes(*kind),
-                (false, ChangeKind::Updated | ChangeKind::Early | ChangeKind::Left) if keeps_left => Fate::Passes(ChangeKind::Left),
+                (false, ChangeKind::Updated | ChangeKind::Early | ChangeKind::Left) if keeps_left => {
+                    Fate::Passes(ChangeKind::Left)
+                }
                 (false, _) => Fate::Filtered,
             }
         };
@@ -183,7 +179,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-        use crate::expr::{ScopeColumn, bind_condition, bind_select};
+    use crate::expr::{ScopeColumn, bind_condition, bind_select};
     use crate::plan::OutputColumn;
     use crate::plan::transform::schema_of;
     use crate::problem::Problems;

@@ -42,7 +42,12 @@ fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
     Plan {
         pipeline: config.name.clone(),
         about: config.about.clone(),
-        batch: BatchLimits { rows: config.batch_rows, bytes: config.batch_bytes, every: config.batch_every, may_split: config.batch_may_split },
+        batch: BatchLimits {
+            rows: config.batch_rows,
+            bytes: config.batch_bytes,
+            every: config.batch_every,
+            may_split: config.batch_may_split,
+        },
         rejects: RejectLimit { share: config.reject_share, least: config.reject_least },
         events: Vec::new(),
         arrivals: Vec::new(),

@@ -109,7 +109,11 @@ impl Profile {
             path: g.path,
             place: place.clone(),
         };
-        Contract { fields: self.guesses().into_iter().map(field).collect(), extra: ExtraFields::Ignore, may_lack: false }
+        Contract {
+            fields: self.guesses().into_iter().map(field).collect(),
+            extra: ExtraFields::Ignore,
+            may_lack: false,
+        }
     }
 
     /// A dialect that takes the words for null that were seen as such.

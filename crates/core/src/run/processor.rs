@@ -179,14 +179,7 @@ fn marks(changes: &Changes, spans: &[RecordSpan], absent: Absent) -> Marks {
 impl Gathered<'_> {
     /// Hands the rows of an event to its landings and to the events made of it. `origin` leads from its rows to those
     /// that were decoded.
-    fn event(
-        &mut self,
-        plan: &Plan,
-        index: usize,
-        rows: &RecordBatch,
-        marks: Option<&Marks>,
-        origin: Option<&[u32]>,
-    ) {
+    fn event(&mut self, plan: &Plan, index: usize, rows: &RecordBatch, marks: Option<&Marks>, origin: Option<&[u32]>) {
         let event = &plan.events[index];
         for place in &event.landings {
             let landing = &plan.landings[*place];

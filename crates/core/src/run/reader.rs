@@ -189,9 +189,7 @@ impl<'a> Reader<'a> {
             match b.within {
                 None => full || b.since.elapsed() >= limits.every,
                 // What belongs together stays together, unless it alone is too much for a batch.
-                Some((records, bytes)) => {
-                    limits.may_split && full && (records >= limits.rows || bytes >= limits.bytes)
-                }
+                Some((records, bytes)) => limits.may_split && full && (records >= limits.rows || bytes >= limits.bytes),
             }
         };
         if self.batch.as_ref().is_some_and(is_full) {

@@ -61,7 +61,8 @@ impl<'a> Stager<'a> {
     fn open(&mut self, identity: BatchIdentity, opened_at: i64) -> Outcome<()> {
         let into: Vec<usize> = self.events.iter().flat_map(|e| self.shared.plan.landings_of(*e)).collect();
         let is_feed = self.events.iter().any(|e| self.shared.plan.events[*e].context.is_of_changes());
-        self.batch = Some(Gathering::open(self.shared.plan, &self.shared.landings, &into, identity, opened_at, is_feed)?);
+        self.batch =
+            Some(Gathering::open(self.shared.plan, &self.shared.landings, &into, identity, opened_at, is_feed)?);
         Ok(())
     }
 

@@ -22,6 +22,8 @@ struct Change {
     arrival: String,
     from: Option<Position>,
     to: PartitionPosition,
+    /// Whether tables are loaded again.
+    anew: bool,
 }
 
 pub(super) fn set(
@@ -47,7 +49,7 @@ pub(super) fn set(
     for wanted in &args.set {
         gather(project, pipeline, &standings, args, wanted, &mut changes)?;
     }
-    changes.retain(|c: &Change| c.from != Some(c.to.position));
+    changes.retain(|c: &Change| c.anew || c.from != Some(c.to.position));
     if changes.is_empty() {
         output::note("every position is there already; nothing was changed\n");
         return Ok(Exit::Fine);
@@ -138,6 +140,12 @@ fn number(standing: &Standing, state: &PartitionState, text: &str) -> Outcome<Po
     let number: u64 = text.replace(['_', ','], "").parse().map_err(|_| {
         wrong(format!("`{text}` is no position"), "write PARTITION=NUMBER, such as lock.passages/0=1200".into())
     })?;
+    if is_feed(standing) {
+        return Err(wrong(
+            "a place in a log cannot be set by hand".into(),
+            "`--set earliest` begins anew: every table is loaded again, then followed".into(),
+        ));
+    }
     if standing.kind != "topics" && number != 0 {
         return Err(wrong(
             format!("a position within {} cannot be set by hand", state.partition),
@@ -154,6 +162,11 @@ fn number(standing: &Standing, state: &PartitionState, text: &str) -> Outcome<Po
     Ok(Position::at(number))
 }
 
+/// Whether it is a change feed.
+fn is_feed(standing: &Standing) -> bool {
+    matches!(standing.kind, "postgres" | "mariadb")
+}
+
 fn add(
     standing: &Standing,
     state: &PartitionState,
@@ -161,12 +174,13 @@ fn add(
     changes: &mut Vec<Change>,
 ) -> Outcome<()> {
     let known = standing.position(&state.partition);
-    if standing.kind != "topics" {
+    if standing.kind == "files" {
         // The fingerprint of the file's beginning still guards it.
         to.identity = known.map(|k| k.identity.clone()).unwrap_or_default();
     }
     changes.retain(|c| c.to.partition != to.partition || c.arrival != standing.label);
-    changes.push(Change { arrival: standing.label.clone(), from: known.map(|k| k.position), to });
+    let anew = is_feed(standing);
+    changes.push(Change { arrival: standing.label.clone(), from: known.map(|k| k.position), to, anew });
     Ok(())
 }
 
@@ -177,6 +191,7 @@ fn shown(pipeline: &str, changes: &[Change]) -> String {
     for change in changes {
         let (from, to) = (change.from.map(|p| p.major), change.to.position.major);
         let means = match from {
+            _ if change.anew => style::warn("every table is loaded again; rows deleted meanwhile stay in mirrors"),
             Some(from) if from > to => {
                 again = true;
                 style::warn(&format!("{} are read again and land again", show_many(from - to, "position")))

@@ -84,6 +84,7 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
             settled.push(batch.clone());
         }
     }
-    let unfinished = batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
+    let unfinished =
+        batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
     Ok(Status { holder: ledger.holder(&name)?, name, away, standings: standing, settled, unfinished })
 }

@@ -197,7 +197,12 @@ mod tests {
     #[case(50, 200, false, 0.25)]
     #[case(300, 200, false, 0.99)]
     #[case(0, 0, true, 1.0)]
-    fn what_is_not_done_is_never_whole(#[case] rows: u64, #[case] about: u64, #[case] done: bool, #[case] expected: f64) {
+    fn what_is_not_done_is_never_whole(
+        #[case] rows: u64,
+        #[case] about: u64,
+        #[case] done: bool,
+        #[case] expected: f64,
+    ) {
         let load = TableLoad { table: "t".into(), rows, about, done, rate: None };
         assert!((share(&load) - expected).abs() < 1e-9);
     }

@@ -106,8 +106,13 @@ mod tests {
         let mut gather = Gather::new(vec!["public.permit".into()]);
         gather.set_columns(0, vec!["id".into()]);
         for (minor, kind) in [(0, ChangeKind::Inserted), (1, ChangeKind::Deleted)] {
-            let told = Told { table: 0, kind, position: Position { major: 9, minor }, transaction: Some(4), time: None };
-            let old = |out: &mut Vec<u8>| if minor == 1 { out.extend(b"{\"old\":1}") };
+            let told =
+                Told { table: 0, kind, position: Position { major: 9, minor }, transaction: Some(4), time: None };
+            let old = |out: &mut Vec<u8>| {
+                if minor == 1 {
+                    out.extend(b"{\"old\":1}")
+                }
+            };
             gather.add(told, |out| out.extend(b"{\"id\":1}"), |out| out.extend(b"{}"), old);
         }
         assert!(gather.is_full(ReadLimit { records: 2, bytes: 1 << 20 }));

@@ -36,6 +36,15 @@ pub(super) fn file_number(file: &str) -> u64 {
     file.rsplit('.').next().and_then(|n| n.parse().ok()).unwrap_or(0)
 }
 
+/// The name in an event that tells of the next file. One that stands in no file itself may come with its checksum behind
+/// the name, which ends after the first point and six digits.
+fn file_name(bytes: &[u8]) -> String {
+    let mut dots = bytes.iter().enumerate().filter(|(_, b)| **b == b'.').map(|(i, _)| i);
+    let ends = |dot: &usize| bytes.get(dot + 1..dot + 7).is_some_and(|d| d.iter().all(u8::is_ascii_digit));
+    let end = dots.find(ends).map_or(bytes.len(), |dot| dot + 7);
+    String::from_utf8_lossy(&bytes[..end]).into_owned()
+}
+
 /// File number and place within the file.
 pub(super) fn parts(at: u64) -> (u64, u64) {
     (at >> PLACE, at & ((1 << PLACE) - 1))
@@ -134,9 +143,9 @@ impl Applier {
         let broken = || "an event of the log is broken off".to_string();
         match event.kind {
             ROTATE => {
-                let name = event.body.get(8..).map(|n| String::from_utf8_lossy(n).into_owned()).ok_or_else(broken)?;
+                let name = event.body.get(8..).map(file_name).ok_or_else(broken)?;
                 let at = event.body.first_chunk::<8>().map(|b| u64::from_le_bytes(*b)).ok_or_else(broken)?;
-                self.file = file_number(name.trim_end_matches('\0'));
+                self.file = file_number(&name);
                 self.see(self.here(at));
             }
             GTID => self.begin(event),
@@ -336,7 +345,6 @@ impl Applier {
             self.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
     }
-
 }
 
 impl Bound {
@@ -387,6 +395,8 @@ mod tests {
     fn places_grow_from_file_to_file() {
         let at = place("mariadb-bin.000012", 77);
         assert_eq!(parts(at), (12, 77));
+        assert_eq!(file_name(b"log.a.000001\x37.\xff1"), "log.a.000001");
+        assert_eq!(file_name(b"odd"), "odd");
         assert!(place("mariadb-bin.000013", 4) > at);
     }
 

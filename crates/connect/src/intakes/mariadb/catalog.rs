@@ -35,8 +35,6 @@ pub(super) struct SourceColumn {
     pub name: String,
     /// The type without its length.
     pub base: String,
-    /// The type as it is declared.
-    pub ty: String,
     /// Whether it holds JSON, which is a check on text.
     pub is_json: bool,
     /// The character set; none for what is no text.
@@ -48,9 +46,8 @@ impl SourceColumn {
     pub(super) fn spelling(&self) -> Spelling {
         match self.base.as_str() {
             _ if self.is_json => Spelling::Json,
-            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "float" | "double" | "bit" | "year" => {
-                Spelling::Number
-            }
+            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "float" | "double" | "bit"
+            | "year" => Spelling::Number,
             _ => Spelling::Text,
         }
     }
@@ -163,13 +160,13 @@ impl Catalog {
         ))?;
         let json: Vec<String> = json.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
         let columns = self.rows(&format!(
-            "select column_name, data_type, column_type, character_set_name from information_schema.columns where {of} \
+            "select column_name, data_type, character_set_name from information_schema.columns where {of} \
              order by ordinal_position"
         ))?;
         let column = |row: Vec<Option<String>>| {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
             let is_json = json.iter().any(|clause| *clause == format!("json_valid({})", quote(&text(0))));
-            SourceColumn { name: text(0), base: text(1), ty: text(2), is_json, characters: row.get(3).cloned().flatten() }
+            SourceColumn { name: text(0), base: text(1), is_json, characters: row.get(2).cloned().flatten() }
         };
         let key = self.rows(&format!(
             "select column_name from information_schema.statistics where {of} and index_name = 'PRIMARY' order by \
@@ -198,6 +195,10 @@ impl Catalog {
 /// What an error means.
 pub(super) fn failed(shown: &str, error: &mysql_async::Error) -> Failure {
     match error {
+        // Locks, shutting down, a table that changed under a snapshot, a connection that was ended.
+        mysql_async::Error::Server(said) if matches!(said.code, 1053 | 1205 | 1213 | 1412 | 1927) => {
+            Failure::away(format!("{shown}: {}", said.message))
+        }
         mysql_async::Error::Server(said) => Failure::unreachable(format!("{shown}: {}", said.message)),
         other => Failure::away(format!("{shown} does not answer: {other}")),
     }

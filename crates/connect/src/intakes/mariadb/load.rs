@@ -87,7 +87,8 @@ impl Drop for Loader {
 fn load(task: &mut LoadTask, send: &Sender<Outcome<Portion>>, stop: &AtomicBool) -> Outcome<()> {
     let mut catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
-    let table = catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
+    let table =
+        catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| task.feed.takes(&c.name)).collect();
     let limit = task.settings.options.integer("load_rows").max(1);
     let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
@@ -157,8 +158,9 @@ fn ask(
     let (file, at) = (value("binlog_snapshot_file"), value("binlog_snapshot_position").parse().ok());
     let Some(at) = at.filter(|_| !file.is_empty()) else {
         let message = format!("{} does not tell at which place in its log a snapshot stands", catalog.shown);
-        return Err(Failure::new(FailureKind::Configuration, message)
-            .with_help("tables of such a server cannot be loaded without a gap: load = \"never\" reads their changes alone"));
+        return Err(Failure::new(FailureKind::Configuration, message).with_help(
+            "tables of such a server cannot be loaded without a gap: load = \"never\" reads their changes alone",
+        ));
     };
     let portion = read(catalog, of, columns, question, limit, place(&file, at))?;
     catalog.rows("commit")?;

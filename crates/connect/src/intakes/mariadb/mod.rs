@@ -93,7 +93,11 @@ impl MariadbFeed {
                 let failure = Failure::new(FailureKind::Configuration, problem.message);
                 return Err(failure.with_help(problem.help.unwrap_or_default()));
             };
-            tables.push(FeedTable { name: table.full().into(), key: table.key.clone(), contract: one.contract.clone() });
+            tables.push(FeedTable {
+                name: table.full().into(),
+                key: table.key.clone(),
+                contract: one.contract.clone(),
+            });
             known.push(Known {
                 names: table.columns.iter().map(|c| c.name.clone()).collect(),
                 spelling: table.columns.iter().map(|c| (c.name.clone(), c.spelling())).collect(),
@@ -133,8 +137,8 @@ impl MariadbFeed {
 
     fn gone(&self, what: &str) -> Failure {
         Failure::findings(format!("the log that was not read is gone: {what}")).with_help(
-            "the server threw it away, or is another one; changes since then are lost to us. Land the tables anew under \
-             another event, or raise expire_logs_days at the server before it happens again",
+            "the server threw it away, or is another one. `sluice positions PIPELINE --set earliest` begins anew: every \
+             table is loaded again (empty the mirrors first: rows that were deleted meanwhile would stay)",
         )
     }
 
@@ -171,8 +175,13 @@ impl Intake for MariadbIntake {
         let mut state = State::read(&known.identity)?;
         let system = catalog.identity()?;
         if system != state.system {
-            let message = format!("{} is another server than the one that was read: {system}, not {}", catalog.shown, state.system);
-            return Err(Failure::findings(message).with_help("its log is another one; land the tables anew under another event"));
+            let message = format!(
+                "{} is another server than the one that was read: {system}, not {}",
+                catalog.shown, state.system
+            );
+            return Err(Failure::findings(message).with_help(
+                "its log is another one; if that is meant, `sluice positions PIPELINE --set earliest` loads every table again",
+            ));
         }
         self.0.bind(&mut state);
         let (file, at) = catalog.log_end()?;
@@ -224,8 +233,11 @@ impl Intake for MariadbIntake {
     }
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
-        let _ = mark;
-        Ok(None)
+        match mark {
+            // The log does not go back for ever: what was there before is loaded again.
+            Mark::Earliest => self.starts(&[]).map(Some),
+            Mark::Latest | Mark::Time(_) => Ok(None),
+        }
     }
 
     fn ranges(&self, _: &Ranges) -> Outcome<Box<dyn LaneReader>> {

@@ -155,18 +155,18 @@ impl FeedReader {
             }
             Ok(Received::Away(Some(PURGED), what)) => Err(self.feed.gone(&what)),
             Ok(Received::Away(_, what)) => {
-                self.lose(what);
+                self.lose(&what);
                 Ok(Step::Flush)
             }
             Err(RecvTimeoutError::Disconnected) => {
-                self.lose("the connection ended".into());
+                self.lose("the connection ended");
                 Ok(Step::Flush)
             }
             Err(RecvTimeoutError::Timeout) => Ok(Step::Flush),
         }
     }
 
-    fn lose(&mut self, what: String) {
+    fn lose(&mut self, what: &str) {
         self.stream = None;
         self.away_since = Some(Instant::now());
         self.away = format!("{}: {what}", self.feed.settings[0].connection.name);
@@ -194,7 +194,8 @@ impl FeedReader {
     fn statement(&mut self, text: &str) {
         let lower = text.to_lowercase();
         let first = lower.split_whitespace().next().unwrap_or_default().to_string();
-        let takes_away = matches!(first.as_str(), "rename" | "drop") || (first == "alter" && lower.contains(" rename "));
+        let takes_away =
+            matches!(first.as_str(), "rename" | "drop") || (first == "alter" && lower.contains(" rename "));
         let is_named = |full: &str| {
             let name = full.rsplit('.').next().unwrap_or_default().to_lowercase();
             lower.split(|c: char| !c.is_alphanumeric() && c != '_' && c != '$').any(|word| word == name)
@@ -242,7 +243,12 @@ impl FeedReader {
             }
             let told = Told { table, kind: ChangeKind::Loaded, position: at, transaction: None, time: None };
             let (object, json) = (portion.rows.object(row), portion.rows.key_json(row));
-            self.applier.gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
+            self.applier.gather.add(
+                told,
+                |out| out.extend_from_slice(object),
+                |out| out.extend_from_slice(json),
+                |_| {},
+            );
             at.minor += 1;
         }
         self.applier.at = at;
@@ -298,7 +304,10 @@ impl FeedReader {
         let seen = self.applier.seen;
         let is_whole = !self.applier.is_within() && !self.torn && self.stream.is_some();
         let grown = seen.saturating_sub(self.state.read);
-        if is_whole && self.portions.is_empty() && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME)) {
+        if is_whole
+            && self.portions.is_empty()
+            && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME))
+        {
             return Read::Chunk(self.chunk());
         }
         let is_loading = self.state.loading().next().is_some();

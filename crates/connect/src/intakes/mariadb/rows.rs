@@ -87,9 +87,7 @@ impl<'b> Rows<'b> {
         Some(match self.kind {
             Kind::Insert => image(&self.after).map(|new| (None, Some(new))),
             Kind::Delete => image(&self.before).map(|old| (Some(old), None)),
-            Kind::Update => {
-                image(&self.before).and_then(|old| image(&self.after).map(|new| (Some(old), Some(new))))
-            }
+            Kind::Update => image(&self.before).and_then(|old| image(&self.after).map(|new| (Some(old), Some(new)))),
         })
     }
 }
@@ -205,7 +203,13 @@ fn width(column: &Column) -> u64 {
             let length = u32::from(high) | ((u32::from(low) & 0x30) ^ 0x30) << 4;
             if length < 256 { 1 } else { 2 }
         }
-        _ => if u16::from_le_bytes([low, high]) < 256 { 1 } else { 2 },
+        _ => {
+            if u16::from_le_bytes([low, high]) < 256 {
+                1
+            } else {
+                2
+            }
+        }
     }
 }
 

@@ -11,7 +11,7 @@ use tokio::sync::Semaphore;
 use tokio::task::JoinHandle;
 
 use super::catalog::{Catalog, failed};
-use crate::databases::wait;
+use crate::databases::{spawn, wait};
 
 /// How much of the log may wait to be read, in KiB.
 const WAITING: u32 = 64 << 10;
@@ -58,7 +58,7 @@ impl Stream {
         let (send, received) = unbounded();
         let room = Arc::new(Semaphore::new(usize::try_from(WAITING).unwrap_or(1)));
         let own = Arc::clone(&room);
-        let task = wait(async { tokio::spawn(async move { receive(stream, &send, &own).await }) });
+        let task = spawn(async move { receive(stream, &send, &own).await });
         Ok(Self { received, room, task })
     }
 
@@ -108,4 +108,3 @@ impl LogEvent {
         Self { kind, time: 5, start, end, body, taken: 1 }
     }
 }
-

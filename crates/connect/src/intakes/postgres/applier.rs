@@ -117,11 +117,16 @@ impl Applier {
                 return Some(Applied::Relation(relation.clone()));
             }
             Message::Insert { relation, new } => self.row(*relation, ChangeKind::Inserted, None, Some(new))?,
-            Message::Update { relation, old, new } => self.row(*relation, ChangeKind::Updated, old.as_ref(), Some(new))?,
+            Message::Update { relation, old, new } => {
+                self.row(*relation, ChangeKind::Updated, old.as_ref(), Some(new))?
+            }
             Message::Delete { relation, old } => self.row(*relation, ChangeKind::Deleted, Some(old), None)?,
             Message::Truncate { relations } => relations.iter().try_for_each(|r| self.truncate(*r))?,
             Message::Other => {}
-            Message::StreamStart { .. } | Message::StreamStop | Message::StreamCommit { .. } | Message::StreamAbort { .. } => {
+            Message::StreamStart { .. }
+            | Message::StreamStop
+            | Message::StreamCommit { .. }
+            | Message::StreamAbort { .. } => {
                 return None;
             }
         }

@@ -30,7 +30,8 @@ fn applier(from: Position) -> Applier {
     let mut applier = Applier::new(vec![table], from);
     let column = |name: &str, ty, is_key| RelationColumn { name: name.into(), ty, modifier: -1, is_key };
     let columns = vec![column("id", 23, true), column("note", 25, false), column("open", 16, false)];
-    let relation = |id, name: &str| Relation { id, schema: "public".into(), name: name.into(), columns: columns.clone() };
+    let relation =
+        |id, name: &str| Relation { id, schema: "public".into(), name: name.into(), columns: columns.clone() };
     applier.apply(&Message::Relation(relation(7, "permit"))).unwrap();
     applier.apply(&Message::Relation(relation(8, "other"))).unwrap();
     applier

@@ -40,7 +40,6 @@ pub(super) struct SourceColumn {
     pub ty: String,
     /// Name and type as the log tells them.
     pub signature: String,
-    pub not_null: bool,
     /// Whether large values are kept apart, and not sent where they do not change.
     pub may_be_apart: bool,
     /// Whether it is computed, and so never sent.
@@ -80,8 +79,10 @@ impl Catalog {
         let server = Server::new(settings, 5432)?;
         let client = connect(&server).map_err(StoreError::into_failure)?;
         let catalog = Self { client, shown: server.shown() };
-        catalog.rows("set application_name = 'sluice'; set datestyle = iso; set intervalstyle = postgres; set timezone = 'UTC'; \
-                      set extra_float_digits = 3; set bytea_output = hex; set statement_timeout = 0")?;
+        catalog.rows(
+            "set application_name = 'sluice'; set datestyle = iso; set intervalstyle = postgres; set timezone = 'UTC'; \
+                      set extra_float_digits = 3; set bytea_output = hex; set statement_timeout = 0",
+        )?;
         Ok(catalog)
     }
 
@@ -127,7 +128,8 @@ impl Catalog {
     /// The end of the log that is safe on disk.
     pub(super) fn log_end(&self) -> Outcome<u64> {
         let end = self.one("select pg_current_wal_flush_lsn()")?;
-        end.and_then(|text| parse_lsn(&text)).ok_or_else(|| Failure::internal("the server does not tell where its log ends"))
+        end.and_then(|text| parse_lsn(&text))
+            .ok_or_else(|| Failure::internal("the server does not tell where its log ends"))
     }
 
     /// A table; None where there is none.
@@ -152,7 +154,6 @@ impl Catalog {
             SourceColumn {
                 name: text(0),
                 ty: text(1),
-                not_null: text(2) == "t",
                 may_be_apart: text(3) == "t",
                 is_computed: text(4) == "t",
                 signature: text(5),

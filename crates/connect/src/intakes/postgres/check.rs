@@ -92,7 +92,10 @@ fn identity(table: &SourceTable, settings: &Settings, found: &mut Vec<Problem>) 
     let full = table.quoted();
     if table.key.is_empty() {
         let loads = settings.options.text("load").as_deref() != Some("never");
-        let message = format!("{} has no primary key, so the rows that are there cannot be read beside its changes", table.full());
+        let message = format!(
+            "{} has no primary key, so the rows that are there cannot be read beside its changes",
+            table.full()
+        );
         if loads {
             found.push(
                 Problem::error("feed.identity", message, place())
@@ -153,12 +156,10 @@ fn apart(table: &SourceTable, settings: &Settings, found: &mut Vec<Problem>) {
             "`{}` is computed from {} and other values; where a large value of it does not change, the log leaves it out",
             read.text, column.name
         );
-        found.push(
-            Problem::warning("feed.identity", message, read.place.clone()).with_help(format!(
-                "such rows become rejects; alter table {} replica identity full; makes the log tell every value",
-                table.quoted()
-            )),
-        );
+        found.push(Problem::warning("feed.identity", message, read.place.clone()).with_help(format!(
+            "such rows become rejects; alter table {} replica identity full; makes the log tell every value",
+            table.quoted()
+        )));
     }
 }
 

@@ -113,18 +113,22 @@ impl Loader {
         tasks.into_iter().for_each(|task| drop(give.send(task)));
         let worker = |_| {
             let (take, mut sink) = (take.clone(), Sink { send: send.clone(), stop: Arc::clone(&stop) });
-            std::thread::spawn(move || while let Ok(task) = take.try_recv() {
-                if !sink.insist(task, load) {
-                    return;
+            std::thread::spawn(move || {
+                while let Ok(task) = take.try_recv() {
+                    if !sink.insist(task, load) {
+                        return;
+                    }
                 }
             })
         };
         let mut threads: Vec<JoinHandle<()>> = (0..at_once).map(worker).collect();
         let (again, asked) = crossbeam_channel::unbounded::<(LoadTask, Vec<Vec<String>>)>();
         let mut sink = Sink { send, stop: Arc::clone(&stop) };
-        threads.push(std::thread::spawn(move || while let Ok((task, keys)) = asked.recv() {
-            if !sink.insist(task, |task, sink| load_again(task, &keys, sink)) {
-                return;
+        threads.push(std::thread::spawn(move || {
+            while let Ok((task, keys)) = asked.recv() {
+                if !sink.insist(task, |task, sink| load_again(task, &keys, sink)) {
+                    return;
+                }
             }
         }));
         Self { portions, again, stop, threads }
@@ -177,7 +181,8 @@ impl Sink {
 fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
-    let table = catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
+    let table =
+        catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
     let columns = wanted(&table, task.feed.contract.as_deref());
     let types = table_types(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
@@ -207,7 +212,8 @@ fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
 fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
-    let table = catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
+    let table =
+        catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
     let columns = wanted(&table, task.feed.contract.as_deref());
     let types = table_types(&table, &task.feed.key);
     let one = |key: &Vec<String>| {
@@ -378,7 +384,6 @@ mod tests {
             name: name.into(),
             ty: "integer".into(),
             signature: String::new(),
-            not_null: true,
             may_be_apart: false,
             is_computed: false,
         };

@@ -166,12 +166,16 @@ impl Intake for PostgresIntake {
     }
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
-        let _ = mark;
-        Ok(None)
+        match mark {
+            // The log does not go back: what was there before is loaded again.
+            Mark::Earliest => slot::make(&self.0).map(|position| Some(vec![position])),
+            Mark::Latest | Mark::Time(_) => Ok(None),
+        }
     }
 
     fn ranges(&self, _: &Ranges) -> Outcome<Box<dyn LaneReader>> {
-        let message = format!("{} keeps no log that was read, so nothing of it can be read again", self.0.server.shown());
+        let message =
+            format!("{} keeps no log that was read, so nothing of it can be read again", self.0.server.shown());
         Err(Failure::new(FailureKind::Configuration, message)
             .with_help("what a landing in mode = \"changes\" or a topic has of it can be read again from there"))
     }

@@ -274,10 +274,17 @@ mod tests {
 
     #[test]
     fn a_relation_names_its_columns_and_key() {
-        let column = |key: u8, name: &str, ty: u32| [&[key], name.as_bytes(), &[0], &ty.to_be_bytes(), &(-1_i32).to_be_bytes()].concat();
+        let column = |key: u8, name: &str, ty: u32| {
+            [&[key], name.as_bytes(), &[0], &ty.to_be_bytes(), &(-1_i32).to_be_bytes()].concat()
+        };
         let bytes = message(&[
-            b"R", &7_u32.to_be_bytes(), b"public\0permit\0", b"d", &2_u16.to_be_bytes(),
-            &column(1, "permit_id", 25), &column(0, "tons", 23),
+            b"R",
+            &7_u32.to_be_bytes(),
+            b"public\0permit\0",
+            b"d",
+            &2_u16.to_be_bytes(),
+            &column(1, "permit_id", 25),
+            &column(0, "tons", 23),
         ]);
         let Some((_, Message::Relation(relation))) = read(bytes, false) else { panic!() };
         assert_eq!((relation.schema.as_str(), relation.name.as_str()), ("public", "permit"));

@@ -10,6 +10,7 @@ use sluice_core::event::{Chunk, Position};
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
+use sluice_core::units::show_size;
 
 use super::PostgresFeed;
 use super::applier::{Applied, Applier};
@@ -37,6 +38,9 @@ const QUIET: Duration = Duration::from_millis(300);
 
 /// How long to wait before connecting again.
 const AGAIN: Duration = Duration::from_millis(500);
+
+/// How often is looked at how much log the server keeps.
+const MEASURE: Duration = Duration::from_secs(5);
 
 /// An idle log is noted as read when it has grown by so much, or after this time, so that the source can forget it.
 const IDLE_BYTES: u64 = 16 << 20;
@@ -69,6 +73,9 @@ pub(super) struct FeedReader {
     away: String,
     halt: Option<Failure>,
     teller: Teller,
+    /// What the server may keep of its log for us, and when that was looked at.
+    limit: Option<u64>,
+    measured: Instant,
     /// Whether the connection was lost within a transaction whose rest comes again.
     torn: bool,
 }
@@ -83,6 +90,8 @@ enum Step {
 impl FeedReader {
     pub(super) fn new(feed: Arc<PostgresFeed>, at: Position, state: State, target: u64) -> Outcome<Self> {
         let folder = feed.folder();
+        let options = &feed.settings[0].options;
+        let limit = options.is_set("log_limit").then(|| options.size("log_limit"));
         let teller = Teller::new(&feed.settings[0].work, feed.label());
         let mut reader = Self {
             applier: Applier::new(feed.tables.clone(), at),
@@ -104,6 +113,8 @@ impl FeedReader {
             away: String::new(),
             halt: None,
             teller,
+            limit,
+            measured: Instant::now(),
             torn: false,
         };
         reader.seen = reader.state.read;
@@ -114,15 +125,22 @@ impl FeedReader {
 
     fn connect(&mut self) -> Outcome<()> {
         let from = self.state.read;
-        let started =
-            Stream::start(&self.feed.server, &self.state.slot, &self.feed.publication(&self.state), from, &self.feed.shared);
+        let started = Stream::start(
+            &self.feed.server,
+            &self.state.slot,
+            &self.feed.publication(&self.state),
+            from,
+            &self.feed.shared,
+        );
         match started {
             Ok(stream) => {
                 self.stream = Some(stream);
                 Ok(())
             }
             Err(WireError::Refused(said)) => self.refused(&said),
-            Err(WireError::Away(what)) => Err(Failure::away(format!("{} does not answer: {what}", self.feed.server.shown()))),
+            Err(WireError::Away(what)) => {
+                Err(Failure::away(format!("{} does not answer: {what}", self.feed.server.shown())))
+            }
         }
     }
 
@@ -131,8 +149,8 @@ impl FeedReader {
         let shown = self.feed.server.shown();
         let lost = |what: String| {
             Failure::findings(what).with_help(format!(
-                "changes since then cannot be read any more, so the tables must be loaded again: `sluice positions {} \
-                 --reload` begins with a new slot",
+                "changes since then cannot be read any more. `sluice positions {} --set earliest` begins anew: every table \
+                 is loaded again (empty the mirrors first: rows that were deleted meanwhile would stay)",
                 self.feed.pipeline()
             ))
         };
@@ -237,7 +255,7 @@ impl FeedReader {
         match received {
             Ok(Received::Message(bytes, taken)) => {
                 stream.done(taken);
-                self.message(bytes)
+                self.message(&bytes)
             }
             Ok(Received::Alive(end)) => {
                 self.seen = self.seen.max(end);
@@ -273,7 +291,7 @@ impl FeedReader {
         self.applier.restart();
     }
 
-    fn message(&mut self, bytes: bytes::Bytes) -> Outcome<Step> {
+    fn message(&mut self, bytes: &bytes::Bytes) -> Outcome<Step> {
         let within = self.streamed.is_within();
         let read = pgoutput::read(bytes.clone(), within);
         let (_, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput is not understood"))?;
@@ -287,7 +305,7 @@ impl FeedReader {
                     self.applier.begin(commit, time, xid);
                 }
             }
-            _ if within => self.streamed.keep(&bytes)?,
+            _ if within => self.streamed.keep(bytes)?,
             message => return self.apply(&message),
         }
         Ok(Step::GoOn)
@@ -379,7 +397,12 @@ impl FeedReader {
             }
             let told = Told { table, kind: ChangeKind::Loaded, position: at, transaction: None, time: None };
             let (object, json) = (portion.rows.object(row), portion.rows.key_json(row));
-            self.applier.gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
+            self.applier.gather.add(
+                told,
+                |out| out.extend_from_slice(object),
+                |out| out.extend_from_slice(json),
+                |_| {},
+            );
             at.minor += 1;
         }
         self.applier.at = at;
@@ -419,6 +442,29 @@ impl FeedReader {
         reach("feed.portion");
     }
 
+    /// Gives the slot up where the server keeps more of its log for it than it may.
+    fn bound_log(&mut self) -> Outcome<()> {
+        let Some(limit) = self.limit.filter(|_| self.measured.elapsed() > MEASURE) else { return Ok(()) };
+        self.measured = Instant::now();
+        let kept = self.feed.kept(&self.state.slot)?;
+        if kept <= limit {
+            return Ok(());
+        }
+        self.stream = None;
+        self.feed.give_up(&self.state.slot)?;
+        let (kept, limit) = (show_size(kept), show_size(limit));
+        let message = format!(
+            "{} kept {kept} of its log for {}, more than the limit of {limit}",
+            self.feed.server.shown(),
+            self.state.slot
+        );
+        Err(Failure::findings(message).with_help(format!(
+            "the slot was given up, so that the server's disk does not fill. `sluice positions {} --set earliest` begins anew: \
+             every table is loaded again",
+            self.feed.pipeline()
+        )))
+    }
+
     /// Tries to reach the server again.
     fn again(&mut self) -> Outcome<Option<Read>> {
         let Some(since) = self.away_since else { return Ok(None) };
@@ -449,7 +495,10 @@ impl FeedReader {
         self.read_again();
         let is_whole = !self.applier.is_within() && self.committed.is_none() && self.stream.is_some();
         let grown = self.seen.saturating_sub(self.state.read);
-        if is_whole && self.portions.is_empty() && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME)) {
+        if is_whole
+            && self.portions.is_empty()
+            && (grown > IDLE_BYTES || (grown > 0 && self.noted.elapsed() > IDLE_TIME))
+        {
             return Read::Chunk(self.chunk());
         }
         let is_read = is_whole && !self.is_loading() && passed(self.target, self.seen);
@@ -468,7 +517,7 @@ impl FeedReader {
 fn passed(mark: u64, seen: u64) -> bool {
     const PAGE: u64 = 8192;
     const HEAD: u64 = 40;
-    seen >= mark || (seen % PAGE == 0 && mark - seen <= HEAD)
+    seen >= mark || (seen.is_multiple_of(PAGE) && mark - seen <= HEAD)
 }
 
 fn place(table: u32) -> usize {
@@ -478,6 +527,7 @@ fn place(table: u32) -> usize {
 impl LaneReader for FeedReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         self.teller.tell(self.seen.max(self.applier.at.major), &self.state);
+        self.bound_log()?;
         if let Some(read) = self.again()? {
             if !self.applier.gather.is_empty() {
                 return Ok(Read::Chunk(self.chunk()));
@@ -500,7 +550,9 @@ impl LaneReader for FeedReader {
             if let Some(committed) = &mut self.committed {
                 let end = committed.end;
                 match committed.next()? {
-                    Some(message) => drop(self.apply(&message)?),
+                    Some(message) => {
+                        self.apply(&message)?;
+                    }
                     None => {
                         self.committed = None;
                         self.torn = false;

@@ -29,8 +29,7 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
     };
     let number = by_name.or_else(by_id)?;
     let table = &feed.tables[number];
-    let columns: Vec<String> =
-        relation.columns.iter().map(|c| format!("{} {} {}", c.name, c.ty, c.modifier)).collect();
+    let columns: Vec<String> = relation.columns.iter().map(|c| format!("{} {} {}", c.name, c.ty, c.modifier)).collect();
     let known = state.tables.get(&*table.name).map_or(&[][..], |t| &t.columns);
     let mut found = differences(known, &columns, table);
     if by_name.is_none() {

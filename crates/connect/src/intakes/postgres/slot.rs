@@ -10,10 +10,9 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{PartitionPosition, PartitionState, Settings};
 
 use super::PostgresFeed;
-use super::catalog::{Catalog, SourceTable, parse_lsn, show_lsn, spelling_of};
+use super::catalog::{Catalog, SourceTable, parse_lsn, show_lsn};
 use super::wire::{self, Wire};
 use crate::databases::wait;
-use crate::intakes::feed::json::Spelling;
 use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::state::{Load, State, TableState};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
@@ -88,7 +87,8 @@ pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
     publish(feed, &catalog, &state)?;
     let at = match catalog.slot(&slot)? {
         Some(there) if there.plugin != "pgoutput" => {
-            let message = format!("the slot {slot} at {} is read with {}, not with pgoutput", catalog.shown, there.plugin);
+            let message =
+                format!("the slot {slot} at {} is read with {}, not with pgoutput", catalog.shown, there.plugin);
             return Err(Failure::new(FailureKind::Configuration, message).with_help("name another slot"));
         }
         Some(there) if there.active => {
@@ -111,7 +111,8 @@ pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
 
 /// Makes a slot. The server waits for transactions that are open, so that none is seen by halves.
 fn create(catalog: &Catalog, slot: &str) -> Outcome<u64> {
-    let made = catalog.rows(&format!("select lsn from pg_create_logical_replication_slot({}, 'pgoutput')", literal(slot)));
+    let made =
+        catalog.rows(&format!("select lsn from pg_create_logical_replication_slot({}, 'pgoutput')", literal(slot)));
     let made = made.map_err(|failure| failure.with_help(REMEDY))?;
     let lsn = made.first().and_then(|row| row.first().cloned().flatten()).and_then(|text| parse_lsn(&text));
     lsn.ok_or_else(|| Failure::internal("the server does not tell where its new slot begins"))
@@ -135,17 +136,18 @@ fn publish(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Outcome<boo
     }
     let list = missing.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ");
     let statement = match &there {
-        None => format!(
-            "create publication {} for table {list} with (publish_via_partition_root = true)",
-            quote(&name)
-        ),
+        None => {
+            format!("create publication {} for table {list} with (publish_via_partition_root = true)", quote(&name))
+        }
         Some(_) => format!("alter publication {} add table {list}", quote(&name)),
     };
     if is_given {
         let message = format!("the publication {name} at {} does not tell of {}", catalog.shown, missing.join(", "));
         return Err(Failure::new(FailureKind::Configuration, message).with_help(format!("{statement};")));
     }
-    catalog.run(&statement).map_err(|failure| failure.with_help(format!("somebody with the right can: {statement};")))?;
+    catalog
+        .run(&statement)
+        .map_err(|failure| failure.with_help(format!("somebody with the right can: {statement};")))?;
     Ok(true)
 }
 
@@ -155,11 +157,15 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) 
     let (system, timeline) = identify(feed)?;
     let shown = &catalog.shown;
     let again = format!(
-        "if that is meant, load the tables again: `sluice positions {} --reload`; it begins with a new slot",
+        "if that is meant, `sluice positions {} --set earliest` begins anew: every table is loaded again (empty the mirrors \
+         first: rows that were deleted meanwhile would stay)",
         feed.pipeline()
     );
     if system != state.system {
-        let message = format!("{shown} is another server than the one that was read: its system is {system}, not {}", state.system);
+        let message = format!(
+            "{shown} is another server than the one that was read: its system is {system}, not {}",
+            state.system
+        );
         return Err(Failure::findings(message).with_help(again));
     }
     if timeline != state.timeline {
@@ -256,11 +262,33 @@ fn wait_for_open(catalog: &Catalog) -> Outcome<()> {
     while number("select pg_snapshot_xmin(pg_current_snapshot())")? < until {
         if started.elapsed() > Duration::from_secs(600) {
             return Err(Failure::away(format!("{}: a transaction has been open for ten minutes", catalog.shown))
-                .with_help("a table can be read once those that were open then have ended: select * from pg_stat_activity"));
+                .with_help(
+                    "a table can be read once those that were open then have ended: select * from pg_stat_activity",
+                ));
         }
         std::thread::sleep(Duration::from_millis(20));
     }
     Ok(())
+}
+
+impl PostgresFeed {
+    /// How much log the server keeps for a slot; 0 where it does not answer.
+    pub(super) fn kept(&self, slot: &str) -> Outcome<u64> {
+        let Ok(catalog) = self.catalog() else { return Ok(0) };
+        let end = catalog.log_end()?;
+        Ok(catalog.slot(slot)?.map_or(0, |s| end.saturating_sub(s.restart)))
+    }
+
+    /// Drops a slot, once nobody reads it any more.
+    pub(super) fn give_up(&self, slot: &str) -> Outcome<()> {
+        let catalog = self.catalog()?;
+        let mut tries = 100;
+        while catalog.slot(slot)?.is_some_and(|s| s.active) && tries > 0 {
+            tries -= 1;
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        catalog.run(&format!("select pg_drop_replication_slot({})", literal(slot)))
+    }
 }
 
 /// Where the feed stands.
@@ -286,21 +314,6 @@ pub(super) fn states(feed: &PostgresFeed, positions: &[PartitionPosition]) -> Ou
     Ok(vec![stand.partition()])
 }
 
-/// The type of ours for a column.
-pub(super) fn natural(ty: &str) -> &str {
-    match (ty, spelling_of(ty)) {
-        ("smallint" | "integer", _) => "integer",
-        ("bigint" | "oid", _) => "bigint",
-        ("real" | "double precision", _) => "double precision",
-        ("date", _) => "date",
-        (ty, _) if ty.starts_with("timestamp") && ty.ends_with("with time zone") => "timestamptz",
-        (ty, Spelling::Number) if ty.contains('(') => ty,
-        (_, Spelling::Truth) => "boolean",
-        (_, Spelling::Json) => "json",
-        _ => "text",
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -313,18 +326,5 @@ mod tests {
     #[case("", 1, None)]
     fn a_history_tells_where_a_timeline_was_left(#[case] history: &str, #[case] line: u32, #[case] end: Option<u64>) {
         assert_eq!(left(history, line), end);
-    }
-
-    #[rstest]
-    #[case("integer", "integer")]
-    #[case("numeric(8,2)", "numeric(8,2)")]
-    #[case("numeric", "text")]
-    #[case("timestamp(3) with time zone", "timestamptz")]
-    #[case("timestamp without time zone", "text")]
-    #[case("text[]", "text")]
-    #[case("jsonb", "json")]
-    #[case("public.cargo_kind", "text")]
-    fn columns_have_natural_types(#[case] ty: &str, #[case] expected: &str) {
-        assert_eq!(natural(ty), expected);
     }
 }

@@ -14,7 +14,7 @@ use tokio::task::JoinHandle;
 
 use super::catalog::show_lsn;
 use super::wire::{Said, Streamed, Wire, WireError};
-use crate::databases::{Server, wait};
+use crate::databases::{Server, spawn, wait};
 
 /// How much of the log may wait to be read, in KiB.
 const WAITING: u32 = 64 << 10;
@@ -95,7 +95,7 @@ impl Stream {
         })?;
         let (send, received) = unbounded();
         let own = Arc::clone(shared);
-        let task = wait(async { tokio::spawn(async move { receive(wire, &send, &own).await }) });
+        let task = spawn(async move { receive(wire, &send, &own).await });
         Ok(Self { received, shared: Arc::clone(shared), task })
     }
 

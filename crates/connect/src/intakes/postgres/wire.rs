@@ -86,7 +86,8 @@ impl Wire {
         let mut wire = Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown() };
         let user = server.user.as_deref().unwrap_or("sluice");
         // Values are spelled the same whoever asks for them.
-        let options = "-c datestyle=ISO -c intervalstyle=postgres -c extra_float_digits=3 -c bytea_output=hex -c timezone=UTC";
+        let options =
+            "-c datestyle=ISO -c intervalstyle=postgres -c extra_float_digits=3 -c bytea_output=hex -c timezone=UTC";
         let parameters = [
             ("user", user),
             ("database", server.database.as_str()),
@@ -308,13 +309,16 @@ pub(super) fn failed(shown: &str, error: WireError) -> Failure {
         WireError::Away(what) => Failure::away(format!("{shown} does not answer: {what}")),
         WireError::Refused(said) => match said.code.as_str() {
             "28000" | "28P01" | "3D000" | "42501" => {
-                Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {}", said.message)).with_help(
-                    "look at user, password and database of the [connection]; reading its log needs the attribute \
+                Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {}", said.message))
+                    .with_help(
+                        "look at user, password and database of the [connection]; reading its log needs the attribute \
                      REPLICATION: alter role NAME replication",
-                )
+                    )
             }
             // Too many connections, shutting down, starting up.
-            code if code.starts_with("53") || code.starts_with("57") => Failure::away(format!("{shown}: {}", said.message)),
+            code if code.starts_with("53") || code.starts_with("57") => {
+                Failure::away(format!("{shown}: {}", said.message))
+            }
             _ => Failure::unreachable(format!("{shown}: {} ({})", said.message, said.code)),
         },
     }

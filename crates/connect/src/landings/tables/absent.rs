@@ -164,7 +164,8 @@ impl Resolver<'_> {
         }
         for (place, field) in schema.fields().iter().enumerate() {
             if field.name() == LACKS {
-                columns[place] = Arc::new((0..self.rows.num_rows()).map(|row| self.lacking(row)).collect::<StringArray>());
+                columns[place] =
+                    Arc::new((0..self.rows.num_rows()).map(|row| self.lacking(row)).collect::<StringArray>());
             } else if let Some(key) = field.name().strip_prefix(WAS) {
                 let Some(column) = schema.column_with_name(key).map(|(i, _)| i) else { continue };
                 let source = |row: usize| self.was.get(&row).copied().unwrap_or(row);

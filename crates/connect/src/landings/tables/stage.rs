@@ -89,9 +89,8 @@ impl TableStage {
             }
         }
         let count = rows.num_rows();
-        let words = marks.map(|m| -> ArrayRef {
-            Arc::new(StringArray::from_iter_values(m.kinds.iter().map(|kind| kind.word())))
-        });
+        let words = marks
+            .map(|m| -> ArrayRef { Arc::new(StringArray::from_iter_values(m.kinds.iter().map(|kind| kind.word()))) });
         let change = words.as_ref().or_else(|| rows.column_by_name("@change"));
         if self.shape.mode == Mode::Changes {
             columns.push(match change {

@@ -210,7 +210,11 @@ impl Decoder for CsvDecoder {
         let mut rejects = Vec::new();
         if let Some(length) = chunk.too_long {
             rejects.push(self.rows.too_long(chunk, length));
-            return Decoded { rows: EventRows { batch: self.rows.finish(0), spans }, rejects, absent: Absent::default() };
+            return Decoded {
+                rows: EventRows { batch: self.rows.finish(0), spans },
+                rejects,
+                absent: Absent::default(),
+            };
         }
         self.bind(chunk);
         let bytes = &chunk.bytes;
@@ -231,7 +235,11 @@ impl Decoder for CsvDecoder {
         };
         if let Some(messages) = &chunk.messages {
             messages.each.iter().for_each(|m| take(trim_line_end(m.span.of(bytes)), m.span));
-            return Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent: Absent::default() };
+            return Decoded {
+                rows: EventRows { batch: self.rows.finish(spans.len()), spans },
+                rejects,
+                absent: Absent::default(),
+            };
         }
         let mut start = first_record(chunk, dialect.head);
         while start < bytes.len() {

@@ -238,7 +238,9 @@ fn without_transactions_a_refused_row_is_told_once_and_a_replaced_batch_goes() {
     let mut stage = landing.stage(&aside).unwrap();
     let batch = arrow_array::RecordBatch::try_new(sluice_core::plan::transform::schema_of(&columns), rows()).unwrap();
     let origin = suite::origin(&["x", "y", "z"]);
-    stage.write(sluice_core::event::LandingRows { origin: Some(origin), marks: None, folder: "".into(), batch }).unwrap();
+    stage
+        .write(sluice_core::event::LandingRows { origin: Some(origin), marks: None, folder: "".into(), batch })
+        .unwrap();
     let work = landing.take_place(&first, stage.finish().unwrap()).unwrap();
     assert_eq!(landing.publish(&aside, &ranges(1), &work).unwrap().refused.len(), 1);
     assert_eq!(table.visible(), ["a", "c"], "the old rows have gone");
