@@ -198,7 +198,8 @@ impl Office {
         psql(&self.source, "select slot_name from pg_replication_slots where database = current_database()")
     }
 
-    pub fn drop(&self) {
+    /// Drops the slots once nobody reads them.
+    pub fn drop_slots(&self) {
         for _ in 0..100 {
             let free = psql(
                 &self.source,
@@ -213,6 +214,10 @@ impl Office {
             &self.source,
             "select pg_drop_replication_slot(slot_name) from pg_replication_slots where database = current_database()",
         );
+    }
+
+    pub fn drop(&self) {
+        self.drop_slots();
         let (_, name) = self.source.rsplit_once('/').unwrap();
         psql(&self.target.url, &format!("drop database {name} with (force)"));
     }

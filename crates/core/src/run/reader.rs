@@ -52,6 +52,14 @@ pub(super) struct Reader<'a> {
     settling: Option<Instant>,
 }
 
+/// What may still come; a batch that is full and waits for the end of a transaction takes as much again.
+fn left(limit: u64, used: u64) -> u64 {
+    match limit.saturating_sub(used) {
+        0 => limit.max(1),
+        left => left,
+    }
+}
+
 /// Whether the lane goes on.
 enum Next {
     GoOn,
@@ -94,10 +102,7 @@ impl<'a> Reader<'a> {
         }
         let limits = shared.plan.batch;
         let (records, bytes) = self.batch.as_ref().map_or((0, 0), |b| (b.records, b.bytes));
-        let limit = ReadLimit {
-            records: limits.rows.saturating_sub(records).max(1),
-            bytes: CHUNK.min(limits.bytes.saturating_sub(bytes)).max(1),
-        };
+        let limit = ReadLimit { records: left(limits.rows, records), bytes: CHUNK.min(left(limits.bytes, bytes)) };
         match self.source.read(limit)? {
             Read::Chunk(chunk) => {
                 if self.batch.is_none() && !self.open_batch()? {

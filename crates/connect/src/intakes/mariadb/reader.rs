@@ -51,6 +51,8 @@ pub(super) struct FeedReader {
     quiet_since: Instant,
     noted: Instant,
     away_since: Option<Instant>,
+    /// Whether the last chunk ended within a transaction.
+    last_within: bool,
     /// Why, in words.
     away: String,
     halt: Option<Failure>,
@@ -78,6 +80,7 @@ impl FeedReader {
             quiet_since: Instant::now(),
             noted: Instant::now(),
             away_since: None,
+            last_within: false,
             away: String::new(),
             halt: None,
             torn: false,
@@ -123,6 +126,7 @@ impl FeedReader {
         let to = self.applier.at;
         let within = self.applier.is_within() || self.torn;
         self.state.read = if within { to.major } else { self.applier.seen.max(self.state.read) };
+        self.last_within = within;
         let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), within);
         self.at = to;
         self.noted = Instant::now();
@@ -330,7 +334,9 @@ impl LaneReader for FeedReader {
             return Ok(read);
         }
         loop {
-            if self.applier.gather.is_full(limit) {
+            // A batch may end here.
+            let is_end = self.last_within && !self.torn && !self.applier.is_within() && self.applier.gather.is_empty();
+            if is_end || self.applier.gather.is_full(limit) {
                 return Ok(Read::Chunk(self.chunk()));
             }
             if self.halt.is_some() {

@@ -69,6 +69,8 @@ pub(super) struct FeedReader {
     quiet_since: Instant,
     noted: Instant,
     away_since: Option<Instant>,
+    /// Whether the last chunk ended within a transaction.
+    last_within: bool,
     /// Why, in words.
     away: String,
     halt: Option<Failure>,
@@ -110,6 +112,7 @@ impl FeedReader {
             quiet_since: Instant::now(),
             noted: Instant::now(),
             away_since: None,
+            last_within: false,
             away: String::new(),
             halt: None,
             teller,
@@ -233,6 +236,7 @@ impl FeedReader {
         let to = self.applier.at;
         let is_within = self.applier.is_within() || self.torn;
         self.state.read = if is_within { to.major } else { self.seen.max(self.state.read) };
+        self.last_within = is_within;
         let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), is_within);
         self.at = to;
         self.noted = Instant::now();
@@ -535,7 +539,9 @@ impl LaneReader for FeedReader {
             return Ok(read);
         }
         loop {
-            if self.applier.gather.is_full(limit) {
+            // A batch may end here.
+            let is_end = self.last_within && !self.torn && !self.applier.is_within() && self.applier.gather.is_empty();
+            if is_end || self.applier.gather.is_full(limit) {
                 return Ok(Read::Chunk(self.chunk()));
             }
             if self.halt.is_some() {
