@@ -192,7 +192,7 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: Take) -> Outco
     let mut first = Vec::new();
     let mut look = intake.sample(20)?;
     while first.len() < 20 {
-        let Read::Chunk(chunk) = look.read(ReadLimit { records: 20, bytes: 1 << 20 })? else { break };
+        let Read::Chunk(chunk) = look.read(ReadLimit { records: 20, bytes: 1 << 20, ends: false })? else { break };
         let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
         first.extend(messages.iter().map(|m| m.span.of(&chunk.bytes).to_vec()));
     }

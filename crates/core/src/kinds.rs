@@ -272,6 +272,8 @@ pub struct ReadLimit {
     pub records: u64,
     /// At most about this many bytes; a single record may be larger.
     pub bytes: u64,
+    /// Whether to hand on what there is as soon as a transaction of the source ends.
+    pub ends: bool,
 }
 
 /// What reading brought.

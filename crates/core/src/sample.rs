@@ -121,7 +121,7 @@ pub fn take(reader: &mut dyn LaneReader, events: u64, mut filter: Option<TimeFil
         }
         let left = events - sample.events;
         let records = if filter.is_some() { u64::MAX } else { left };
-        let chunk = match reader.read(ReadLimit { records, bytes: PIECE })? {
+        let chunk = match reader.read(ReadLimit { records, bytes: PIECE, ends: false })? {
             Read::Chunk(chunk) => chunk,
             Read::CaughtUp => {
                 sample.more = false;

@@ -22,7 +22,7 @@ const MAX_RECORD: u64 = 64 << 20;
 /// Events that the types of a file without a plan rest on.
 const SAMPLE: u64 = 10_000;
 
-const LIMIT: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20 };
+const LIMIT: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20, ends: false };
 
 fn format(form: &Form) -> Box<dyn Format> {
     match form {

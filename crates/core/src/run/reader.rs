@@ -12,6 +12,7 @@ use crate::fail_points::reach;
 use crate::failure::Outcome;
 use crate::kinds::{LaneReader, Read, ReadLimit};
 use crate::ledger::LaneHold;
+use crate::plan::BatchLimits;
 
 /// Bytes that are read and decoded at a time.
 const CHUNK: u64 = 2 << 20;
@@ -50,6 +51,25 @@ pub(super) struct Reader<'a> {
     batch: Option<OpenBatch>,
     /// When the run was asked to settle.
     settling: Option<Instant>,
+}
+
+impl OpenBatch {
+    /// Whether it should end, as soon as it may.
+    fn is_due(&self, limits: &BatchLimits) -> bool {
+        self.records >= limits.rows || self.bytes >= limits.bytes || self.since.elapsed() >= limits.every
+    }
+}
+
+/// Records and bytes so far of the transaction within which a chunk ends; None where it ends between two.
+fn open_transaction(chunk: &Chunk, before: Option<(u64, u64)>) -> Option<(u64, u64)> {
+    let changes = chunk.changes.as_ref().filter(|c| c.within)?;
+    let Some(last) = changes.each.last() else { return Some(before.unwrap_or_default()) };
+    let own = changes.each.iter().rev().take_while(|c| c.position.major == last.position.major);
+    let (count, start) = own.fold((0_usize, 0), |(count, _), c| (count + 1, c.span.start));
+    let bytes = (chunk.bytes.len() as u64).saturating_sub(start.into());
+    // A chunk that holds nothing else goes on with the transaction of the one before.
+    let earlier = before.filter(|_| count == changes.each.len()).unwrap_or_default();
+    Some((earlier.0 + count as u64, earlier.1 + bytes))
 }
 
 /// What may still come; a batch that is full and waits for the end of a transaction takes as much again.
@@ -102,7 +122,11 @@ impl<'a> Reader<'a> {
         }
         let limits = shared.plan.batch;
         let (records, bytes) = self.batch.as_ref().map_or((0, 0), |b| (b.records, b.bytes));
-        let limit = ReadLimit { records: left(limits.rows, records), bytes: CHUNK.min(left(limits.bytes, bytes)) };
+        let limit = ReadLimit {
+            records: left(limits.rows, records),
+            bytes: CHUNK.min(left(limits.bytes, bytes)),
+            ends: self.batch.as_ref().is_some_and(|b| b.within.is_some() && b.is_due(&limits)),
+        };
         match self.source.read(limit)? {
             Read::Chunk(chunk) => {
                 if self.batch.is_none() && !self.open_batch()? {
@@ -174,10 +198,7 @@ impl<'a> Reader<'a> {
         if let Some(batch) = &mut self.batch {
             batch.records += records;
             batch.bytes += bytes;
-            batch.within = chunk.is_within().then(|| {
-                let before = batch.within.unwrap_or_default();
-                (before.0 + records, before.1 + bytes)
-            });
+            batch.within = open_transaction(&chunk, batch.within);
         }
         self.shared.observer.on(RunEvent::Read { records, bytes });
         if !self.send(Task::Chunk(chunk)) {
@@ -190,11 +211,10 @@ impl<'a> Reader<'a> {
     fn end_if_full(&mut self) {
         let limits = self.shared.plan.batch;
         let is_full = |b: &OpenBatch| {
-            let full = b.records >= limits.rows || b.bytes >= limits.bytes;
             match b.within {
-                None => full || b.since.elapsed() >= limits.every,
+                None => b.is_due(&limits),
                 // What belongs together stays together, unless it alone is too much for a batch.
-                Some((records, bytes)) => limits.may_split && full && (records >= limits.rows || bytes >= limits.bytes),
+                Some((records, bytes)) => limits.may_split && (records >= limits.rows || bytes >= limits.bytes),
             }
         };
         if self.batch.as_ref().is_some_and(is_full) {

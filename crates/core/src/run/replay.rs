@@ -193,7 +193,7 @@ impl Again<'_> {
     fn read(&self, portion: &Portion, reader: &mut dyn LaneReader, batch: &mut Gathering<'_>) -> Outcome<()> {
         let mut processor = Processor::new(self.plan, self.arrival)?;
         loop {
-            match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK })? {
+            match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK, ends: false })? {
                 Read::Chunk(chunk) => {
                     let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
                     self.observer.on(RunEvent::Read { records: chunk.records, bytes });

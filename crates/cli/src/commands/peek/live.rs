@@ -42,7 +42,7 @@ pub(super) fn live(
     let limit = args.events.unwrap_or(u64::MAX);
     let mut shown = 0;
     while shown < limit && !stop.is_settling() {
-        match reader.read(ReadLimit { records: limit - shown, bytes: 1 << 20 })? {
+        match reader.read(ReadLimit { records: limit - shown, bytes: 1 << 20, ends: false })? {
             Read::Chunk(chunk) => {
                 let Some(messages) = chunk.messages.clone() else { continue };
                 let mut out = std::io::stdout().lock();

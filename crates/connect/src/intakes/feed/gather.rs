@@ -115,7 +115,7 @@ mod tests {
             };
             gather.add(told, |out| out.extend(b"{\"id\":1}"), |out| out.extend(b"{}"), old);
         }
-        assert!(gather.is_full(ReadLimit { records: 2, bytes: 1 << 20 }));
+        assert!(gather.is_full(ReadLimit { records: 2, bytes: 1 << 20, ends: false }));
         let chunk = gather.chunk(Position::at(5), Position { major: 9, minor: 2 }, "state".into(), true);
         assert!(gather.is_empty() && chunk.is_within());
         let changes = chunk.changes.as_ref().unwrap();

@@ -52,7 +52,7 @@ impl LaneReader for RangesReader {
                 self.waiting.pop_front();
                 continue;
             }
-            match reader.read(ReadLimit { records: limit.records, bytes: limit.bytes.min(left) })? {
+            match reader.read(ReadLimit { records: limit.records, bytes: limit.bytes.min(left), ends: false })? {
                 Read::Chunk(chunk) if chunk.to <= range.to => {
                     range.from = chunk.to;
                     return Ok(Read::Chunk(chunk));

@@ -45,7 +45,8 @@ pub(super) fn reader(
 impl LaneReader for SampleReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         while let Some(mut file) = self.waiting.pop_front() {
-            let limit = ReadLimit { records: limit.records.min(self.share), bytes: limit.bytes.min(PIECE) };
+            let limit =
+                ReadLimit { records: limit.records.min(self.share), bytes: limit.bytes.min(PIECE), ends: false };
             if let Read::Chunk(chunk) = file.read(limit)? {
                 self.waiting.push_back(file);
                 return Ok(Read::Chunk(chunk));

@@ -541,7 +541,8 @@ impl LaneReader for FeedReader {
         loop {
             // A batch may end here.
             let is_end = self.last_within && !self.torn && !self.applier.is_within() && self.applier.gather.is_empty();
-            if is_end || self.applier.gather.is_full(limit) {
+            let ends = limit.ends && !self.applier.is_within() && !self.applier.gather.is_empty();
+            if is_end || ends || self.applier.gather.is_full(limit) {
                 return Ok(Read::Chunk(self.chunk()));
             }
             if self.halt.is_some() {

@@ -18,7 +18,7 @@ struct Shared {
 
 impl LaneReader for Shared {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
-        let limit = ReadLimit { records: limit.records.min(self.share), bytes: limit.bytes.min(PIECE) };
+        let limit = ReadLimit { records: limit.records.min(self.share), bytes: limit.bytes.min(PIECE), ends: false };
         self.reader.read(limit)
     }
 }
@@ -65,7 +65,7 @@ pub(super) fn refine(intake: &TopicsIntake, partitions: &[Partition], offsets: &
     }
     let mut reader = Ends(reader);
     while !open.is_empty() {
-        let Read::Chunk(chunk) = reader.read(ReadLimit { records: 10_000, bytes: PIECE })? else { break };
+        let Read::Chunk(chunk) = reader.read(ReadLimit { records: 10_000, bytes: PIECE, ends: false })? else { break };
         let Some(place) = open.iter().position(|i| partitions[*i].name() == chunk.partition) else { continue };
         let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
         if let Some(first) = messages.iter().find(|m| m.time.is_none_or(|time| time >= at)) {

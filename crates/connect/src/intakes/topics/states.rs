@@ -47,7 +47,7 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
     }
     let started = Instant::now();
     while waiting > 0 && started.elapsed() < PATIENCE {
-        match oldest.read(ReadLimit { records: 1, bytes: 1 })? {
+        match oldest.read(ReadLimit { records: 1, bytes: 1, ends: false })? {
             Read::Chunk(chunk) => {
                 let Some(state) = states.iter_mut().find(|s| s.partition == chunk.partition) else { continue };
                 let time = chunk.messages.as_ref().and_then(|m| m.each.first()).and_then(|m| m.time);

@@ -225,7 +225,7 @@ mod tests {
             done.rows.column_by_name(column).unwrap().as_primitive::<arrow_array::types::Int32Type>().value(row)
         };
         let standing = (0..rows.len()).filter(|row| done.stands[*row]);
-        let one = |row| {
+        let one = |row: usize| {
             let gone = if rows[row].0.is_gone() { "gone " } else { "" };
             let (id, was) = (number("id", row), number("_was_id", row));
             format!("{gone}{id} {} {} {was}", text("note", row), text(LACKS, row))

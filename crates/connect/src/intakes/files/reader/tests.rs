@@ -79,7 +79,7 @@ fn drain(reader: &mut dyn LaneReader, limit: ReadLimit) -> Vec<(String, u64, u64
     found
 }
 
-const ALL: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20 };
+const ALL: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20, ends: false };
 
 #[rstest]
 #[case(1)]
@@ -91,7 +91,7 @@ fn any_limit_gives_the_same_records(#[case] bytes: u64) {
     let folder = Folder::new();
     let text = "{\"a\":1}\n{\"a\":22}\n\n{\"a\":\"閘門\"}\r\n";
     folder.write("x.jsonl", text);
-    let found = drain(folder.reader(Vec::new()).unwrap().as_mut(), ReadLimit { records: 2, bytes });
+    let found = drain(folder.reader(Vec::new()).unwrap().as_mut(), ReadLimit { records: 2, bytes, ends: false });
     assert_eq!(found.iter().map(|c| c.3.as_str()).collect::<String>(), text);
     assert_eq!(found.iter().map(|c| c.4).sum::<u64>(), 3);
     assert!(found.windows(2).all(|w| w[0].2 == w[1].1), "positions have no gap");
@@ -172,8 +172,8 @@ fn a_file_that_was_taken_away_after_reading_is_no_failure() {
 }
 
 #[rstest]
-#[case(1200, ReadLimit { records: 10, bytes: 100 })]
-#[case(3_000_000, ReadLimit { records: 10, bytes: 100 })]
+#[case(1200, ReadLimit { records: 10, bytes: 100, ends: false })]
+#[case(3_000_000, ReadLimit { records: 10, bytes: 100, ends: false })]
 #[case(1200, ALL)]
 fn a_record_that_is_too_long_is_passed_over(#[case] length: usize, #[case] limit: ReadLimit) {
     let folder = Folder::new();

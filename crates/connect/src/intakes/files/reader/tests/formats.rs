@@ -48,7 +48,7 @@ fn the_head_is_no_event_and_stands_beside_every_chunk(#[case] bytes: u64) {
     let folder = Folder::new();
     let text = "id,note\n1,\"two\nlines\"\n2,x\n3,y\n";
     folder.write("a.csv", text);
-    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ReadLimit { records: 2, bytes });
+    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ReadLimit { records: 2, bytes, ends: false });
     let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
     assert_eq!(String::from_utf8(all).unwrap(), text);
     assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 3);
@@ -110,7 +110,7 @@ fn packed_files_are_read_as_what_they_hold(#[case] name: &str) {
     let text = format!("id,note\n{}", "1,x\n".repeat(500));
     let packed = if name.ends_with("gz") { gzip(&text) } else { zstd::encode_all(text.as_bytes(), 1).unwrap() };
     put(&folder, name, &packed);
-    let limit = ReadLimit { records: 300, bytes: 1 << 20 };
+    let limit = ReadLimit { records: 300, bytes: 1 << 20, ends: false };
     let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), limit);
     let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
     assert_eq!(String::from_utf8(all).unwrap(), text);
@@ -151,7 +151,7 @@ fn a_sample_takes_from_all_files() {
         let mut names = Vec::new();
         let mut left = events;
         while left > 0
-            && let Read::Chunk(chunk) = reader.read(ReadLimit { records: left, bytes: 1 << 20 }).unwrap()
+            && let Read::Chunk(chunk) = reader.read(ReadLimit { records: left, bytes: 1 << 20, ends: false }).unwrap()
         {
             left -= chunk.records;
             names.push(chunk.partition.to_string());
