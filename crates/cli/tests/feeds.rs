@@ -142,8 +142,7 @@ fn a_new_column_holds_at_its_place_until_the_contract_says_what_becomes_of_it() 
 
 #[test]
 fn mistakes_are_said_before_anything_runs() {
-    let wrong =
-        pipeline("", "").replace("\"permit\"\n", "\"permitt\"\n").replacen("permit\"\nload", "permit\"\nload", 1);
+    let wrong = pipeline("", "").replace("\"permit\"\n", "\"permitt\"\n");
     let Some((office, project)) = office(&wrong) else { return };
     let (_, said) = project.expect(3, &["check"]);
     assert!(said.contains("there is no table `permitt`") && said.contains("`permit`"), "{said}");
