@@ -33,9 +33,10 @@ pub(super) fn as_text(found: &[Status]) -> String {
         for batch in &status.unfinished {
             let waiting: Vec<&str> =
                 batch.landings.iter().filter(|l| l.landed_at.is_none()).map(|l| l.landing.as_str()).collect();
+            // While somebody works on it, that is no trouble.
+            let mark = if status.holder.is_some() { style::dim("→") } else { style::warn("!") };
             out.push_str(&format!(
-                "  {} batch {} of lane {} is sealed and waits for {}\n",
-                style::warn("!"),
+                "  {mark} batch {} of lane {} is sealed and waits for {}\n",
                 batch.number,
                 batch.lane,
                 if waiting.is_empty() { "its end".to_string() } else { waiting.join(", ") },
