@@ -80,7 +80,12 @@ fn a_server_that_crashes_ten_times_while_the_source_changes() {
     project.expect(0, &["run", "office", "--batches", "2"]);
     let mut running = project.command(GO_ON).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     // A run that cannot begin says so and ends; one that has begun goes on.
-    std::thread::sleep(Duration::from_secs(2));
+    assert!(feeds::script(&office.source, "insert into vessel values ('V-begun', 'x', 1)"));
+    let has_begun = || office.target.rows("select 1 from vessel where vessel_no = 'V-begun'").len() == 1;
+    assert!((0..300).any(|_| {
+        std::thread::sleep(Duration::from_millis(100));
+        has_begun()
+    }));
     for round in 1..=10 {
         // What the server did not commit before it crashed was not changed.
         let sql = office.transactions(40, false);

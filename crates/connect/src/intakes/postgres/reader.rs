@@ -36,6 +36,9 @@ const MOST_AGAIN: usize = 5_000;
 /// How long the log must be quiet before all of it counts as read.
 const QUIET: Duration = Duration::from_millis(300);
 
+/// How long another connection may hold the slot when a run begins.
+const HELD: Duration = Duration::from_secs(10);
+
 /// How long to wait before connecting again.
 const AGAIN: Duration = Duration::from_millis(500);
 
@@ -121,7 +124,14 @@ impl FeedReader {
             torn: false,
         };
         reader.seen = reader.state.read;
-        reader.connect()?;
+        // A connection of a process that was killed may hold the slot for a moment.
+        let opened = Instant::now();
+        while let Err(failure) = reader.connect() {
+            if !failure.passing || opened.elapsed() > HELD {
+                return Err(failure);
+            }
+            std::thread::sleep(AGAIN);
+        }
         reader.begin_loads();
         Ok(reader)
     }
