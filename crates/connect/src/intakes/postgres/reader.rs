@@ -380,7 +380,8 @@ impl FeedReader {
                 Err(TryRecvError::Disconnected | TryRecvError::Empty) => {}
             }
         }
-        if self.applier.is_within() || self.committed.is_some() || !self.applier.gather.is_empty() {
+        let is_between = !self.applier.is_within() && self.committed.is_none() && !self.torn;
+        if !is_between || !self.applier.gather.is_empty() {
             return Ok(None);
         }
         let seen = self.seen.max(self.applier.at.major);
