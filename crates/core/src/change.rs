@@ -5,6 +5,7 @@
 
 use std::sync::Arc;
 
+use arrow_array::StringArray;
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder};
 use serde::{Deserialize, Serialize};
 
@@ -60,8 +61,6 @@ impl ChangeKind {
 pub struct Changes {
     /// The names of the tables, by their numbers in the feed.
     pub tables: Vec<Arc<str>>,
-    /// The columns of each table, as they are at the end of the chunk.
-    pub columns: Vec<Arc<[String]>>,
     /// One for each record, in their order.
     pub each: Vec<Change>,
     /// The bytes of keys and old values.
@@ -184,6 +183,21 @@ pub struct Marks {
 }
 
 impl Marks {
+    /// For each row that is there, the names of the columns whose values are absent, with commas between; null where all
+    /// are there.
+    pub fn absent_names(&self, columns: &[&str]) -> StringArray {
+        if self.absent.is_empty() {
+            return StringArray::new_null(self.kinds.len());
+        }
+        let lacks = |row: usize, column: usize| self.absent.of(column).is_some_and(|bits| bits.value(row));
+        let names = |(row, kind): (usize, &ChangeKind)| {
+            let names: Vec<&str> =
+                columns.iter().enumerate().filter(|(i, _)| lacks(row, *i)).map(|(_, name)| *name).collect();
+            (!kind.is_gone() && !names.is_empty()).then(|| names.join(","))
+        };
+        self.kinds.iter().enumerate().map(names).collect()
+    }
+
     /// Whether a row that is there lacks a value.
     pub fn lacks(&self) -> bool {
         let gone = |row: usize| self.kinds[row].is_gone();
@@ -224,5 +238,11 @@ mod tests {
         use ChangeKind::{Deleted, Inserted, Truncated};
         let marks = Marks { kinds: vec![Inserted, Truncated, Deleted], absent: Absent::default() };
         assert_eq!(marks.take(&[2, 0]).kinds, [Deleted, Inserted]);
+        assert!(marks.absent_names(&["a", "b"]).iter().all(|names| names.is_none()));
+        let mut absent = Absent::default();
+        absent.set(0, Some([true, true, true].into_iter().collect()));
+        absent.set(1, Some([true, false, true].into_iter().collect()));
+        let names = Marks { absent, ..marks.clone() }.absent_names(&["a", "b"]);
+        assert_eq!(names.iter().collect::<Vec<_>>(), [Some("a,b"), None, None]);
     }
 }

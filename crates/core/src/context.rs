@@ -10,7 +10,7 @@ use arrow_array::{ArrayRef, Int32Array, Int64Array, RecordBatch, StringArray, Ti
 use arrow_array::{RecordBatchOptions, new_null_array};
 use arrow_schema::Schema;
 
-use crate::change::{Change, Changes};
+use crate::change::{Change, Changes, Marks};
 use crate::event::{Chunk, Message, Messages, RecordSpan};
 use crate::plan::OutputColumn;
 use crate::types::SqlType;
@@ -51,7 +51,7 @@ pub const CHANGE_COLUMNS: &[ContextColumn] = &[
     column("_key", SqlType::Json, "the columns of the row's key as a json object"),
     column("_old", SqlType::Json, "the old values that the source sent, as a json object"),
     column(
-        "_absent",
+        ABSENT,
         SqlType::Text,
         "the columns whose values the source did not send since they did not change, with commas between; else null",
     ),
@@ -59,6 +59,9 @@ pub const CHANGE_COLUMNS: &[ContextColumn] = &[
 
 /// The kind of a change.
 pub const CHANGE: &str = "_change";
+
+/// What the source did not send.
+const ABSENT: &str = "_absent";
 
 /// The columns of this kind that an event has.
 #[derive(Clone, Debug, Default)]
@@ -86,8 +89,14 @@ impl Context {
     }
 }
 
-/// Adds the columns to decoded rows. Those that nothing reads are left null.
-pub fn with_context(rows: RecordBatch, chunk: &Chunk, spans: &[RecordSpan], context: &Context) -> RecordBatch {
+/// Adds the columns to decoded rows. Those that nothing reads are left null. `marks` go along with rows that are changes.
+pub fn with_context(
+    rows: RecordBatch,
+    chunk: &Chunk,
+    spans: &[RecordSpan],
+    context: &Context,
+    marks: Option<&Marks>,
+) -> RecordBatch {
     if context.columns.is_empty() {
         return rows;
     }
@@ -98,7 +107,15 @@ pub fn with_context(rows: RecordBatch, chunk: &Chunk, spans: &[RecordSpan], cont
         let field = column.ty.field(column.name, true);
         columns.push(match (&chunk.messages, &chunk.changes) {
             (Some(messages), _) if *used => build(column.name, messages, spans),
-            (_, Some(changes)) if *used => build_change(column.name, changes, chunk, spans),
+            (_, Some(_)) if *used && column.name == ABSENT => match marks {
+                Some(marks) => {
+                    let schema = rows.schema();
+                    let names: Vec<&str> = schema.fields().iter().map(|f| f.name().as_str()).collect();
+                    Arc::new(marks.absent_names(&names))
+                }
+                None => new_null_array(field.data_type(), count),
+            },
+            (_, Some(changes)) if *used => build_change(column.name, changes, spans),
             _ => new_null_array(field.data_type(), count),
         });
         fields.push(Arc::new(field));
@@ -129,7 +146,7 @@ fn build(name: &str, messages: &Messages, spans: &[RecordSpan]) -> ArrayRef {
     }
 }
 
-fn build_change(name: &str, changes: &Changes, chunk: &Chunk, spans: &[RecordSpan]) -> ArrayRef {
+fn build_change(name: &str, changes: &Changes, spans: &[RecordSpan]) -> ArrayRef {
     let mut each = changes.each.iter();
     let mut next = |span: &RecordSpan| each.find(|c| c.span.start == span.start);
     let mut of = |read: &dyn Fn(&Change) -> Option<u64>| -> ArrayRef {
@@ -150,27 +167,12 @@ fn build_change(name: &str, changes: &Changes, chunk: &Chunk, spans: &[RecordSpa
             Arc::new(rows.map(|s| next(s).and_then(table).map(|t| &**t)).collect::<StringArray>())
         }
         CHANGE => Arc::new(rows.map(|s| next(s).map(|c| c.kind.word())).collect::<StringArray>()),
-        "_absent" => {
-            let names = |c: &Change| absent_names(c, changes, chunk);
-            Arc::new(rows.map(|s| next(s).and_then(names)).collect::<StringArray>())
-        }
         _ => {
             let side = |c: &Change| if name == "_key" { c.key } else { c.old };
             let text = |c: &Change| Some(String::from_utf8_lossy(side(c)?.of(&changes.side)));
             Arc::new(rows.map(|s| next(s).and_then(text)).collect::<StringArray>())
         }
     }
-}
-
-/// The columns of an update that the source did not send.
-fn absent_names(change: &Change, changes: &Changes, chunk: &Chunk) -> Option<String> {
-    if change.kind.is_gone() {
-        return None;
-    }
-    let all = &changes.columns.get(usize::try_from(change.table).ok()?)?;
-    let there = crate::decode::json::scan::keys(change.span.of(&chunk.bytes));
-    let lacks: Vec<&str> = all.iter().filter(|c| !there.contains(*c)).map(String::as_str).collect();
-    (!lacks.is_empty()).then(|| lacks.join(","))
 }
 
 /// A key as text.
@@ -229,7 +231,7 @@ mod tests {
         let options = RecordBatchOptions::new().with_row_count(Some(2));
         let rows = RecordBatch::try_new_with_options(Arc::new(Schema::empty()), Vec::new(), &options).unwrap();
         let context = Context { columns: COLUMNS, used: used.to_vec() };
-        with_context(rows, &chunk(), &spans, &context)
+        with_context(rows, &chunk(), &spans, &context, None)
     }
 
     #[test]
@@ -251,7 +253,7 @@ mod tests {
         assert_eq!(rows.num_columns(), 6);
         let nulls: Vec<usize> = rows.columns().iter().map(|c| c.null_count()).collect();
         assert_eq!(nulls, [2, 2, 0, 2, 2, 2]);
-        assert_eq!(super::with_context(rows.clone(), &chunk(), &[], &Context::default()).num_columns(), 6);
+        assert_eq!(super::with_context(rows.clone(), &chunk(), &[], &Context::default(), None).num_columns(), 6);
     }
 
     #[test]

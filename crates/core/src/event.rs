@@ -156,8 +156,8 @@ impl Chunk {
         });
         let changes = self.changes.as_ref().and_then(|all| {
             let change = Change { span: whole, ..*all.at(span.start)? };
-            let (tables, columns, side) = (all.tables.clone(), all.columns.clone(), all.side.clone());
-            Some(Arc::new(Changes { tables, columns, side, each: vec![change], within: false }))
+            let (tables, side) = (all.tables.clone(), all.side.clone());
+            Some(Arc::new(Changes { tables, side, each: vec![change], within: false }))
         });
         let to = match (&messages, &changes) {
             (_, Some(_)) => Position { minor: from.minor + 1, ..from },

@@ -49,14 +49,19 @@ impl Transform {
         let mut kept = Vec::with_capacity(rows.num_rows());
         let mut kinds = Vec::with_capacity(rows.num_rows());
         let mut filtered = 0;
-        for (row, fate) in self.fates(rows, marks, now, keeps_left).into_iter().enumerate() {
-            match fate {
-                Fate::Passes(kind) => {
-                    kept.push(u32::try_from(row).unwrap_or(u32::MAX));
-                    kinds.push(kind);
+        if self.when.is_none() && (keeps_left || !marks.kinds.contains(&ChangeKind::Left)) {
+            kept.extend((0..rows.num_rows()).map(narrow));
+            kinds.clone_from(&marks.kinds);
+        } else {
+            for (row, fate) in self.fates(rows, marks, now, keeps_left).into_iter().enumerate() {
+                match fate {
+                    Fate::Passes(kind) => {
+                        kept.push(narrow(row));
+                        kinds.push(kind);
+                    }
+                    Fate::Filtered => filtered += 1,
+                    Fate::Faulty(message) => faults.push(RowFault { row, column: None, message }),
                 }
-                Fate::Filtered => filtered += 1,
-                Fate::Faulty(message) => faults.push(RowFault { row, column: None, message }),
             }
         }
         let all = kept.len() == rows.num_rows();

@@ -147,7 +147,7 @@ pub fn rehearse<'c>(plan: &Plan, chunks: impl IntoIterator<Item = (usize, &'c Ch
         count.output += decoded.rows.spans.len() as u64;
         count.filtered += chunk.left_out();
         count.rejected += decoded.rejects.len() as u64;
-        let rows = with_context(decoded.rows.batch, chunk, &decoded.rows.spans, &plan.events[event].context);
+        let rows = with_context(decoded.rows.batch, chunk, &decoded.rows.spans, &plan.events[event].context, None);
         work.event(event, &rows, &records);
     }
     work.finish()

@@ -159,7 +159,8 @@ impl<'a> Processor<'a> {
         };
         let batch = gathered.rows.batch.clone();
         let nulls = batch.columns().iter().map(|c| c.null_count() as u64).collect();
-        let batch = with_context(batch, chunk, &gathered.rows.spans, &plan.events[event].context);
+        let context = &plan.events[event].context;
+        let batch = with_context(batch, chunk, &gathered.rows.spans, context, marks.as_ref());
         gathered.event(plan, event, &batch, marks.as_ref(), None);
         let Gathered { counts, landings, rejects, .. } = gathered;
         done.counts.extend(counts);

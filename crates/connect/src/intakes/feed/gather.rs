@@ -11,7 +11,6 @@ use super::PARTITION;
 /// Changes that wait to be handed on.
 pub(crate) struct Gather {
     tables: Vec<Arc<str>>,
-    columns: Vec<Arc<[String]>>,
     bytes: Vec<u8>,
     each: Vec<Change>,
     side: Vec<u8>,
@@ -30,15 +29,7 @@ pub(crate) struct Told {
 impl Gather {
     /// Gathers changes of these tables.
     pub(crate) fn new(tables: Vec<Arc<str>>) -> Self {
-        let columns = tables.iter().map(|_| Arc::from(Vec::new())).collect();
-        Self { tables, columns, bytes: Vec::new(), each: Vec::new(), side: Vec::new() }
-    }
-
-    /// Notes which columns a table has from here on.
-    pub(crate) fn set_columns(&mut self, table: u32, columns: Vec<String>) {
-        if let Some(place) = self.columns.get_mut(usize::try_from(table).unwrap_or(usize::MAX)) {
-            *place = columns.into();
-        }
+        Self { tables, bytes: Vec::new(), each: Vec::new(), side: Vec::new() }
     }
 
     /// Adds a change. `row` writes the row's object, `key` and `old` theirs, nothing where there is none.
@@ -78,7 +69,6 @@ impl Gather {
             records: each.len() as u64,
             changes: Some(Arc::new(Changes {
                 tables: self.tables.clone(),
-                columns: self.columns.clone(),
                 each,
                 side: std::mem::replace(&mut self.side, Vec::with_capacity(capacity.1)),
                 within,
@@ -104,7 +94,6 @@ mod tests {
     #[test]
     fn changes_become_a_chunk_with_their_places() {
         let mut gather = Gather::new(vec!["public.permit".into()]);
-        gather.set_columns(0, vec!["id".into()]);
         for (minor, kind) in [(0, ChangeKind::Inserted), (1, ChangeKind::Deleted)] {
             let told =
                 Told { table: 0, kind, position: Position { major: 9, minor }, transaction: Some(4), time: None };

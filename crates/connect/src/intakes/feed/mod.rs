@@ -4,6 +4,7 @@ pub(crate) mod gather;
 pub(crate) mod json;
 pub(crate) mod live;
 pub(crate) mod rows;
+pub(crate) mod sample;
 pub(crate) mod schema;
 pub(crate) mod state;
 

@@ -244,8 +244,6 @@ impl Applier {
         let members = map.columns.iter().map(member).collect();
         let key = feed.key.iter().filter_map(|k| map.columns.iter().position(|c| c.name == *k)).collect();
         let table = u32::try_from(number).unwrap_or(u32::MAX);
-        let taken = map.columns.iter().filter(|c| feed.takes(&c.name)).map(|c| c.name.clone()).collect();
-        self.gather.set_columns(table, taken);
         let columns = map.columns.iter().map(signature).collect();
         self.maps.insert(map.id, Bound { map, table: Some(table), members, key });
         Ok(Applied::Table(table, columns))

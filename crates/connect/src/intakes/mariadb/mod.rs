@@ -10,7 +10,6 @@ mod check;
 mod load;
 mod reader;
 mod rows;
-mod sample;
 mod stream;
 mod table_map;
 
@@ -26,7 +25,7 @@ use sluice_core::problem::Problem;
 
 use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::state::{Load, State, TableState};
-use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS};
+use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, sample};
 use applier::{Known, file_number, parts, place};
 use catalog::{Catalog, SourceTable};
 
@@ -190,7 +189,11 @@ impl Intake for MariadbIntake {
     }
 
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
-        sample::open(&self.0, events)
+        let mut catalog = self.0.catalog()?;
+        sample::open(&self.0.tables, events, |number, table, share| {
+            let portion = load::first_rows(&mut catalog, number, table, share)?;
+            Ok((portion.rows, portion.mark))
+        })
     }
 
     fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {

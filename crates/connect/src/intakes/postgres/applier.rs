@@ -164,10 +164,6 @@ impl Applier {
         let columns: Vec<BoundColumn> = relation.columns.iter().map(column).collect();
         let place = |key: &String| relation.columns.iter().position(|c| c.name == *key);
         let key: Vec<usize> = feed.map_or_else(Vec::new, |f| f.key.iter().filter_map(place).collect());
-        if let (Some(table), Some(feed)) = (table, feed) {
-            let taken = relation.columns.iter().filter(|c| feed.takes(&c.name)).map(|c| c.name.clone());
-            self.gather.set_columns(table, taken.collect());
-        }
         self.relations.insert(relation.id, Bound { table, columns, key });
     }
 

@@ -9,7 +9,6 @@ mod check;
 mod load;
 mod pgoutput;
 mod reader;
-mod sample;
 mod schema;
 mod slot;
 mod stream;
@@ -27,7 +26,7 @@ use sluice_core::problem::Problem;
 
 use crate::databases::Server;
 use crate::intakes::feed::state::State;
-use crate::intakes::feed::{FeedTable, PARTITION};
+use crate::intakes::feed::{FeedTable, PARTITION, sample};
 use catalog::Catalog;
 use reader::FeedReader;
 use stream::Shared;
@@ -143,7 +142,11 @@ impl Intake for PostgresIntake {
     }
 
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
-        sample::open(&self.0, events)
+        let catalog = self.0.catalog()?;
+        sample::open(&self.0.tables, events, |number, table, share| {
+            let portion = load::first_rows(&catalog, number, table, share)?;
+            Ok((portion.rows, portion.mark))
+        })
     }
 
     fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {

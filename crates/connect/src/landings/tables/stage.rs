@@ -110,7 +110,11 @@ impl TableStage {
             if self.shape.fed {
                 let within = |row| i64::try_from(origin.position(row).minor).unwrap_or(i64::MAX);
                 columns.push(Arc::new(Int64Array::from_iter_values((0..count).map(within))));
-                columns.push(Arc::new((0..count).map(|row| self.absent(marks?, row)).collect::<StringArray>()));
+                let names: Vec<&str> = self.shape.lands.iter().map(|c| c.name.as_str()).collect();
+                columns.push(match marks {
+                    Some(marks) => Arc::new(marks.absent_names(&names)),
+                    None => Arc::new(StringArray::new_null(count)),
+                });
             }
         }
         if self.shape.mode == Mode::Mirror {
@@ -127,17 +131,6 @@ impl TableStage {
         }
         RecordBatch::try_new(Arc::clone(&self.schema), columns)
             .map_err(|e| Failure::internal(format!("rows do not have the form of their table: {e}")))
-    }
-
-    /// The columns of a changed row whose values the source did not send.
-    fn absent(&self, marks: &Marks, row: usize) -> Option<String> {
-        if marks.absent.is_empty() || marks.kinds[row].is_gone() {
-            return None;
-        }
-        let lacks = |i: &usize| marks.absent.of(*i).is_some_and(|bits| bits.value(row));
-        let names: Vec<&str> =
-            (0..self.shape.lands.len()).filter(lacks).map(|i| self.shape.lands[i].name.as_str()).collect();
-        (!names.is_empty()).then(|| names.join(","))
     }
 
     /// Merges changes of a feed of which some lack values, or empty the table.
