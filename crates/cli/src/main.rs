@@ -18,6 +18,7 @@ mod random;
 mod sampling;
 mod secrets;
 mod signals;
+mod written;
 
 use clap::{CommandFactory as _, Parser as _};
 use clap_complete::CompleteEnv;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use sluice_core::config::{PipelineConfig, ProjectConfig};
+use sluice_core::config::{PipelineConfig, ProjectConfig, each};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Registry;
 use sluice_core::names;
@@ -11,9 +11,21 @@ use sluice_core::plan::{self, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
 
 use crate::secrets::ProjectSecrets;
+use crate::written;
 
 /// The project's file.
 pub(crate) const PROJECT_FILE: &str = "sluice.toml";
+
+/// Where the tables of `[each.NAME]` are known from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Asks {
+    /// What the last run wrote out, where the file has not changed since; else the source.
+    Seldom,
+    /// The source.
+    Now,
+    /// What the last run wrote out, or nothing.
+    Never,
+}
 
 /// A project that was found.
 pub(crate) struct Project {
@@ -27,6 +39,8 @@ pub(crate) struct Project {
     pub registry: Registry,
     /// What is wrong in the project's own file.
     pub problems: Problems,
+    /// Whether sources are asked for their tables.
+    pub asks: Asks,
 }
 
 /// A pipeline file that was read.
@@ -37,6 +51,8 @@ pub(crate) struct LoadedPipeline {
     pub plan: Plan,
     /// What is wrong in this file.
     pub problems: Problems,
+    /// Why its tables are not known.
+    pub unknown: Option<Failure>,
 }
 
 impl LoadedPipeline {
@@ -73,7 +89,12 @@ impl Project {
         let registry = sluice_connect::registry();
         let mut problems = Problems::new();
         let config = ProjectConfig::read(&source, &registry, &mut problems);
-        Ok(Self { root, source, config, registry, problems })
+        Ok(Self { root, source, config, registry, problems, asks: Asks::Seldom })
+    }
+
+    /// The same, with sources asked for their tables in another way.
+    pub(crate) fn asking(self, asks: Asks) -> Self {
+        Self { asks, ..self }
     }
 
     /// The same project with another text of its file, which is not written.
@@ -81,7 +102,7 @@ impl Project {
         let source = SourceText::new(PROJECT_FILE, text);
         let mut problems = Problems::new();
         let config = ProjectConfig::read(&source, &self.registry, &mut problems);
-        Self { root: self.root.clone(), source, config, registry: self.registry.clone(), problems }
+        Self { root: self.root.clone(), source, config, registry: self.registry.clone(), problems, asks: self.asks }
     }
 
     /// What pipelines need from around them.
@@ -143,10 +164,27 @@ impl Project {
     /// Reads one pipeline file by itself.
     pub(crate) fn load(&self, source: &Arc<SourceText>) -> LoadedPipeline {
         let mut problems = Problems::new();
-        let config = PipelineConfig::read(source, &self.config, &self.registry, &mut problems);
-        let texts = SealedTexts { project: self.source.text.clone(), pipeline: source.text.clone() };
+        let mut config = PipelineConfig::read(source, &self.config, &self.registry, &mut problems);
+        let mut unknown = None;
+        each::refuse_following(&config.events, &mut problems);
+        if !config.groups.is_empty() && !problems.has_errors() {
+            let mut found = Problems::new();
+            match written::out(self, &config, &mut found) {
+                Ok(Some(text)) => {
+                    // What is doubtful in the file itself is found again in what was written out.
+                    problems = found;
+                    config = PipelineConfig::read(&text, &self.config, &self.registry, &mut problems);
+                }
+                Ok(None) => problems.add(written::not_asked(&config)),
+                Err(failure) => {
+                    problems.add(written::unknown(&config, &failure));
+                    unknown = Some(failure);
+                }
+            }
+        }
+        let texts = SealedTexts { project: self.source.text.clone(), pipeline: config.source.text.clone() };
         let plan = plan::resolve(&config, texts, &mut problems);
-        LoadedPipeline { config, plan, problems }
+        LoadedPipeline { config, plan, problems, unknown }
     }
 
     /// The pipeline of a name, among all.

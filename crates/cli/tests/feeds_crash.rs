@@ -69,6 +69,31 @@ fn killed_at_random_while_the_source_changes(#[case] seed: u64, #[case] kills: u
     office.drop();
 }
 
+#[rstest]
+#[case(51, 20)]
+#[case(52, 20)]
+fn killed_at_random_while_columns_come_and_go(#[case] seed: u64, #[case] kills: u64) {
+    let Some(database) = Database::new() else { return };
+    let mut office = Office::new(database, seed);
+    let project = office.project(&feeds::whole(SMALL));
+    for round in 0..kills {
+        let mut child = project.command(GO_ON).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        assert!(office.change(4, false));
+        if round % 2 == 1 {
+            office.reshape();
+        }
+        assert!(office.change(4, false));
+        std::thread::sleep(Duration::from_millis(seed * 37 * (round + 1) % 700));
+        let ended = child.try_wait().unwrap();
+        let _ = child.kill();
+        let output = child.wait_with_output().unwrap();
+        assert!(ended.is_none(), "the run gave up: {}", String::from_utf8_lossy(&output.stderr));
+    }
+    project.expect(0, RUN);
+    office.check_whole_mirrors();
+    office.drop();
+}
+
 /// The run goes on by itself, whatever its server does.
 #[test]
 fn a_server_that_crashes_ten_times_while_the_source_changes() {

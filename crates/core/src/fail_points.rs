@@ -37,7 +37,7 @@ pub const REFUSALS: &[&str] = &["publish.table_split", "publish.table_refused", 
 pub const REPLAY: &[&str] = &["replay.begun", "publish.file_removed"];
 
 /// Points that only change feeds pass.
-pub const FEEDS: &[&str] = &["feed.slot_made", "feed.portion"];
+pub const FEEDS: &[&str] = &["feed.slot_made", "feed.whole", "feed.portion"];
 
 /// Every point.
 pub fn all() -> impl Iterator<Item = &'static str> {

@@ -32,6 +32,8 @@ pub struct Failure {
     pub help: Option<String>,
     /// Whether the outside may come back by itself, so that waiting helps.
     pub passing: bool,
+    /// Whether the pipeline goes on once it is read anew: its source has changed.
+    pub renews: bool,
 }
 
 /// A result whose error is a [`Failure`].
@@ -40,7 +42,7 @@ pub type Outcome<T> = Result<T, Failure>;
 impl Failure {
     /// A failure of a class.
     pub fn new(kind: FailureKind, message: impl Into<String>) -> Self {
-        Self { kind, message: message.into(), help: None, passing: false }
+        Self { kind, message: message.into(), help: None, passing: false, renews: false }
     }
 
     /// A broken invariant.
@@ -61,6 +63,11 @@ impl Failure {
     /// Ledger, source and store do not agree.
     pub fn findings(message: impl Into<String>) -> Self {
         Self::new(FailureKind::Findings, message)
+    }
+
+    /// The source has changed, and the pipeline is to be read anew before it goes on.
+    pub fn renewing(message: impl Into<String>) -> Self {
+        Self { renews: true, ..Self::findings(message) }
     }
 
     /// A failed call on a file or folder.

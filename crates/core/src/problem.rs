@@ -11,12 +11,38 @@ pub struct SourceText {
     pub name: String,
     /// The text, as UTF-8.
     pub text: String,
+    /// Where it was written out from another text.
+    origin: Option<Origin>,
+}
+
+/// What a text was written out from.
+#[derive(Debug, PartialEq, Eq)]
+struct Origin {
+    source: Arc<SourceText>,
+    moved: Vec<Moved>,
+}
+
+/// A place of a text that was written out.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Moved {
+    /// The place.
+    pub to: Range<usize>,
+    /// Where it comes from.
+    pub from: Range<usize>,
+    /// What it was written out for: a table, say.
+    pub of: Arc<str>,
 }
 
 impl SourceText {
     /// Wraps a text under a name.
     pub fn new(name: impl Into<String>, text: impl Into<String>) -> Arc<Self> {
-        Arc::new(Self { name: name.into(), text: text.into() })
+        Arc::new(Self { name: name.into(), text: text.into(), origin: None })
+    }
+
+    /// A text that begins with all of another one and goes on with what was written out from parts of it. `moved` leads
+    /// from places behind to the places of the other.
+    pub fn written_out(source: Arc<Self>, text: String, moved: Vec<Moved>) -> Arc<Self> {
+        Arc::new(Self { name: source.name.clone(), text, origin: Some(Origin { source, moved }) })
     }
 
     /// The 1-based line and column (in characters) of a byte offset.
@@ -42,6 +68,22 @@ impl Place {
     /// A place in a file.
     pub fn new(source: &Arc<SourceText>, span: Range<usize>) -> Self {
         Self { source: Arc::clone(source), span }
+    }
+
+    /// The place as its reader knows it: in a text that was written out, where it was written first.
+    #[must_use]
+    pub fn shown(&self) -> Self {
+        let Some(origin) = &self.source.origin else { return self.clone() };
+        let first = |span| Self::new(&origin.source, span);
+        if self.span.end <= origin.source.text.len() {
+            return first(self.span.clone());
+        }
+        self.moved().map_or_else(|| first(0..0), |moved| first(moved.from.clone()))
+    }
+
+    fn moved(&self) -> Option<&Moved> {
+        let origin = self.source.origin.as_ref()?;
+        origin.moved.iter().find(|m| m.to.contains(&self.span.start))
     }
 }
 
@@ -150,6 +192,7 @@ impl Problem {
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if let Some(place) = &self.place {
+            let place = place.shown();
             let (line, column) = place.source.line_column(place.span.start);
             write!(f, "{}:{line}:{column}: ", place.source.name)?;
         }
@@ -196,6 +239,7 @@ impl Problems {
     /// The problems sorted by file and place, without repeats, and without what only follows from broken TOML on the
     /// same line.
     pub fn into_sorted(mut self) -> Vec<Problem> {
+        self.show_places();
         let line =
             |p: &Problem| p.place.as_ref().map(|at| (at.source.name.clone(), at.source.line_column(at.span.start).0));
         let is_syntax = |p: &Problem| p.code == "syntax.toml";
@@ -217,6 +261,28 @@ impl Problems {
         self.list.sort_by_key(key);
         self.list.dedup();
         self.list
+    }
+
+    /// Leads from what was written out back to where it was written first: one problem there, for all that share it.
+    fn show_places(&mut self) {
+        let mut shown: Vec<(Problem, Vec<Arc<str>>)> = Vec::new();
+        for mut problem in std::mem::take(&mut self.list) {
+            let of = problem.place.as_ref().and_then(|p| Some(Arc::clone(&p.moved()?.of)));
+            problem.place = problem.place.as_ref().map(Place::shown);
+            match shown.iter_mut().find(|(known, all)| of.is_some() && !all.is_empty() && *known == problem) {
+                Some((_, all)) => all.extend(of.filter(|of| !all.contains(of))),
+                None => shown.push((problem, of.into_iter().collect())),
+            }
+        }
+        let name = |(mut problem, all): (Problem, Vec<Arc<str>>)| {
+            if let Some(first) = all.first() {
+                let more = if all.len() > 1 { format!(" and {} more", all.len() - 1) } else { String::new() };
+                let before = if problem.label.is_empty() { String::new() } else { format!("{}: ", problem.label) };
+                problem.label = format!("{before}for {first}{more}");
+            }
+            problem
+        };
+        self.list = shown.into_iter().map(name).collect();
     }
 
     /// The problems as they were found.

@@ -304,7 +304,7 @@ fn compare_column(dialect: &dyn Dialect, table: &StoredTable, want: &Wanted, spe
         Fit::Loses(how) => (Verdict::Loses, how),
         Fit::Unfit => (Verdict::Unfit, format!("{} does not fit into {}", want.column.ty, column.ty)),
     };
-    if verdict == Verdict::Loses {
+    if matches!(verdict, Verdict::Loses | Verdict::Unfit) {
         let wider = dialect.wider(want.column.ty, column);
         report.statements.extend(wider.and_then(|ty| dialect.retype(column, &ty)));
     }

@@ -15,17 +15,16 @@ use crate::exit::Exit;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, problems, style};
 use crate::progress::{RunProgress, per_second};
-use crate::project::{LoadedPipeline, Project};
-use crate::signals;
+use crate::project::{Asks, LoadedPipeline, Project};
+use crate::{signals, written};
 
 pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
-    let project = Project::need(arguments.project.as_deref())?;
-    let pipeline = project.pipeline(&args.pipeline)?;
+    let project = Project::need(arguments.project.as_deref())?.asking(Asks::Now);
     let until = Until { caught_up: args.until_caught_up, batches: args.batches, adopt: args.adopt };
     let stop = Arc::new(Stop::new());
     signals::stop_on_signals(&stop);
     let started = Instant::now();
-    let report = run_pipeline(&project, &pipeline, until, &stop)?;
+    let (pipeline, report) = run_and_renew(&project, &args.pipeline, until, &stop)?;
     let took = started.elapsed();
     match arguments.output {
         OutputKind::Json => as_json(&pipeline.plan, &report, took),
@@ -38,6 +37,30 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
     Ok(if early { Exit::Interrupted } else { Exit::Fine })
 }
 
+/// Runs a pipeline, and begins anew where its source has changed and the pipeline follows that.
+fn run_and_renew(project: &Project, name: &str, mut until: Until, stop: &Stop) -> Outcome<(LoadedPipeline, RunReport)> {
+    let mut before: Option<RunReport> = None;
+    let mut last: Option<String> = None;
+    loop {
+        let pipeline = project.pipeline(name)?;
+        let mut report = run_pipeline(project, &pipeline, until, stop)?;
+        let batches = report.batches;
+        // The same again would be so for ever.
+        let is_new = |f: &Failure| f.renews && last.as_ref() != Some(&f.message);
+        let renews = report.limit.as_ref().is_some_and(is_new) && !stop.is_asked();
+        let why = if renews { report.limit.take() } else { None };
+        let whole = match before.take() {
+            Some(before) => before.and_then(report),
+            None => report,
+        };
+        until.batches = until.batches.map(|left| left.saturating_sub(batches));
+        let Some(why) = why.filter(|_| until.batches != Some(0)) else { return Ok((pipeline, whole)) };
+        output::note(&format!("{} {}\n", style::warn("!"), why.message));
+        stop.go_on();
+        (before, last) = (Some(whole), Some(why.message));
+    }
+}
+
 /// Runs a pipeline that was read, after refusing one with mistakes.
 pub(crate) fn run_pipeline(
     project: &Project,
@@ -48,6 +71,9 @@ pub(crate) fn run_pipeline(
     refuse_mistakes(project, pipeline)?;
     let ledger: Arc<dyn Ledger> = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _hold = ledger.hold(&pipeline.plan.pipeline)?;
+    if !pipeline.config.groups.is_empty() {
+        written::keep(project, &pipeline.config)?;
+    }
     let progress = RunProgress::new(&pipeline.plan.pipeline);
     let report = run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
     progress.finish();
@@ -55,6 +81,9 @@ pub(crate) fn run_pipeline(
 }
 
 pub(crate) fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> {
+    if let Some(failure) = &pipeline.unknown {
+        return Err(failure.clone());
+    }
     let mut found = project.problems.clone();
     found.extend(pipeline.problems.clone());
     if !found.has_errors() {

@@ -163,6 +163,46 @@ impl Office {
         script(&self.source.clone(), &sql)
     }
 
+    /// Changes the columns of a table at random.
+    pub fn reshape(&mut self) {
+        self.columns += 1;
+        let table = TABLES[usize::try_from(self.below(3)).unwrap()].0;
+        let more = format!("more_{}", self.columns);
+        let known = psql(
+            &self.source,
+            &format!(
+                "select column_name from information_schema.columns where table_name = '{table}' and column_name like 'more%'"
+            ),
+        );
+        let sql = match (self.below(5), known.first()) {
+            (0 | 1, _) | (_, None) => {
+                format!("alter table {table} add column {more} text default 'm{}';", self.columns)
+            }
+            (2, _) => format!("alter table {table} add column {more} integer; update {table} set {more} = 7;"),
+            (3, Some(known)) => format!("alter table {table} rename column {known} to {more};"),
+            (_, Some(known)) => format!("alter table {table} drop column {known};"),
+        };
+        assert!(script(&self.source, &sql), "{sql}");
+    }
+
+    /// Every mirror equals its table, in all columns that the table has.
+    pub fn check_whole_mirrors(&self) {
+        for (table, _, _) in TABLES {
+            let columns = psql(
+                &self.source,
+                &format!(
+                    "select string_agg(quote_ident(column_name), ', ' order by column_name) from \
+                     information_schema.columns where table_name = '{table}'"
+                ),
+            );
+            let (source, mirror) =
+                (Self::rows(&self.source, table, &columns[0]), Self::rows(&self.target.url, table, &columns[0]));
+            assert_eq!(mirror.len(), source.len(), "{table}");
+            let differing = source.iter().zip(&mirror).find(|(a, b)| a != b);
+            assert_eq!(differing, None, "{table}: {columns:?}");
+        }
+    }
+
     /// What a table holds, row by row.
     pub fn rows(url: &str, table: &str, columns: &str) -> Vec<String> {
         psql(url, &format!("select r::text from (select {columns} from {table}) r order by 1"))
@@ -262,6 +302,15 @@ fn play(url: &str, table: &str, key: &str, columns: &str) -> BTreeMap<String, Ro
         }
     }
     rows
+}
+
+/// All tables there are, with all their columns, into mirrors.
+pub fn whole(more: &str) -> String {
+    format!(
+        "pipeline = \"office\"\n{more}\n[each.office]\ntables = \"*\"\n[each.office.arrives]\nat = \"office\"\n\
+         schema_change = \"follow\"\nload_rows = 300\n[each.office.lands.copy]\nat = \"warehouse\"\nmode = \"mirror\"\n\
+         create = true\n"
+    )
 }
 
 /// Every table into a mirror and into a log of changes.

@@ -92,7 +92,12 @@ impl TestProject {
 
     /// Runs the program with JSON output.
     pub fn json(&self, arguments: &[&str]) -> Value {
-        let (out, _) = self.expect(0, &[arguments, &["--output", "json"]].concat());
+        self.json_of(0, arguments)
+    }
+
+    /// The same for another exit code.
+    pub fn json_of(&self, code: i32, arguments: &[&str]) -> Value {
+        let (out, _) = self.expect(code, &[arguments, &["--output", "json"]].concat());
         serde_json::from_str(&out).unwrap()
     }
 

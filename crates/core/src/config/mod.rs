@@ -2,6 +2,7 @@
 //!
 //! Reading opens nothing: it neither connects nor looks at folders. Whether names bind is decided in [`crate::plan`].
 
+pub mod each;
 pub mod embedded;
 pub mod options;
 pub mod pipeline;
@@ -9,6 +10,7 @@ pub mod project;
 pub mod reader;
 pub mod schema;
 
+pub use each::EachConfig;
 pub use embedded::EmbeddedText;
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
 pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, MadeConfig, PipelineConfig};

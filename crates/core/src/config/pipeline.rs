@@ -6,6 +6,7 @@ use std::time::Duration;
 use toml::de::{DeTable, DeValue};
 
 use super::EmbeddedText;
+use super::each::EachConfig;
 use super::options::{Located, OptionSpec, Options, ValueKind};
 use super::project::{ConnectionConfig, ProjectConfig};
 use super::reader::{TableReader, parse_toml};
@@ -19,7 +20,8 @@ pub const FILE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("about", ValueKind::Text, "what it is for, in one line"),
     OptionSpec::optional("batch", ValueKind::Table(BATCH_OPTIONS), "when a batch is full"),
     OptionSpec::optional("rejects", ValueKind::Table(REJECT_OPTIONS), "how many rejects stop the run"),
-    OptionSpec::required("event", ValueKind::Tables, "the events, by name: [event.NAME]"),
+    OptionSpec::optional("event", ValueKind::Tables, "the events, by name: [event.NAME]"),
+    OptionSpec::optional("each", ValueKind::Tables, "tables of change feeds, many at once: [each.NAME]"),
 ];
 
 /// Keys of `batch`: whichever is reached first closes the batch.
@@ -223,6 +225,8 @@ pub struct PipelineConfig {
     pub reject_least: u64,
     /// The events, in the order of the file.
     pub events: Vec<EventConfig>,
+    /// Groups of tables that are events of their own once they are written out.
+    pub groups: Vec<EachConfig>,
 }
 
 impl PipelineConfig {
@@ -237,6 +241,14 @@ impl PipelineConfig {
         let mut reader = TableReader { source, problems };
         let top = reader.place(0..0);
         let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "the pipeline");
+        if !["event", "each"].iter().any(|key| table.get_ref().contains_key(*key)) {
+            reader.problems.add(
+                Problem::error("key.missing", "the pipeline needs the key `event`", top)
+                    .with_label("`event` is missing")
+                    .with_help("a table: the events, by name: [event.NAME]"),
+            );
+        }
+        let groups = EachConfig::read_all(&mut reader, table.get_ref(), project, registry);
         let (batch, rejects) = (options.table("batch"), options.table("rejects"));
         let mut events = Vec::new();
         for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "event", "event") {
@@ -255,6 +267,7 @@ impl PipelineConfig {
             reject_share: rejects.share("share"),
             reject_least: rejects.integer("least"),
             events,
+            groups,
         }
     }
 }

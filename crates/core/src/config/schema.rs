@@ -3,7 +3,7 @@
 use serde_json::{Map, Value, json};
 
 use super::options::{OptionSpec, ValueKind};
-use super::{pipeline, project};
+use super::{each, pipeline, project};
 use crate::kinds::Registry;
 
 const DIALECT: &str = "https://json-schema.org/draft/2020-12/schema";
@@ -26,11 +26,27 @@ pub fn pipeline_schema(registry: &Registry) -> Value {
     landings.extend(registry.landings().map(|k| k.options()));
     let arrival = table(&arrivals);
     let mut event = table(&[pipeline::EVENT_OPTIONS]);
-    put(&mut event, "arrives", json!({ "anyOf": [arrival.clone(), { "type": "array", "items": arrival }] }));
+    put(&mut event, "arrives", json!({ "anyOf": [arrival.clone(), { "type": "array", "items": arrival.clone() }] }));
     put(&mut event, "lands", by_name(&table(&landings)));
     let mut schema = table(&[pipeline::FILE_OPTIONS]);
     put(&mut schema, "event", by_name(&event));
+    let mut each = table(&[each::EACH_OPTIONS]);
+    let mut feed = arrival_of_each(&arrival);
+    feed["required"] = json!(["at"]);
+    put(&mut each, "arrives", feed);
+    put(&mut each, "lands", by_name(&table(&landings)));
+    put(&mut schema, "each", by_name(&each));
+    schema["anyOf"] = json!([{ "required": ["event"] }, { "required": ["each"] }]);
     named(schema, "pipeline", "a pipeline: its events, where they arrive and where they land")
+}
+
+/// The arrival of a group of tables: `table` is written out.
+fn arrival_of_each(arrival: &Value) -> Value {
+    let mut form = arrival.clone();
+    if let Some(keys) = form["properties"].as_object_mut() {
+        keys.remove("table");
+    }
+    form
 }
 
 fn named(mut schema: Value, title: &str, about: &str) -> Value {
@@ -118,7 +134,8 @@ mod tests {
         let batch = &schema["properties"]["batch"]["properties"];
         assert_eq!(batch["rows"]["default"], 1_000_000);
         assert_eq!(batch["every"]["default"], "10s");
-        assert_eq!(schema["required"], json!(["pipeline", "event"]));
+        assert_eq!(schema["required"], json!(["pipeline"]));
+        assert_eq!(schema["anyOf"], json!([{ "required": ["event"] }, { "required": ["each"] }]));
         let event = &schema["properties"]["event"]["patternProperties"][NAME];
         assert_eq!(event["properties"]["extra"]["enum"], json!(["ignore", "keep", "reject"]));
         let arrival = &event["properties"]["arrives"]["anyOf"][0];

@@ -1,6 +1,7 @@
 //! A pipeline with every name bound and every type known: what runs.
 
 mod changed;
+mod each;
 pub mod path;
 mod resolve;
 pub mod transform;
@@ -17,6 +18,7 @@ use crate::kinds::{Computed, Intake, IntakeKind, Landing, LandingKind, Registry,
 use crate::secret::SecretStore;
 use crate::types::SqlType;
 
+pub use each::write_out;
 pub use path::PathTemplate;
 pub use resolve::{FEED, check_overlaps, load, resolve};
 pub use transform::{Transform, Transformed};

@@ -8,7 +8,8 @@ use super::{
     SealedTexts, Transform,
 };
 use crate::config::{
-    ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, Options, PipelineConfig, ProjectConfig,
+    ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, OptionValue, Options, PipelineConfig,
+    ProjectConfig,
 };
 use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
@@ -103,7 +104,7 @@ struct Resolver<'a> {
 
 impl Resolver<'_> {
     fn events(&mut self) {
-        if self.config.events.is_empty() {
+        if self.config.events.is_empty() && self.config.groups.is_empty() {
             self.problems.add(
                 Problem::error("key.missing", "a pipeline needs an event", self.config.name_place.clone())
                     .with_help("write [event.NAME] with fields, arrives and lands"),
@@ -409,6 +410,7 @@ impl Resolver<'_> {
         let (when, columns) = (landing.options.sql("when"), landing.options.sql("columns"));
         let beside = landing.kind.as_ref().map_or(&[][..], |k| k.expressions());
         let takes = landing.kind.as_ref().map_or(Takes::Rows, |k| k.takes(&landing.options));
+        let options = keyed(landing, takes, &event.key.value);
         let beside: Vec<_> =
             beside.iter().filter_map(|(key, many)| Some((*key, *many, landing.options.sql(key)?))).collect();
         let transform = self.transform(when, columns, index, &beside, Some((takes, &landing.place)));
@@ -423,7 +425,7 @@ impl Resolver<'_> {
         let (Some(kind), Some(connection)) = (&landing.kind, &landing.connection) else { return };
         if !self.problems.has_errors() {
             // Columns that do not bind are no ground to judge keys by.
-            let found = kind.check_keys(&landing.options, &transform.columns);
+            let found = kind.check_keys(&options, &transform.columns);
             found.into_iter().for_each(|problem| self.problems.add(problem));
         }
         self.note_computed(index, when, columns, &transform);
@@ -434,7 +436,7 @@ impl Resolver<'_> {
             name: landing.name.clone(),
             kind: Arc::clone(kind),
             connection: connection.clone(),
-            options: landing.options.clone(),
+            options,
             transform,
             path,
         });
@@ -539,6 +541,15 @@ impl Resolver<'_> {
         self.read_context(event, transform.event_columns().into_iter());
         transform
     }
+}
+
+/// The keys of a landing. One that finds rows by their key does so by that of the event, unless it names its own.
+fn keyed(landing: &LandingConfig, takes: Takes, key: &[String]) -> Options {
+    let mut options = landing.options.clone();
+    if matches!(takes, Takes::Mirror | Takes::NoDeletes) && !key.is_empty() && !options.is_set("key") {
+        options.set("key", OptionValue::Texts(key.to_vec()), landing.place.clone());
+    }
+    options
 }
 
 impl LandingConfig {

@@ -90,6 +90,34 @@ impl NullCounts {
 }
 
 impl RunReport {
+    /// What two runs of a pipeline did, one after the other. How often fields had no value is told of the later one.
+    #[must_use]
+    pub fn and_then(mut self, later: Self) -> Self {
+        for count in &later.counts {
+            match self.counts.iter_mut().find(|c| c.station == count.station) {
+                Some(sum) => sum.add(count),
+                None => self.counts.push(count.clone()),
+            }
+        }
+        let mut rejects = self.rejects;
+        later.rejects.into_iter().for_each(|(key, count)| *rejects.entry(key).or_default() += count);
+        let mut remarks = self.remarks;
+        remarks.extend(later.remarks.into_iter().filter(|r| !remarks.contains(r)).collect::<Vec<_>>());
+        Self {
+            batches: self.batches + later.batches,
+            recovered: self.recovered + later.recovered,
+            read: self.read + later.read,
+            bytes: self.bytes + later.bytes,
+            rejected: self.rejected + later.rejected,
+            counts: self.counts,
+            rejects,
+            nulls: later.nulls,
+            caught_up: later.caught_up,
+            remarks,
+            limit: later.limit,
+        }
+    }
+
     /// Fields of contracts that had no value in any of the events: probably names that bind to nothing. Each comes as
     /// event, field and the path where it was looked for. A few events prove nothing and give no field.
     pub fn never_filled(&self, plan: &Plan) -> Vec<(String, String, String)> {

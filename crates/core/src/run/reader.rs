@@ -143,11 +143,13 @@ impl<'a> Reader<'a> {
             }
             Read::Halt(failure) => {
                 self.end_batch();
+                match failure.renews {
+                    true => shared.stop.pause(),
+                    false => shared.stop.settle(),
+                }
                 let mut report = shared.report();
                 report.caught_up = false;
                 report.limit.get_or_insert(failure);
-                drop(report);
-                shared.stop.settle();
                 return Ok(Next::Leave);
             }
             // The reader has waited itself.

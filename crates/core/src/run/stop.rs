@@ -8,6 +8,8 @@ use std::time::{Duration, Instant};
 pub struct Stop {
     settle: AtomicBool,
     abort: AtomicBool,
+    /// The run itself wants to leave and be begun anew.
+    pause: AtomicBool,
 }
 
 impl Stop {
@@ -23,7 +25,22 @@ impl Stop {
 
     /// Whether somebody has asked.
     pub fn is_settling(&self) -> bool {
+        self.is_asked() || self.pause.load(Ordering::SeqCst)
+    }
+
+    /// Whether somebody outside the run has asked.
+    pub fn is_asked(&self) -> bool {
         self.settle.load(Ordering::SeqCst)
+    }
+
+    /// Makes the run settle and leave, to be begun anew.
+    pub(super) fn pause(&self) {
+        self.pause.store(true, Ordering::SeqCst);
+    }
+
+    /// Lets a run begin anew.
+    pub fn go_on(&self) {
+        self.pause.store(false, Ordering::SeqCst);
     }
 
     /// Makes every thread leave without finishing its batch, after a failure.

@@ -13,11 +13,12 @@ use crate::args::{Arguments, CheckArgs, OutputKind};
 use crate::exit::Exit;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
-use crate::project::{LoadedPipeline, Project, no_pipeline};
+use crate::project::{Asks, LoadedPipeline, Project, no_pipeline};
 use samples::Looked;
 
 pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
+    let project = project.asking(if args.offline { Asks::Never } else { Asks::Now });
     let all: Vec<LoadedPipeline> = project.pipelines()?.into_iter().map(LoadedPipeline::for_looking).collect();
     for name in &args.pipelines {
         if !all.iter().any(|p| p.config.name == *name) {

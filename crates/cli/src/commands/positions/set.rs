@@ -143,7 +143,7 @@ fn number(standing: &Standing, state: &PartitionState, text: &str) -> Outcome<Po
     if is_feed(standing) {
         return Err(wrong(
             "a place in a log cannot be set by hand".into(),
-            "`--set earliest` begins anew: every table is loaded again, then followed".into(),
+            "`--set earliest` begins anew: mirrors are emptied, every table is loaded again, then followed".into(),
         ));
     }
     if standing.kind != "topics" && number != 0 {
@@ -191,7 +191,7 @@ fn shown(pipeline: &str, changes: &[Change]) -> String {
     for change in changes {
         let (from, to) = (change.from.map(|p| p.major), change.to.position.major);
         let means = match from {
-            _ if change.anew => style::warn("every table is loaded again; rows deleted meanwhile stay in mirrors"),
+            _ if change.anew => style::warn("mirrors are emptied; every table is loaded again"),
             Some(from) if from > to => {
                 again = true;
                 style::warn(&format!("{} are read again and land again", show_many(from - to, "position")))

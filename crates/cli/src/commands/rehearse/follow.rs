@@ -16,7 +16,7 @@ use crate::args::{Arguments, Events, RehearseArgs};
 use crate::exit::Exit;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
-use crate::project::Project;
+use crate::project::{Asks, Project};
 
 /// How often the files are looked at.
 const PAUSE: Duration = Duration::from_millis(50);
@@ -52,7 +52,7 @@ pub(super) fn follow(arguments: &Arguments, args: &RehearseArgs, stop: &Stop) ->
             seen = now;
             let started = Instant::now();
             // What cannot be read at this moment may be half saved: it is shown, and looked at again.
-            let text = match project.and_then(|project| turn(&project, args, &mut state, stop)) {
+            let text = match project.and_then(|project| turn(&project.asking(Asks::Now), args, &mut state, stop)) {
                 Ok(text) => text,
                 Err(failure) => broken(&state, &failure.message, failure.help.as_deref()),
             };

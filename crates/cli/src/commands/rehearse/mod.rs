@@ -21,7 +21,7 @@ use super::run::refuse_mistakes;
 use crate::args::{Arguments, Events, OutputKind, RehearseArgs};
 use crate::exit::Exit;
 use crate::output::{self, style};
-use crate::project::Project;
+use crate::project::{Asks, Project};
 use crate::signals;
 use sampled::Sampled;
 
@@ -29,7 +29,7 @@ use sampled::Sampled;
 const EVENTS: u64 = 1_000;
 
 pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Exit> {
-    let project = Project::need(arguments.project.as_deref())?;
+    let project = Project::need(arguments.project.as_deref())?.asking(Asks::Now);
     let pipeline = project.pipeline(&args.pipeline)?.for_looking();
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);

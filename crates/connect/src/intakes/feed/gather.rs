@@ -7,6 +7,7 @@ use sluice_core::event::{Chunk, Position, RecordSpan};
 use sluice_core::kinds::ReadLimit;
 
 use super::PARTITION;
+use super::state::State;
 
 /// Changes that wait to be handed on.
 pub(crate) struct Gather {
@@ -45,6 +46,21 @@ impl Gather {
         let (key, old) = (written(&mut self.side, key), written(&mut self.side, old));
         let Told { table, kind, position, transaction, time } = told;
         self.each.push(Change { span, table, kind, position, transaction, time, key, old });
+    }
+
+    /// Tells that a table is empty, for each that is loaded in the place of what landed before and has no row yet. Of
+    /// those without a key that is told with their rows.
+    pub(crate) fn tell_emptied(&mut self, names: impl Iterator<Item = Arc<str>>, state: &mut State, at: &mut Position) {
+        for (table, name) in (0..).zip(names) {
+            let load = state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()).filter(|l| l.anew && l.whole.is_none());
+            if let Some(load) = load {
+                load.anew = false;
+                let kind = ChangeKind::Truncated;
+                let told = Told { table, kind, position: *at, transaction: None, time: None };
+                self.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+                at.minor += 1;
+            }
+        }
     }
 
     pub(crate) fn is_empty(&self) -> bool {

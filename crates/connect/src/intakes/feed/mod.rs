@@ -7,6 +7,7 @@ pub(crate) mod rows;
 pub(crate) mod sample;
 pub(crate) mod schema;
 pub(crate) mod state;
+pub(crate) mod whole;
 
 use std::sync::Arc;
 
@@ -41,10 +42,10 @@ pub(crate) const TABLE_OPTIONS: &[OptionSpec] = &[
     .with(&["load", "load_rows"]),
     OptionSpec::with_default(
         "schema_change",
-        ValueKind::Choice(&["hold", "ignore"]),
+        ValueKind::Choice(&["hold", "follow", "ignore"]),
         "hold",
-        "what happens when a column comes, goes or changes its type: hold stops there and tells the difference, ignore \
-         goes on with the columns that the contract names",
+        "what happens when a column comes, goes or changes its type: hold stops there and tells the difference; follow, \
+         in [each.NAME], takes the columns up as they are then; ignore goes on with those that the contract names",
     ),
 ];
 

@@ -24,6 +24,14 @@ impl Rows {
         self.ends.len() as u64
     }
 
+    /// Forgets all of them, and keeps the room that they had.
+    pub(crate) fn clear(&mut self) {
+        self.objects.clear();
+        self.keys.clear();
+        self.json.clear();
+        self.ends.clear();
+    }
+
     fn start(&self, row: usize) -> Ends {
         row.checked_sub(1).map(|before| self.ends[before]).unwrap_or_default()
     }

@@ -1,61 +1,228 @@
-//! What matters when the columns of a table change.
+//! What it means when the columns of a table change: which differences matter, and what is done about them.
+//!
+//! A column is told by its name and its type, a text with two blanks: `name type detail`. Where the type is not known, `?`
+//! stands for both.
+
+use sluice_core::config::ExtraFields;
+use sluice_core::kinds::Settings;
 
 use super::FeedTable;
 
-/// Whether a contract names a column.
-fn names(table: &FeedTable, column: &str) -> bool {
-    let fields = table.contract.as_ref().map_or(&[][..], |c| &c.fields);
-    fields.iter().any(|f| f.path.first().is_some_and(|name| name == column))
+/// What stands for a type that is not known.
+pub(crate) const UNKNOWN: &str = "? ?";
+
+/// What becomes of a table whose columns change: the words of `schema_change`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Policy {
+    /// Stop there and tell the difference.
+    Hold,
+    /// Take the new columns up.
+    Follow,
+    /// Go on with those that the contract names.
+    Ignore,
 }
 
-/// What matters of a difference: a new column that the contract does not name, one that went and that it names, another
-/// type. Both lists hold the name of a column and then its type.
-pub(crate) fn differences(known: &[String], now: &[String], table: &FeedTable) -> Vec<String> {
-    compare(known, now, &|column| names(table, column), table.contract.is_some())
-}
-
-fn compare(known: &[String], now: &[String], is_named: &dyn Fn(&str) -> bool, has_contract: bool) -> Vec<String> {
-    if known.is_empty() || !has_contract {
-        return Vec::new();
-    }
-    let name = |column: &str| column.rsplitn(3, ' ').last().unwrap_or_default().to_string();
-    let find = |list: &[String], wanted: &str| list.iter().find(|c| name(c) == wanted).cloned();
-    let mut found = Vec::new();
-    for column in now {
-        let own = name(column);
-        match find(known, &own) {
-            None if !is_named(&own) => found.push(format!("the column {own} came")),
-            Some(before) if before != *column && is_named(&own) => {
-                found.push(format!("the column {own} has another type"));
-            }
-            _ => {}
+impl Policy {
+    pub(crate) fn of(settings: &Settings) -> Self {
+        match settings.options.text("schema_change").as_deref() {
+            Some("follow") => Self::Follow,
+            Some("ignore") => Self::Ignore,
+            _ => Self::Hold,
         }
     }
-    let gone = known.iter().map(|c| name(c)).filter(|c| find(now, c).is_none() && is_named(c));
-    found.extend(gone.map(|column| format!("the column {column} went")));
-    found
+}
+
+/// A column that a table has now, at the source.
+#[derive(Clone, Debug)]
+pub(crate) struct There {
+    pub name: String,
+    /// The type of contracts that takes its values.
+    pub ty: String,
+    /// Whether rows that were there when it came have a value of it.
+    pub is_filled: bool,
+}
+
+/// What follows from a difference.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Verdict {
+    /// Reading goes on. Where `refill`, values came to rows without the log telling so: they are read anew.
+    GoOn { refill: bool },
+    /// The run stops, for somebody to decide. In words, why.
+    Hold(String),
+    /// The pipeline is to be written out anew. In words, why.
+    Renew(String),
+}
+
+/// How the columns of a table differ from those that were known.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct Difference {
+    came: Vec<String>,
+    went: Vec<String>,
+    retyped: Vec<String>,
+}
+
+impl Difference {
+    /// Compares two lists of columns.
+    pub(crate) fn between(known: &[String], now: &[String]) -> Self {
+        let mut found = Self::default();
+        if known.is_empty() {
+            return found;
+        }
+        for column in now {
+            let (own, ty) = parts(column);
+            match known.iter().map(|c| parts(c)).find(|(name, _)| *name == own) {
+                None => found.came.push(own.to_string()),
+                Some((_, before)) if before != ty && before != UNKNOWN && ty != UNKNOWN => {
+                    found.retyped.push(own.to_string());
+                }
+                Some(_) => {}
+            }
+        }
+        let is_there = |name: &str| now.iter().any(|c| parts(c).0 == name);
+        found.went = known.iter().map(|c| parts(c).0.to_string()).filter(|name| !is_there(name)).collect();
+        found
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// What follows from it, given what is there now.
+    pub(crate) fn judge(&self, table: &FeedTable, policy: Policy, there: &[There]) -> Verdict {
+        let Some(contract) = &table.contract else { return Verdict::GoOn { refill: false } };
+        let field = |column: &str| contract.fields.iter().find(|f| f.path.first().is_some_and(|name| name == column));
+        let is_read = |column: &str| field(column).is_some() || contract.extra != ExtraFields::Ignore;
+        let now = |column: &str| there.iter().find(|c| c.name == column);
+        // A column that went again meanwhile, or that the server computes, is not to be had.
+        let news: Vec<&String> = self.came.iter().filter(|c| field(c).is_none() && now(c).is_some()).collect();
+        let fits = |column: &str| match (field(column), now(column)) {
+            (Some(field), Some(there)) => field.ty.to_string() == there.ty,
+            _ => true,
+        };
+        let retyped: Vec<&String> = self.retyped.iter().filter(|c| !fits(c)).collect();
+        let went: Vec<&String> = self.went.iter().filter(|c| field(c).is_some() && now(c).is_none()).collect();
+        let mut words: Vec<String> = news.iter().map(|c| format!("the column {c} came")).collect();
+        words.extend(retyped.iter().map(|c| format!("the column {c} has another type")));
+        words.extend(went.iter().map(|c| format!("the column {c} went")));
+        let words = words.join("; ");
+        match policy {
+            Policy::Hold if !words.is_empty() => return Verdict::Hold(words),
+            Policy::Follow if !words.is_empty() => return Verdict::Renew(words),
+            _ => {}
+        }
+        // Another name for a column brings its values along; a column may come with values; a type may change them.
+        let is_filled = |column: &&String| now(column).is_some_and(|c| c.is_filled || !self.went.is_empty());
+        let came = self.came.iter().filter(|c| is_read(c)).any(|c| is_filled(&c));
+        Verdict::GoOn { refill: came || self.retyped.iter().any(|c| is_read(c)) }
+    }
+}
+
+/// Name and type of a column.
+fn parts(column: &str) -> (&str, &str) {
+    let mut blanks = column.rmatch_indices(' ');
+    let at = blanks.nth(1).map_or(column.len(), |(at, _)| at);
+    (&column[..at], column.get(at + 1..).unwrap_or_default())
 }
 
 #[cfg(test)]
 mod tests {
-    use super::compare;
+    use std::sync::Arc;
+
+    use super::*;
     use rstest::rstest;
+    use sluice_core::contract::{Contract, ContractField};
+    use sluice_core::problem::{Place, SourceText};
+    use sluice_core::types::SqlType;
+
+    /// A table whose contract names `id` and `note`.
+    fn table() -> FeedTable {
+        let place = Place::new(&SourceText::new("x", ""), 0..0);
+        let field = |name: &str, ty| ContractField {
+            name: name.into(),
+            path: vec![name.into()],
+            ty,
+            not_null: false,
+            format: None,
+            place: place.clone(),
+        };
+        let fields = vec![field("id", SqlType::Integer), field("note", SqlType::Text)];
+        let contract = Contract { fields, extra: ExtraFields::Ignore, may_lack: true };
+        FeedTable { name: "permit".into(), key: vec!["id".into()], contract: Some(Arc::new(contract)) }
+    }
+
+    fn there(columns: &[(&str, &str, bool)]) -> Vec<There> {
+        let one = |(name, ty, is_filled): &(&str, &str, bool)| There {
+            name: (*name).into(),
+            ty: (*ty).into(),
+            is_filled: *is_filled,
+        };
+        columns.iter().map(one).collect()
+    }
+
+    fn difference(known: &[&str], now: &[&str]) -> Difference {
+        let owned = |list: &[&str]| list.iter().map(|c| (*c).to_string()).collect::<Vec<_>>();
+        Difference::between(&owned(known), &owned(now))
+    }
+
+    const BOTH: &[(&str, &str, bool)] = &[("id", "integer", false), ("note", "text", false)];
 
     #[rstest]
-    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1"], &[])]
-    #[case(&["id 23 -1"], &["id 23 -1", "tons 23 -1"], &["the column tons came"])]
+    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1"], "")]
+    #[case(&["id 23 -1"], &["id 23 -1", "tons 23 -1"], "the column tons came")]
     // The contract names it already.
-    #[case(&["id 23 -1"], &["id 23 -1", "note 25 -1"], &[])]
-    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1"], &["the column note went"])]
-    #[case(&["id 23 -1", "tons 23 -1"], &["id 23 -1"], &[])]
-    #[case(&["id 23 -1", "note 25 -1"], &["id 20 -1", "note 25 -1"], &["the column id has another type"])]
-    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "remark 25 -1"],
-        &["the column remark came", "the column note went"])]
-    #[case(&[], &["id 23 -1"], &[])]
-    fn what_matters_is_told(#[case] known: &[&str], #[case] now: &[&str], #[case] expected: &[&str]) {
-        let owned = |list: &[&str]| list.iter().map(|c| (*c).to_string()).collect::<Vec<_>>();
-        let is_named = |column: &str| ["id", "note"].contains(&column);
-        assert_eq!(compare(&owned(known), &owned(now), &is_named, true), expected);
-        assert!(compare(&owned(known), &owned(now), &is_named, false).is_empty());
+    #[case(&["id 23 -1"], &["id 23 -1", "note 25 -1"], "")]
+    #[case(&["id 23 -1", "tons 23 -1"], &["id 23 -1"], "")]
+    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 1043 24"], "")]
+    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 3802 -1"], "")]
+    #[case(&["id 23 -1", "of it 25 -1"], &["id 23 -1", "of it 25 -1"], "")]
+    #[case(&["id 23 -1", "note ? ?"], &["id 23 -1", "note 25 -1"], "")]
+    // It is not there any more.
+    #[case(&["id 23 -1"], &["id 23 -1", "berth 25 -1"], "")]
+    #[case(&[], &["id 23 -1", "tons 23 -1"], "")]
+    fn what_matters_is_told(#[case] known: &[&str], #[case] now: &[&str], #[case] words: &str) {
+        let there = there(&[BOTH[0], BOTH[1], ("tons", "integer", false)]);
+        let found = difference(known, now);
+        let held = match found.judge(&table(), Policy::Hold, &there) {
+            Verdict::Hold(words) => words,
+            _ => String::new(),
+        };
+        assert_eq!(held, words);
+        let is_same = |verdict| matches!(verdict, Verdict::GoOn { .. });
+        assert_eq!(is_same(found.judge(&table(), Policy::Follow, &there)), words.is_empty());
+        assert!(is_same(found.judge(&table(), Policy::Ignore, &there)));
+    }
+
+    #[test]
+    fn what_went_and_what_has_another_type_is_told() {
+        let found = difference(&["id 23 -1", "note 25 -1"], &["id 20 -1", "remark 25 -1"]);
+        let there = there(&[("id", "bigint", false), ("remark", "text", false)]);
+        let words = "the column remark came; the column id has another type; the column note went";
+        assert_eq!(found.judge(&table(), Policy::Hold, &there), Verdict::Hold(words.into()));
+        assert_eq!(found.judge(&table(), Policy::Follow, &there), Verdict::Renew(words.into()));
+    }
+
+    #[rstest]
+    // Nothing stands in the rows that were there.
+    #[case(&["id 23 -1"], &["id 23 -1", "note 25 -1"], false, false)]
+    // A default does.
+    #[case(&["id 23 -1"], &["id 23 -1", "note 25 -1"], true, true)]
+    // It had another name.
+    #[case(&["id 23 -1", "remark 25 -1"], &["id 23 -1", "note 25 -1"], false, true)]
+    // Values may be others.
+    #[case(&["id 23 -1", "note 1043 24"], &["id 23 -1", "note 25 -1"], false, true)]
+    // Nobody reads it.
+    #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1", "tons 23 -1"], true, false)]
+    #[case(&["id 23 -1", "note 25 -1", "tons 23 -1"], &["id 23 -1", "note 25 -1"], true, false)]
+    fn values_that_the_log_does_not_tell_are_read_anew(
+        #[case] known: &[&str],
+        #[case] now: &[&str],
+        #[case] is_filled: bool,
+        #[case] refill: bool,
+    ) {
+        let there = there(&[BOTH[0], ("note", "text", is_filled), ("tons", "integer", true)]);
+        let found = difference(known, now);
+        assert_eq!(found.judge(&table(), Policy::Ignore, &there), Verdict::GoOn { refill });
+        let bare = FeedTable { contract: None, ..table() };
+        assert_eq!(found.judge(&bare, Policy::Hold, &there), Verdict::GoOn { refill: false });
     }
 }

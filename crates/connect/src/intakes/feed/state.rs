@@ -19,6 +19,9 @@ pub(crate) struct State {
     /// When the last transaction before the position was committed, in microseconds since 1970.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<i64>,
+    /// The global transactions before that place, for a source that numbers them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gtid: Option<String>,
     /// From where the log is to be read on: behind the last transaction that was read whole, or at the beginning of one
     /// that was not.
     #[serde(default)]
@@ -60,6 +63,39 @@ pub(crate) struct Load {
     /// When it began, in microseconds since 1970.
     #[serde(default)]
     pub since: i64,
+    /// Whether its rows take the place of others that were there, which is told before the first of them.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub anew: bool,
+    /// Of a table without a key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub whole: Option<Whole>,
+}
+
+/// How far a table without a key has been taken in.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Whole {
+    /// The place in the log at which its rows are as they were read; 0 before that.
+    pub at: u64,
+    /// Bytes of the file with its rows that have been taken in.
+    pub taken: u64,
+}
+
+impl TableState {
+    /// Has the table loaded once more, where it is loaded at all. Rows with a key take the places of those that were there;
+    /// others are told to be gone first.
+    pub(crate) fn begin_anew(&mut self, about: u64) {
+        let since = chrono::Utc::now().timestamp_micros();
+        let again = |load: Load| {
+            let (anew, whole) = (load.whole.is_some(), load.whole.map(|_| Whole::default()));
+            Load { about, since, anew, whole, ..Load::default() }
+        };
+        self.load = self.load.take().map(again);
+    }
+
+    /// The place in the log before which changes are in the rows that were read whole.
+    pub(crate) fn read_at(&self) -> Option<u64> {
+        self.load.as_ref()?.whole.as_ref().map(|w| w.at)
+    }
 }
 
 impl State {
@@ -72,6 +108,11 @@ impl State {
     /// The note for the ledger.
     pub(crate) fn note(&self) -> String {
         serde_json::to_string(self).unwrap_or_default()
+    }
+
+    /// Has every table that is loaded take the place of what has landed of it.
+    pub(crate) fn replace_all(&mut self) {
+        self.tables.values_mut().filter_map(|t| t.load.as_mut()).for_each(|load| load.anew = true);
     }
 
     /// The tables that are still being loaded.

@@ -3,12 +3,14 @@
 //! The position of a change is where its transaction begins in the log, the file's number before the place in the file, and
 //! its place among the rows of the transaction that are of tables which are read.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use sluice_core::change::ChangeKind;
 use sluice_core::event::Position;
 
+use super::gtid::{self, Gtids};
 use super::rows::{self, Image, Kind, Rows};
+use super::statement;
 use super::stream::LogEvent;
 use super::table_map::{self, TableMap};
 use crate::intakes::feed::FeedTable;
@@ -71,6 +73,8 @@ struct Open {
     start: u64,
     time: i64,
     next: u64,
+    /// Domain, server and number of the transaction, where it has them.
+    gtid: Option<(u32, u32, u64)>,
 }
 
 /// What an event brought beside changes.
@@ -79,8 +83,8 @@ pub(super) enum Applied {
     Nothing,
     /// A table that is read is told, with its columns and their types.
     Table(u32, Vec<String>),
-    /// A statement changed tables: its text.
-    Statement(String),
+    /// A statement took the names of tables that are read away, by their numbers: the text.
+    Statement(String, Vec<u32>),
 }
 
 /// A change while a table is loaded: where its transaction ended, and the key; None for all keys.
@@ -99,7 +103,13 @@ pub(super) struct Applier {
     /// To where the log has been seen.
     pub seen: u64,
     pub time: Option<i64>,
+    /// The transactions that were read whole.
+    pub gtids: Gtids,
     pub recent: HashMap<u32, Vec<Recent>>,
+    /// Tables whose changes of form are followed.
+    pub follows: HashSet<u32>,
+    /// By table without a key, the place in the log at which it was read: changes before it are in its rows.
+    pub read_at: HashMap<u32, u64>,
     /// Changes of the open transaction, whose end is not known yet.
     unended: Vec<(u32, Option<Vec<u8>>)>,
 }
@@ -117,7 +127,10 @@ impl Applier {
             file: parts(read).0,
             seen: read,
             time: None,
+            gtids: Gtids::default(),
             recent: HashMap::new(),
+            follows: HashSet::new(),
+            read_at: HashMap::new(),
             unended: Vec::new(),
         }
     }
@@ -176,7 +189,9 @@ impl Applier {
     fn begin(&mut self, event: &LogEvent) {
         if self.open.is_none() {
             let time = i64::from(event.time) * 1_000_000;
-            self.open = Some(Open { start: self.here(event.start), time, next: 0 });
+            let gtid = if event.kind == GTID { gtid::read(&event.body) } else { None };
+            let gtid = gtid.map(|(domain, number)| (domain, event.server, number));
+            self.open = Some(Open { start: self.here(event.start), time, next: 0, gtid });
         }
     }
 
@@ -184,6 +199,9 @@ impl Applier {
         let end = self.here(end);
         if let Some(open) = self.open.take() {
             self.time = Some(open.time);
+            if let Some((domain, server, number)) = open.gtid {
+                self.gtids.note(domain, server, number);
+            }
         }
         for (table, key) in self.unended.drain(..) {
             if let Some(recent) = self.recent.get_mut(&table) {
@@ -207,14 +225,18 @@ impl Applier {
             word if word.starts_with("SAVEPOINT") => {}
             _ => {
                 self.begin(event);
-                for table in truncated(&text, &database) {
-                    let number = self.tables.iter().position(|t| *t.name == *table);
-                    if let Some(number) = number.and_then(|n| u32::try_from(n).ok()) {
-                        self.truncate(number);
-                    }
-                }
+                let said = statement::read(&text, &database);
+                let number = |name: &String| {
+                    let place = self.tables.iter().position(|t| *t.name == **name);
+                    place.and_then(|n| u32::try_from(n).ok())
+                };
+                let (emptied, lost): (Vec<u32>, Vec<u32>) =
+                    (said.emptied.iter().filter_map(number).collect(), said.lost.iter().filter_map(number).collect());
+                // A table that is dropped and followed is empty until it is made anew.
+                let dropped: Vec<u32> = said.dropped.iter().filter_map(number).filter(|n| self.follows.contains(n)).collect();
+                emptied.into_iter().chain(dropped).for_each(|table| self.truncate(table));
                 self.commit(event.end);
-                return Some(Applied::Statement(text));
+                return Some(Applied::Statement(text, lost));
             }
         }
         Some(Applied::Nothing)
@@ -259,10 +281,24 @@ impl Applier {
         })
     }
 
+    /// Whether the open transaction is in the rows of a table that was read whole.
+    fn is_contained(&self, table: u32) -> bool {
+        let start = self.open.as_ref().map_or(0, |o| o.start);
+        self.read_at.get(&table).is_some_and(|at| start < *at)
+    }
+
+    /// Leaves out a change of such a table, at its place.
+    fn skip(&mut self) {
+        if let Some(open) = &mut self.open {
+            open.next += 1;
+        }
+    }
+
     fn rows(&mut self, kind: Kind, second: bool, body: &[u8]) -> Result<(), String> {
         let mut rows = Rows::read(kind, second, body).ok_or("an event of rows is broken off")?;
         let bound = self.maps.get(&rows.table).ok_or("rows came of a table that was never told")?;
         let Some(table) = bound.table else { return Ok(()) };
+        let is_contained = self.is_contained(table);
         if !rows.is_whole() {
             return Err(format!(
                 "the log does not tell whole rows of {}: set global binlog_row_image = full",
@@ -271,7 +307,11 @@ impl Applier {
         }
         while let Some(row) = rows.next(&self.maps[&rows.table].map) {
             let (old, new) = row?;
-            self.row(table, rows.table, old.as_ref(), new.as_ref());
+            if is_contained {
+                self.skip();
+            } else {
+                self.row(table, rows.table, old.as_ref(), new.as_ref());
+            }
         }
         Ok(())
     }
@@ -310,7 +350,8 @@ impl Applier {
         new: Option<&Image>,
     ) {
         let bound = &self.maps[&map];
-        let told = Told { table, kind, position, transaction: None, time: Some(time) };
+        let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
+        let told = Told { table, kind, position, transaction, time: Some(time) };
         let Some(image) = new.or(old) else { return };
         let write = |out: &mut Vec<u8>, image: &Image, wanted: &dyn Fn(usize) -> bool| {
             let mut object = Object::begin(out);
@@ -335,11 +376,15 @@ impl Applier {
     }
 
     fn truncate(&mut self, table: u32) {
+        if self.is_contained(table) {
+            return self.skip();
+        }
         if self.recent.contains_key(&table) {
             self.unended.push((table, None));
         }
         if let Some((position, time)) = self.next() {
-            let told = Told { table, kind: ChangeKind::Truncated, position, transaction: None, time: Some(time) };
+            let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
+            let told = Told { table, kind: ChangeKind::Truncated, position, transaction, time: Some(time) };
             self.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
     }
@@ -362,32 +407,9 @@ fn signature(column: &table_map::Column) -> String {
     format!("{} {}{sign}{} {}.{}", column.name, column.ty, words.replace(' ', "_"), column.meta[0], column.meta[1])
 }
 
-/// The tables that a statement empties, with their databases.
-pub(super) fn truncated(text: &str, database: &str) -> Vec<String> {
-    let mut words = text.split(|c: char| c.is_whitespace() || c == ';').filter(|w| !w.is_empty());
-    if !words.next().is_some_and(|w| w.eq_ignore_ascii_case("truncate")) {
-        return Vec::new();
-    }
-    let mut name = words.next().unwrap_or_default();
-    if name.eq_ignore_ascii_case("table") {
-        name = words.next().unwrap_or_default();
-    }
-    let bare = name.replace('`', "");
-    vec![if bare.contains('.') { bare } else { format!("{database}.{bare}") }]
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("truncate table `permit`", &["office.permit"])]
-    #[case("TRUNCATE other.permit", &["other.permit"])]
-    #[case("alter table permit add x int", &[])]
-    fn emptied_tables_are_found(#[case] text: &str, #[case] expected: &[&str]) {
-        assert_eq!(truncated(text, "office"), expected);
-    }
 
     #[test]
     fn places_grow_from_file_to_file() {
@@ -412,7 +434,7 @@ mod tests {
         let from = Position::at(place("b.000001", 100));
         let mut applier = Applier::new(vec![table], vec![Known::default()], from, from.major);
         let applied = applier.apply(&query("truncate table permit")).unwrap();
-        assert_eq!(applied, Applied::Statement("truncate table permit".into()));
+        assert_eq!(applied, Applied::Statement("truncate table permit".into(), Vec::new()));
         assert_eq!((applier.at.minor, applier.seen), (1, place("b.000001", 200)));
         let chunk = applier.gather.chunk(from, applier.at, String::new(), false);
         assert_eq!(chunk.changes.unwrap().each[0].kind, ChangeKind::Truncated);

@@ -30,9 +30,13 @@ pub(super) struct SourceTable {
 }
 
 /// One column.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct SourceColumn {
     pub name: String,
+    /// The type as the server spells it.
+    pub ty: String,
+    /// Whether rows that were there when it came have a value of it.
+    pub is_filled: bool,
     /// The type without its length.
     pub base: String,
     /// Whether it holds JSON, which is a check on text.
@@ -139,6 +143,13 @@ impl Catalog {
         Ok(rows.into_iter().filter_map(file).collect())
     }
 
+    /// Up to which global transactions the log goes at a place; None where the server has none.
+    pub(super) fn gtid_at(&mut self, file: &str, at: u64) -> Outcome<Option<String>> {
+        let found = self.one(&format!("select binlog_gtid_pos({}, {at})", literal(file)));
+        // Servers of another family have no such function.
+        Ok(found.ok().flatten().filter(|gtid| !gtid.is_empty()))
+    }
+
     /// Database and name of a table as the pipeline file has it.
     pub(super) fn split(&self, table: &str) -> (String, String) {
         match table.split_once('.') {
@@ -160,13 +171,20 @@ impl Catalog {
         ))?;
         let json: Vec<String> = json.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
         let columns = self.rows(&format!(
-            "select column_name, data_type, character_set_name from information_schema.columns where {of} \
-             order by ordinal_position"
+            "select column_name, data_type, character_set_name, column_type, is_nullable = 'NO' or coalesce(column_default, \
+             'NULL') <> 'NULL' from information_schema.columns where {of} order by ordinal_position"
         ))?;
         let column = |row: Vec<Option<String>>| {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
             let is_json = json.iter().any(|clause| *clause == format!("json_valid({})", quote(&text(0))));
-            SourceColumn { name: text(0), base: text(1), is_json, characters: row.get(2).cloned().flatten() }
+            SourceColumn {
+                name: text(0),
+                base: text(1),
+                is_json,
+                characters: row.get(2).cloned().flatten(),
+                ty: text(3),
+                is_filled: text(4) != "0",
+            }
         };
         let key = self.rows(&format!(
             "select column_name from information_schema.statistics where {of} and index_name = 'PRIMARY' order by \
@@ -179,6 +197,20 @@ impl Catalog {
             key: key.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
             about: about.first().cloned().flatten().and_then(|t| t.parse().ok()).unwrap_or(0),
         }))
+    }
+
+    /// Schemas and names of all tables, those of ours and of the server left out.
+    pub(super) fn all_tables(&mut self) -> Outcome<Vec<(String, String)>> {
+        let rows = self.rows(
+            "select table_schema, table_name from information_schema.tables where table_type = 'BASE TABLE' and \
+             table_schema not in ('mysql', 'sys', 'performance_schema', 'information_schema') and table_name not like \
+             'sluice\\_%' order by 1, 2",
+        )?;
+        let pair = |row: Vec<Option<String>>| {
+            let mut cells = row.into_iter();
+            Some((cells.next()??, cells.next()??))
+        };
+        Ok(rows.into_iter().filter_map(pair).collect())
     }
 
     /// The names of the tables of the connection's database, those of ours left out.

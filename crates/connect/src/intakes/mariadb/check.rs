@@ -70,14 +70,7 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
     };
     let place = || settings.options.place_of("table");
     if table.key.is_empty() && settings.options.text("load").as_deref() != Some("never") {
-        let message = format!(
-            "{} has no primary key, so the rows that are there cannot be read beside its changes",
-            table.full()
-        );
-        found.push(
-            Problem::error("feed.identity", message, place())
-                .with_help("give it one, or read its changes alone: load = \"never\""),
-        );
+        found.push(crate::intakes::feed::whole::warning(&table.full(), place()));
     }
     let Some(contract) = &settings.contract else { return Ok(()) };
     for field in &contract.fields {

@@ -134,20 +134,15 @@ fn beyond(key: &[String], after: &[String]) -> String {
     format!(" where {} >= {} and (({}))", quote(&key[0]), literal(&after[0]), any.join(") or ("))
 }
 
-fn question(table: &SourceTable, columns: &[&SourceColumn], key: &[String], beyond: &str, limit: u64) -> String {
+pub(super) fn question(table: &SourceTable, columns: &[&SourceColumn], key: &[String], beyond: &str, limit: u64) -> String {
     let names: Vec<String> = columns.iter().map(|c| c.expression()).collect();
     let keys: Vec<String> = key.iter().map(|k| quote(k)).collect();
     let order = if keys.is_empty() { String::new() } else { format!(" order by {}", keys.join(", ")) };
     format!("select {} from {}{beyond}{order} limit {limit}", names.join(", "), table.quoted())
 }
 
-fn ask(
-    catalog: &mut Catalog,
-    of: (u32, &[String]),
-    columns: &[&SourceColumn],
-    question: &str,
-    limit: u64,
-) -> Outcome<Portion> {
+/// Begins a transaction that sees the tables as they are at one place in the log; gives that.
+pub(super) fn snapshot(catalog: &mut Catalog) -> Outcome<u64> {
     catalog.rows("set session transaction isolation level repeatable read")?;
     catalog.rows("start transaction with consistent snapshot")?;
     let status = catalog.rows("show status like 'binlog_snapshot_%'")?;
@@ -162,7 +157,18 @@ fn ask(
             "tables of such a server cannot be loaded without a gap: load = \"never\" reads their changes alone",
         ));
     };
-    let portion = read(catalog, of, columns, question, limit, place(&file, at))?;
+    Ok(place(&file, at))
+}
+
+fn ask(
+    catalog: &mut Catalog,
+    of: (u32, &[String]),
+    columns: &[&SourceColumn],
+    question: &str,
+    limit: u64,
+) -> Outcome<Portion> {
+    let mark = snapshot(catalog)?;
+    let portion = read(catalog, of, columns, question, limit, mark)?;
     catalog.rows("commit")?;
     Ok(portion)
 }
@@ -175,13 +181,31 @@ fn read(
     limit: u64,
     mark: u64,
 ) -> Outcome<Portion> {
+    let mut writer = writer(columns, key);
+    read_rows(catalog, question, &mut writer, |_| Ok(()))?;
+    let done = writer.rows.len() < limit;
+    Ok(Portion { table, rows: writer.rows, mark, done })
+}
+
+/// A writer of rows with these columns.
+pub(super) fn writer(columns: &[&SourceColumn], key: &[String]) -> RowWriter {
     let members = columns.iter().map(|c| (member_name(&c.name), c.spelling())).collect();
     let place = |k: &String| columns.iter().position(|c| c.name == *k);
-    let mut writer = RowWriter::new(members, key.iter().filter_map(place).collect());
+    RowWriter::new(members, key.iter().filter_map(place).collect())
+}
+
+/// Writes the rows of a question; `each` is called after every row.
+pub(super) fn read_rows(
+    catalog: &mut Catalog,
+    question: &str,
+    writer: &mut RowWriter,
+    mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
+) -> Outcome<()> {
     let shown = catalog.shown.clone();
+    let said = |e: mysql_async::Error| failed(&shown, &e);
     wait(async {
-        let mut result = catalog.connection.query_iter(question).await?;
-        while let Some(row) = result.next().await? {
+        let mut result = catalog.connection.query_iter(question).await.map_err(said)?;
+        while let Some(row) = result.next().await.map_err(said)? {
             let mut values = row.unwrap().into_iter();
             writer.row(|cell| {
                 *cell = match values.next() {
@@ -190,12 +214,10 @@ fn read(
                     Some(other) => Some(other.as_sql(true).into_bytes()),
                 };
             });
+            each(writer)?;
         }
-        Ok::<_, mysql_async::Error>(())
+        Ok(())
     })
-    .map_err(|e| failed(&shown, &e))?;
-    let done = writer.rows.len() < limit;
-    Ok(Portion { table, rows: writer.rows, mark, done })
 }
 
 #[cfg(test)]

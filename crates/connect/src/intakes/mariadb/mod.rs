@@ -7,12 +7,18 @@ mod applier;
 mod bytes;
 mod catalog;
 mod check;
+mod gtid;
 mod load;
 mod reader;
 mod rows;
+mod shapes;
+mod statement;
 mod stream;
 mod table_map;
+mod whole;
 
+use std::collections::btree_map::Entry;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use sha2::{Digest as _, Sha256};
@@ -20,12 +26,15 @@ use sluice_core::batch::Ranges;
 use sluice_core::config::OptionSpec;
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings};
+use sluice_core::kinds::{
+    Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName, TableShape,
+};
 use sluice_core::problem::Problem;
 
 use crate::intakes::feed::live::Stand;
-use crate::intakes::feed::state::{Load, State, TableState};
-use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, sample};
+use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict};
+use crate::intakes::feed::state::{Load, State, TableState, Whole};
+use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, sample, whole as feed_whole};
 use applier::{Known, file_number, parts, place};
 use catalog::{Catalog, SourceTable};
 
@@ -63,6 +72,14 @@ impl IntakeKind for Mariadb {
 
     fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
         self.open_all(std::slice::from_ref(settings))
+    }
+
+    fn tables(&self, settings: &Settings) -> Outcome<Vec<TableName>> {
+        shapes::tables(settings)
+    }
+
+    fn shapes(&self, settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
+        shapes::shapes(settings, names)
     }
 
     fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
@@ -114,6 +131,11 @@ impl MariadbFeed {
         &self.settings[0].label
     }
 
+    /// Where the rows of tables without a key wait.
+    fn whole_folder(&self) -> PathBuf {
+        feed_whole::folder(&self.settings[0])
+    }
+
     /// The number under which the server knows this reader: no other may have it.
     fn number(&self) -> u32 {
         let mut hash = Sha256::new();
@@ -137,12 +159,20 @@ impl MariadbFeed {
     fn gone(&self, what: &str) -> Failure {
         Failure::findings(format!("the log that was not read is gone: {what}")).with_help(
             "the server threw it away, or is another one. `sluice positions PIPELINE --set earliest` begins anew: every \
-             table is loaded again (empty the mirrors first: rows that were deleted meanwhile would stay)",
+             table is loaded again, after the mirrors have been emptied",
         )
     }
 
     fn unreadable(&self, what: String) -> Failure {
         Failure::new(FailureKind::Configuration, what).with_help("`sluice check` says what the server must be set to")
+    }
+
+    /// What was read is not what stands there now.
+    fn rewritten(&self, shown: &str, at: u64, ours: &str, theirs: &str) -> Failure {
+        let (file, place) = parts(at);
+        self.gone(&format!(
+            "{shown} has another log than the one that was read: at {place} of file {file} it stands at GTID {theirs}, not {ours}"
+        ))
     }
 
     fn changed(&self, table: &str, what: &str, at: Position) -> Failure {
@@ -156,10 +186,25 @@ impl MariadbFeed {
     /// Brings the state up to the tables that are read: new ones begin to be loaded.
     fn bind(&self, state: &mut State) {
         for (source, settings) in self.sources.iter().zip(&self.settings) {
-            let loads = settings.options.text("load").as_deref() != Some("never") && !source.key.is_empty();
+            let loads = settings.options.text("load").as_deref() != Some("never");
             let since = chrono::Utc::now().timestamp_micros();
-            let load = loads.then(|| Load { about: source.about, since, ..Load::default() });
-            state.tables.entry(source.full()).or_insert(TableState { load, ..TableState::default() });
+            let whole = source.key.is_empty().then(Whole::default);
+            let load = loads.then(|| Load { about: source.about, since, whole, ..Load::default() });
+            let columns: Vec<String> = source.columns.iter().map(|c| format!("{} {UNKNOWN}", c.name)).collect();
+            let first = TableState { load, columns: columns.clone(), ..TableState::default() };
+            let Entry::Occupied(mut known) = state.tables.entry(source.full()) else {
+                state.tables.insert(source.full(), first);
+                continue;
+            };
+            // Rows may have got values since the last run, of which the log does not tell.
+            let known = known.get_mut();
+            let difference = Difference::between(&known.columns, &columns);
+            let table = self.tables.iter().find(|t| *t.name == *source.full());
+            let verdict = table.map(|t| difference.judge(t, Policy::of(settings), &shapes::there(source)));
+            if !difference.is_empty() && verdict == Some(Verdict::GoOn { refill: true }) {
+                known.begin_anew(source.about);
+                known.columns = columns;
+            }
         }
         let is_read = |name: &String| self.tables.iter().any(|t| *t.name == **name);
         state.tables.retain(|name, _| is_read(name));
@@ -172,6 +217,7 @@ impl Intake for MariadbIntake {
         let known = known.ok_or_else(|| Failure::internal("a feed was opened without a position"))?;
         let mut catalog = self.0.catalog()?;
         let mut state = State::read(&known.identity)?;
+        feed_whole::clear(&self.0.whole_folder(), &state)?;
         let system = catalog.identity()?;
         if system != state.system {
             let message = format!(
@@ -203,10 +249,12 @@ impl Intake for MariadbIntake {
         let mut catalog = self.0.catalog()?;
         let (file, at) = catalog.log_end()?;
         let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
-        let mut state = State { system: catalog.identity()?, slot, ..State::default() };
+        let gtid = catalog.gtid_at(&file, at)?;
+        let mut state = State { system: catalog.identity()?, slot, gtid, ..State::default() };
         self.0.bind(&mut state);
         state.read = place(&file, at);
-        let position = Position::at(state.read);
+        // Rows that were there before stand directly before the first place at which a transaction can stand.
+        let position = Position::at(state.read.saturating_sub(1));
         Ok(vec![PartitionPosition { partition: PARTITION.into(), position, identity: state.note() }])
     }
 
@@ -235,10 +283,24 @@ impl Intake for MariadbIntake {
         Ok(vec![partition])
     }
 
+    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
+        ranges.0.iter().try_for_each(|range| {
+            feed_whole::forget(&self.0.whole_folder(), &State::read(&range.identity)?)
+        })
+    }
+
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
         match mark {
-            // The log does not go back for ever: what was there before is loaded again.
-            Mark::Earliest => self.starts(&[]).map(Some),
+            // The log does not go back for ever: what was there before is loaded again, in the place of what has landed.
+            Mark::Earliest => {
+                let mut found = self.starts(&[])?;
+                for position in &mut found {
+                    let mut state = State::read(&position.identity)?;
+                    state.replace_all();
+                    position.identity = state.note();
+                }
+                Ok(Some(found))
+            }
             Mark::Latest | Mark::Time(_) => Ok(None),
         }
     }

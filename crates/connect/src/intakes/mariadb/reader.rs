@@ -13,12 +13,16 @@ use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
 use super::MariadbFeed;
 use super::applier::{Applied, Applier, file_number, parts};
+use super::gtid::Gtids;
 use super::load::{LoadTask, Loader, Portion};
+use super::shapes::there;
 use super::stream::{Received, Stream};
+use super::whole::reading;
 use crate::intakes::feed::gather::Told;
 use crate::intakes::feed::live::Teller;
-use crate::intakes::feed::schema::differences;
-use crate::intakes::feed::state::{Load, State};
+use crate::intakes::feed::schema::{Difference, Policy, Verdict};
+use crate::intakes::feed::state::{Load, State, TableState};
+use crate::intakes::feed::whole::{self, Taker, Wholes};
 
 /// How long to wait for the log before saying that nothing is there.
 const PAUSE: Duration = Duration::from_millis(20);
@@ -45,6 +49,8 @@ pub(super) struct FeedReader {
     applier: Applier,
     state: State,
     at: Position,
+    /// Tables without a key.
+    wholes: Wholes,
     loader: Option<Loader>,
     portions: VecDeque<(Portion, usize)>,
     target: u64,
@@ -67,9 +73,14 @@ enum Step {
 
 impl FeedReader {
     pub(super) fn new(feed: Arc<MariadbFeed>, at: Position, state: State, target: u64) -> Outcome<Self> {
+        let mut applier = Applier::new(feed.tables.clone(), feed.known.clone(), at, state.read);
+        applier.gtids = state.gtid.as_deref().map(Gtids::parse).unwrap_or_default();
+        let follows = (0..).zip(&feed.settings).filter(|(_, s)| Policy::of(s) == Policy::Follow);
+        applier.follows = follows.map(|(number, _)| number).collect();
         let mut reader = Self {
-            applier: Applier::new(feed.tables.clone(), feed.known.clone(), at, state.read),
+            applier,
             teller: Teller::new(&feed.settings[0].work, feed.label()),
+            wholes: Wholes::new(feed.whole_folder(), &feed.tables, &state),
             feed,
             stream: None,
             state,
@@ -86,6 +97,9 @@ impl FeedReader {
             torn: false,
         };
         reader.connect()?;
+        reader.note_read_at();
+        let names = reader.feed.tables.iter().map(|t| Arc::clone(&t.name));
+        reader.applier.gather.tell_emptied(names, &mut reader.state, &mut reader.applier.at);
         reader.begin_loads();
         Ok(reader)
     }
@@ -98,6 +112,12 @@ impl FeedReader {
         let Some((file, _)) = file.filter(|(_, size)| *size >= at) else {
             return Err(self.feed.lost(&catalog.shown, number, at, &files));
         };
+        // Files have the same names after a server was set up again.
+        if let (Some(ours), Some(theirs)) = (&self.state.gtid, catalog.gtid_at(file, at)?)
+            && Gtids::parse(ours) != Gtids::parse(&theirs)
+        {
+            return Err(self.feed.rewritten(&catalog.shown, self.state.read, ours, &theirs));
+        }
         self.stream = Some(Stream::start(catalog, self.feed.number(), file, at)?);
         Ok(())
     }
@@ -106,7 +126,7 @@ impl FeedReader {
         let mut tasks = Vec::new();
         for (number, feed) in self.feed.tables.iter().enumerate() {
             let load = self.state.tables.get(&*feed.name).and_then(|t| t.load.clone()).filter(|l| !l.done);
-            let Some(load) = load else { continue };
+            let Some(load) = load.filter(|l| l.whole.is_none()) else { continue };
             let table = u32::try_from(number).unwrap_or(u32::MAX);
             self.applier.recent.entry(table).or_default();
             tasks.push(LoadTask { table, feed: feed.clone(), settings: self.feed.settings[number].clone(), load });
@@ -123,6 +143,7 @@ impl FeedReader {
 
     fn chunk(&mut self) -> Chunk {
         self.state.time = self.applier.time.or(self.state.time);
+        self.state.gtid = self.applier.gtids.show().or(self.state.gtid.take());
         let to = self.applier.at;
         let within = self.applier.is_within() || self.torn;
         self.state.read = if within { to.major } else { self.applier.seen.max(self.state.read) };
@@ -151,8 +172,8 @@ impl FeedReader {
                 let was_within = self.applier.is_within();
                 match self.applier.apply(&event).map_err(|what| self.feed.unreadable(what))? {
                     Applied::Nothing => {}
-                    Applied::Table(table, columns) => self.told(table, columns),
-                    Applied::Statement(text) => self.statement(&text),
+                    Applied::Table(table, columns) => self.told(table, columns)?,
+                    Applied::Statement(text, lost) => self.statement(&text, &lost)?,
                 }
                 self.torn &= !was_within || self.applier.is_within();
                 Ok(if self.halt.is_some() { Step::Flush } else { Step::GoOn })
@@ -179,36 +200,97 @@ impl FeedReader {
     }
 
     /// A table that is read is told: it may have changed.
-    fn told(&mut self, table: u32, columns: Vec<String>) {
+    fn told(&mut self, table: u32, columns: Vec<String>) -> Outcome<()> {
         let feed = &self.feed.tables[place(table)];
-        let Some(known) = self.state.tables.get_mut(&*feed.name) else { return };
-        if known.columns == columns {
-            return;
-        }
-        let found = differences(&known.columns, &columns, feed);
-        let holds = self.feed.settings[place(table)].options.text("schema_change").as_deref() != Some("ignore");
-        if !found.is_empty() && holds {
-            self.halt = Some(self.feed.changed(&feed.name, &found.join("; "), self.applier.at));
-            return;
+        let Some(known) = self.state.tables.get_mut(&*feed.name) else { return Ok(()) };
+        let mut refill = false;
+        let difference = Difference::between(&known.columns, &columns);
+        if !difference.is_empty() {
+            // What is there now may be later than this place of the log.
+            let now = match self.feed.catalog().and_then(|mut catalog| catalog.table(&feed.name)) {
+                Ok(now) => now,
+                // The transaction comes again, and the table with it.
+                Err(failure) if failure.passing => {
+                    self.lose(&failure.message);
+                    return Ok(());
+                }
+                Err(failure) => return Err(failure),
+            };
+            let policy = Policy::of(&self.feed.settings[place(table)]);
+            match difference.judge(feed, policy, &now.as_ref().map_or_else(Vec::new, there)) {
+                Verdict::GoOn { refill: anew } => refill = anew,
+                Verdict::Hold(words) => {
+                    self.halt = Some(self.feed.changed(&feed.name, &words, self.applier.at));
+                    return Ok(());
+                }
+                Verdict::Renew(words) => {
+                    let Failure { message, .. } = self.feed.changed(&feed.name, &words, self.applier.at);
+                    self.halt = Some(Failure::renewing(message));
+                    return Ok(());
+                }
+            }
+            if refill {
+                known.begin_anew(now.map_or(0, |n| n.about));
+            }
         }
         known.columns = columns;
+        if refill {
+            self.loader = None;
+            self.portions.clear();
+            self.wholes = Wholes::new(self.feed.whole_folder(), &self.feed.tables, &self.state);
+            self.begin_loads();
+        }
+        Ok(())
     }
 
-    /// A statement may take a table away, or give it another name.
-    fn statement(&mut self, text: &str) {
-        let lower = text.to_lowercase();
-        let first = lower.split_whitespace().next().unwrap_or_default().to_string();
-        let takes_away =
-            matches!(first.as_str(), "rename" | "drop") || (first == "alter" && lower.contains(" rename "));
-        let is_named = |full: &str| {
-            let name = full.rsplit('.').next().unwrap_or_default().to_lowercase();
-            lower.split(|c: char| !c.is_alphanumeric() && c != '_' && c != '$').any(|word| word == name)
+    /// A statement took the names of tables away.
+    fn statement(&mut self, text: &str, lost: &[u32]) -> Outcome<()> {
+        for table in lost {
+            let feed = &self.feed.tables[place(*table)];
+            let changed = self.feed.changed(&feed.name, text, self.applier.at);
+            match Policy::of(&self.feed.settings[place(*table)]) {
+                Policy::Ignore => {}
+                Policy::Hold => self.halt = Some(changed),
+                Policy::Follow => match self.feed.catalog().and_then(|mut catalog| catalog.table(&feed.name)) {
+                    // It was made anew, as the log goes on to tell.
+                    Ok(Some(_)) => {}
+                    Ok(None) => self.halt = Some(Failure::renewing(changed.message)),
+                    Err(failure) if failure.passing => self.lose(&failure.message),
+                    Err(failure) => return Err(failure),
+                },
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes in rows of tables without a key, where some are to be read.
+    fn take_whole(&mut self, limit: ReadLimit) -> Outcome<whole::Step> {
+        if self.applier.is_within() || self.torn || !self.applier.gather.is_empty() {
+            return Ok(whole::Step::Done);
+        }
+        let feed = &self.feed;
+        let mut taker = Taker {
+            tables: &feed.tables,
+            state: &mut self.state,
+            gather: &mut self.applier.gather,
+            at: &mut self.applier.at,
         };
-        let of_column = lower.contains(" rename column ") || first == "drop" && !lower.contains("table");
-        if let Some(table) = self.feed.tables.iter().find(|t| takes_away && !of_column && is_named(&t.name)) {
-            let holds = self.feed.settings.iter().any(|s| s.options.text("schema_change").as_deref() != Some("ignore"));
-            if holds {
-                self.halt = Some(self.feed.changed(&table.name, text, self.applier.at));
+        let step = self.wholes.step(&mut taker, limit, |number| {
+            let (table, settings) = (feed.tables[place(number)].clone(), feed.settings[place(number)].clone());
+            let rate = settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
+            (reading(table, settings), rate)
+        })?;
+        if step == whole::Step::Rows {
+            self.note_read_at();
+        }
+        Ok(step)
+    }
+
+    /// Leaves out changes that are in the rows of tables that were read whole.
+    fn note_read_at(&mut self) {
+        for (number, table) in (0..).zip(&self.feed.tables) {
+            if let Some(at) = self.state.tables.get(&*table.name).and_then(TableState::read_at) {
+                self.applier.read_at.insert(number, at);
             }
         }
     }
@@ -345,6 +427,14 @@ impl LaneReader for FeedReader {
                     return Ok(Read::Chunk(self.chunk()));
                 }
                 return Ok(self.halt.take().map_or(Read::Pending, Read::Halt));
+            }
+            match self.take_whole(limit)? {
+                whole::Step::Done => {}
+                whole::Step::Rows => return Ok(Read::Chunk(self.chunk())),
+                whole::Step::Wait => {
+                    std::thread::sleep(PAUSE);
+                    return Ok(Read::Pending);
+                }
             }
             if let Some(chunk) = self.take_portion(limit)? {
                 return Ok(Read::Chunk(chunk));

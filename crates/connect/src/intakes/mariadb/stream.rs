@@ -26,6 +26,8 @@ pub(super) struct LogEvent {
     pub kind: u8,
     /// When it was written, in seconds since 1970.
     pub time: u32,
+    /// The number of the server that wrote it first.
+    pub server: u32,
     /// Where it begins and ends in its file; 0 for what is in no file.
     pub start: u64,
     pub end: u64,
@@ -91,8 +93,8 @@ async fn receive(mut stream: BinlogStream, send: &Sender<Received>, room: &Semap
                     permit.forget();
                 }
                 let start = end.saturating_sub(size);
-                let (kind, time) = (header.event_type_raw(), header.timestamp());
-                Received::Event(LogEvent { kind, time, start, end, body, taken })
+                let (kind, time, server) = (header.event_type_raw(), header.timestamp(), header.server_id());
+                Received::Event(LogEvent { kind, time, server, start, end, body, taken })
             }
         };
         let ends = matches!(received, Received::Away(..));
@@ -105,6 +107,6 @@ async fn receive(mut stream: BinlogStream, send: &Sender<Received>, room: &Semap
 #[cfg(test)]
 impl LogEvent {
     pub(super) fn of(kind: u8, start: u64, end: u64, body: Vec<u8>) -> Self {
-        Self { kind, time: 5, start, end, body, taken: 1 }
+        Self { kind, time: 5, server: 7, start, end, body, taken: 1 }
     }
 }

@@ -74,7 +74,9 @@ pub(super) struct Applier {
     pub time: Option<i64>,
     /// By table, what changed lately, for those that are being loaded.
     pub recent: HashMap<u32, Vec<Recent>>,
-    /// Of those tables, the keys of rows that changed without all of their values: they are read again.
+    /// By table without a key, the place in the log at which it was read: changes before it are in its rows.
+    pub read_at: HashMap<u32, u64>,
+    /// Of tables that are being loaded, the keys of rows that changed without all of their values: they are read again.
     pub again: Vec<(u32, Vec<String>)>,
 }
 
@@ -91,8 +93,14 @@ impl Applier {
             end: 0,
             time: None,
             recent: HashMap::new(),
+            read_at: HashMap::new(),
             again: Vec::new(),
         }
+    }
+
+    /// The transaction that is being read.
+    pub(super) fn transaction(&self) -> Option<u32> {
+        self.open.as_ref().map(|o| o.xid)
     }
 
     /// Whether a transaction is being read.
@@ -194,7 +202,7 @@ impl Applier {
         let first = self.next();
         let second = if moved { self.next() } else { None };
         let bound = self.relations.get(&relation)?;
-        let Some(table) = bound.table else { return Some(()) };
+        let Some(table) = bound.table.filter(|t| !self.is_contained(*t)) else { return Some(()) };
         if let Some(recent) = self.recent.get_mut(&table) {
             let xid = self.open.as_ref().map_or(0, |o| o.xid);
             let tuples = [old.filter(|_| new.is_none() || moved).map(|o| &o.tuple), new];
@@ -221,10 +229,16 @@ impl Applier {
         Some(())
     }
 
+    /// Whether the open transaction is in the rows of a table that was read whole.
+    fn is_contained(&self, table: u32) -> bool {
+        let commit = self.open.as_ref().map_or(0, |o| o.commit);
+        self.read_at.get(&table).is_some_and(|at| commit < *at)
+    }
+
     fn truncate(&mut self, relation: u32) -> Option<()> {
         let table = self.relations.get(&relation)?.table;
         let position = self.next();
-        let Some(table) = table else { return Some(()) };
+        let Some(table) = table.filter(|t| !self.is_contained(*t)) else { return Some(()) };
         if let Some(recent) = self.recent.get_mut(&table) {
             recent.push(Recent { xid: self.open.as_ref().map_or(0, |o| o.xid), key: None });
         }

@@ -1,5 +1,7 @@
 //! What a PostgreSQL server has: its settings, the tables, the slot and the publication.
 
+use std::collections::HashMap;
+
 use sluice_core::contract::{Contract, ContractField};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
@@ -44,6 +46,8 @@ pub(super) struct SourceColumn {
     pub may_be_apart: bool,
     /// Whether it is computed, and so never sent.
     pub is_computed: bool,
+    /// Whether rows that were there when it came have a value of it.
+    pub is_filled: bool,
 }
 
 impl SourceTable {
@@ -54,6 +58,11 @@ impl SourceTable {
 
     pub(super) fn quoted(&self) -> String {
         format!("{}.{}", quote(&self.schema), quote(&self.name))
+    }
+
+    /// Names and types of the columns as the log tells them.
+    pub(super) fn sent(&self) -> Vec<String> {
+        self.columns.iter().filter(|c| !c.is_computed).map(|c| c.signature.clone()).collect()
     }
 
     pub(super) fn column(&self, name: &str) -> Option<&SourceColumn> {
@@ -147,7 +156,7 @@ impl Catalog {
         let oid = text(0);
         let columns = self.rows(&format!(
             "select attname, format_type(atttypid, atttypmod), attnotnull, attstorage in ('x', 'e'), attgenerated <> '', \
-             attname || ' ' || atttypid || ' ' || atttypmod from pg_attribute where attrelid = {oid} and attnum > 0 and not attisdropped order by attnum"
+             attname || ' ' || atttypid || ' ' || atttypmod, atthasdef or atthasmissing or attidentity <> '' from pg_attribute where attrelid = {oid} and attnum > 0 and not attisdropped order by attnum"
         ))?;
         let column = |row: Vec<Option<String>>| {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
@@ -157,6 +166,7 @@ impl Catalog {
                 may_be_apart: text(3) == "t",
                 is_computed: text(4) == "t",
                 signature: text(5),
+                is_filled: text(6) == "t",
             }
         };
         let key = self.rows(&format!(
@@ -183,6 +193,19 @@ impl Catalog {
              'information_schema') and n.nspname !~ '^pg_' and c.relname !~ '^sluice_' order by 1",
         )?;
         Ok(rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
+    }
+
+    /// The numbers of all tables, by schema and name.
+    pub(super) fn numbers(&self) -> Outcome<HashMap<String, u32>> {
+        let rows = self.rows(
+            "select n.nspname || '.' || c.relname, c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace \
+             where c.relkind in ('r', 'p') and n.nspname !~ '^pg_'",
+        )?;
+        let pair = |row: Vec<Option<String>>| {
+            let mut cells = row.into_iter();
+            Some((cells.next()??, cells.next()??.parse().ok()?))
+        };
+        Ok(rows.into_iter().filter_map(pair).collect())
     }
 
     /// The tables of a publication; None where there is none of that name.

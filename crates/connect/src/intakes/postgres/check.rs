@@ -92,15 +92,8 @@ fn identity(table: &SourceTable, settings: &Settings, found: &mut Vec<Problem>) 
     let full = table.quoted();
     if table.key.is_empty() {
         let loads = settings.options.text("load").as_deref() != Some("never");
-        let message = format!(
-            "{} has no primary key, so the rows that are there cannot be read beside its changes",
-            table.full()
-        );
         if loads {
-            found.push(
-                Problem::error("feed.identity", message, place())
-                    .with_help("give it one, or read its changes alone: load = \"never\""),
-            );
+            found.push(crate::intakes::feed::whole::warning(&table.full(), place()));
         }
     }
     let lacks = match table.identity {

@@ -99,6 +99,8 @@ pub(super) struct LoadTask {
     pub feed: FeedTable,
     pub settings: Settings,
     pub load: Load,
+    /// A transaction that must have ended for others too.
+    pub seeing: Option<u32>,
 }
 
 /// How long to wait for a server that does not answer.
@@ -192,6 +194,10 @@ fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
     while !sink.is_stopped() {
         let question = question(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
         let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, limit)?;
+        if task.seeing.is_some_and(|xid| !portion.snapshot.sees(xid)) {
+            std::thread::sleep(Duration::from_millis(20));
+            continue;
+        }
         task.load.after = portion.after.clone().or(task.load.after.take());
         rows += portion.rows.len();
         let done = portion.done;
@@ -284,23 +290,38 @@ fn ask(
     let (Some(snapshot), Some(mark)) = (snapshot, mark) else {
         return Err(Failure::internal("the server does not tell its snapshot"));
     };
+    let mut writer = writer(columns, key);
+    copy_rows(catalog, question, &mut writer, |_| Ok(()))?;
+    catalog.run("commit")?;
+    let done = writer.rows.len() < limit;
+    let after = writer.rows.last_key();
+    Ok(Portion { table, rows: writer.rows, snapshot, mark, after, done, again: false })
+}
+
+/// A writer of rows with these columns.
+pub(super) fn writer(columns: &[&SourceColumn], key: &[String]) -> RowWriter {
     let member = |c: &&SourceColumn| (member_name(&c.name), spelling_of(&c.ty));
     let place = |k: &String| columns.iter().position(|c| c.name == *k);
-    let members = columns.iter().map(member).collect();
-    let mut writer = RowWriter::new(members, key.iter().filter_map(place).collect());
+    RowWriter::new(columns.iter().map(member).collect(), key.iter().filter_map(place).collect())
+}
+
+/// Writes the rows of a question; `each` is called after every part of them.
+pub(super) fn copy_rows(
+    catalog: &Catalog,
+    question: &str,
+    writer: &mut RowWriter,
+    mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
+) -> Outcome<()> {
     wait(async {
         let rows = catalog.client().copy_out(question).await.map_err(|e| catalog.failed(&e))?;
         let mut rows = std::pin::pin!(rows);
         while let Some(part) = rows.next().await {
             let part = part.map_err(|e| catalog.failed(&e))?;
-            part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|one| line(&mut writer, one));
+            part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|one| line(writer, one));
+            each(writer)?;
         }
-        Ok::<_, Failure>(())
-    })?;
-    catalog.run("commit")?;
-    let done = writer.rows.len() < limit;
-    let after = writer.rows.last_key();
-    Ok(Portion { table, rows: writer.rows, snapshot, mark, after, done, again: false })
+        Ok(())
+    })
 }
 
 /// Reads lines of COPY's text form.
@@ -386,6 +407,7 @@ mod tests {
             signature: String::new(),
             may_be_apart: false,
             is_computed: false,
+            is_filled: false,
         };
         let (a, b) = (column("a"), column("b"));
         let types = ["integer".to_string(), "text".to_string()];

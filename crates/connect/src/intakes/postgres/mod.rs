@@ -10,9 +10,11 @@ mod load;
 mod pgoutput;
 mod reader;
 mod schema;
+mod shapes;
 mod slot;
 mod stream;
 mod streamed;
+mod whole;
 mod wire;
 
 use std::path::PathBuf;
@@ -21,12 +23,14 @@ use std::sync::Arc;
 use sluice_core::batch::Ranges;
 use sluice_core::config::OptionSpec;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings};
+use sluice_core::kinds::{
+    Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName, TableShape,
+};
 use sluice_core::problem::Problem;
 
 use crate::databases::Server;
 use crate::intakes::feed::state::State;
-use crate::intakes::feed::{FeedTable, PARTITION, sample};
+use crate::intakes::feed::{FeedTable, PARTITION, sample, whole as feed_whole};
 use catalog::Catalog;
 use reader::FeedReader;
 use stream::Shared;
@@ -68,6 +72,14 @@ impl IntakeKind for Postgres {
 
     fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
         self.open_all(std::slice::from_ref(settings))
+    }
+
+    fn tables(&self, settings: &Settings) -> Outcome<Vec<TableName>> {
+        shapes::tables(settings)
+    }
+
+    fn shapes(&self, settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
+        shapes::shapes(settings, names)
     }
 
     fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
@@ -117,6 +129,11 @@ impl PostgresFeed {
         self.label().split('.').next().unwrap_or_default()
     }
 
+    /// Where the rows of tables without a key wait.
+    fn whole_folder(&self) -> PathBuf {
+        feed_whole::folder(&self.settings[0])
+    }
+
     /// Where large transactions wait.
     fn folder(&self) -> PathBuf {
         self.settings[0].work.join("spool").join(self.label())
@@ -134,8 +151,10 @@ impl Intake for PostgresIntake {
         let known = known.ok_or_else(|| Failure::internal("a feed was opened without a position"))?;
         let catalog = self.0.catalog()?;
         let mut state = State::read(&known.identity)?;
+        feed_whole::clear(&self.0.whole_folder(), &state)?;
         slot::verify(&self.0, &catalog, &mut state)?;
         slot::bind(&self.0, &catalog, &mut state)?;
+        schema::refill(&self.0, &catalog, &mut state)?;
         self.0.shared.settle(state.read);
         let target = catalog.log_end()?;
         Ok(Box::new(FeedReader::new(Arc::clone(&self.0), known.position, state, target)?))
@@ -159,7 +178,9 @@ impl Intake for PostgresIntake {
     fn settled(&self, ranges: &Ranges) -> Outcome<()> {
         // Of a transaction that is not read whole the server keeps all.
         for range in &ranges.0 {
-            self.0.shared.settle(State::read(&range.identity)?.read);
+            let state = State::read(&range.identity)?;
+            self.0.shared.settle(state.read);
+            feed_whole::forget(&self.0.whole_folder(), &state)?;
         }
         Ok(())
     }
@@ -170,8 +191,13 @@ impl Intake for PostgresIntake {
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
         match mark {
-            // The log does not go back: what was there before is loaded again.
-            Mark::Earliest => slot::make(&self.0).map(|position| Some(vec![position])),
+            // The log does not go back: what was there before is loaded again, in the place of what has landed.
+            Mark::Earliest => {
+                let position = slot::make(&self.0)?;
+                let mut state = State::read(&position.identity)?;
+                state.replace_all();
+                Ok(Some(vec![PartitionPosition { identity: state.note(), ..position }]))
+            }
             Mark::Latest | Mark::Time(_) => Ok(None),
         }
     }

@@ -16,6 +16,7 @@ use loads::passed;
 
 use super::PostgresFeed;
 use super::applier::{Applied, Applier};
+use super::catalog::Catalog;
 use super::load::{Loader, Portion};
 use super::pgoutput::{self, Message, Relation};
 use super::schema;
@@ -23,7 +24,9 @@ use super::stream::{Received, Stream};
 use super::streamed::{Committed, Streamed};
 use super::wire::{Said, WireError};
 use crate::intakes::feed::live::Teller;
+use crate::intakes::feed::schema::Verdict;
 use crate::intakes::feed::state::State;
+use crate::intakes::feed::whole::{self, Wholes};
 
 /// How long to wait for the log before saying that nothing is there.
 const PAUSE: Duration = Duration::from_millis(20);
@@ -37,7 +40,7 @@ const HELD: Duration = Duration::from_secs(10);
 /// How long to wait before connecting again.
 const AGAIN: Duration = Duration::from_millis(500);
 
-/// How often is looked at how much log the server keeps.
+/// How often is looked at what the log does not tell.
 const MEASURE: Duration = Duration::from_secs(5);
 
 /// An idle log is noted as read when it has grown by so much, or after this time, so that the source can forget it.
@@ -54,6 +57,8 @@ pub(super) struct FeedReader {
     state: State,
     /// After what was handed on.
     at: Position,
+    /// Tables without a key.
+    wholes: Wholes,
     loader: Option<Loader>,
     /// By table, the keys of rows that are being read again.
     asked: HashMap<u32, usize>,
@@ -73,11 +78,16 @@ pub(super) struct FeedReader {
     away: String,
     halt: Option<Failure>,
     teller: Teller,
-    /// What the server may keep of its log for us, and when that was looked at.
+    /// What the server may keep of its log for us.
     limit: Option<u64>,
+    /// When was looked at what the log does not tell.
     measured: Instant,
+    /// Why the run is to stop, once the log has been seen to a place.
+    parting: Option<(u64, Failure)>,
     /// Whether the connection was lost within a transaction whose rest comes again.
     torn: bool,
+    /// A transaction that rows are to be read with: they would be older than what was taken in.
+    seeing: Option<u32>,
 }
 
 /// What handling something received means for the reader.
@@ -96,6 +106,7 @@ impl FeedReader {
         let mut reader = Self {
             applier: Applier::new(feed.tables.clone(), at),
             streamed: Streamed::new(&folder)?,
+            wholes: Wholes::new(feed.whole_folder(), &feed.tables, &state),
             feed,
             stream: None,
             committed: None,
@@ -116,7 +127,9 @@ impl FeedReader {
             teller,
             limit,
             measured: Instant::now(),
+            parting: None,
             torn: false,
+            seeing: None,
         };
         reader.seen = reader.state.read;
         // A connection of a process that was killed may hold the slot for a moment.
@@ -127,6 +140,9 @@ impl FeedReader {
             }
             std::thread::sleep(AGAIN);
         }
+        reader.note_read_at();
+        let names = reader.feed.tables.iter().map(|t| Arc::clone(&t.name));
+        reader.applier.gather.tell_emptied(names, &mut reader.state, &mut reader.applier.at);
         reader.begin_loads();
         Ok(reader)
     }
@@ -157,8 +173,8 @@ impl FeedReader {
         let shown = self.feed.server.shown();
         let lost = |what: String| {
             Failure::findings(what).with_help(format!(
-                "changes since then cannot be read any more. `sluice positions {} --set earliest` begins anew: every table \
-                 is loaded again (empty the mirrors first: rows that were deleted meanwhile would stay)",
+                "changes since then cannot be read any more. `sluice positions {} --set earliest` begins anew: mirrors are \
+                 emptied, and every table is loaded again",
                 self.feed.pipeline()
             ))
         };
@@ -272,37 +288,77 @@ impl FeedReader {
 
     /// A table is told anew: it may have changed.
     fn relation(&mut self, relation: &Relation) -> Outcome<Step> {
-        let Some(found) = schema::compare(&self.feed, &self.state, relation) else { return Ok(Step::GoOn) };
+        let found = match schema::compare(&self.feed, &self.state, relation) {
+            Ok(Some(found)) => found,
+            Ok(None) => return Ok(Step::GoOn),
+            // The transaction comes again, and the table with it.
+            Err(failure) if failure.passing => {
+                self.lose(&failure.message);
+                return Ok(Step::Flush);
+            }
+            Err(failure) => return Err(failure),
+        };
         if let Some(renamed) = found.bound_as {
             self.applier.bind_to(relation, Some(renamed));
         }
-        match found.difference {
-            Some(difference) if found.holds => {
-                let shown = super::catalog::show_lsn(self.applier.at.major);
+        let shown = super::catalog::show_lsn(self.applier.at.major);
+        let changed = |words: &str| format!("{} changed at {shown} of the log: {words}", found.table);
+        let refill = match &found.verdict {
+            Verdict::GoOn { refill } => *refill,
+            Verdict::Hold(words) => {
                 let help = format!(
                     "what came before has been taken in. Change the contract and the tables that it lands in, and run \
                      again; or write schema_change = \"ignore\" into the arrival. Columns of {} then: {}",
                     found.table,
                     relation.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ")
                 );
-                let message = format!("{} changed at {shown} of the log: {difference}", found.table);
-                self.halt = Some(Failure::findings(message).with_help(help));
+                self.halt = Some(Failure::findings(changed(words)).with_help(help));
                 return Ok(Step::Flush);
             }
-            _ => {}
-        }
+            Verdict::Renew(words) => {
+                self.halt = Some(Failure::renewing(changed(words)));
+                return Ok(Step::Flush);
+            }
+        };
         if let Some(table) = self.state.tables.get_mut(&found.table) {
             table.columns = found.columns;
             table.id = relation.id;
         }
+        if refill {
+            self.refill(&found.table);
+        }
         Ok(Step::GoOn)
     }
 
+    /// Looks now and then at what the log does not tell: how much of it is kept, and tables that are gone.
+    fn watch(&mut self) -> Outcome<()> {
+        if self.measured.elapsed() > MEASURE {
+            self.measured = Instant::now();
+            // A server that is away is noticed by the stream.
+            if let Ok(catalog) = self.feed.catalog() {
+                self.parting = schema::gone(&self.feed, &catalog, &self.state)?;
+                self.bound_log(&catalog)?;
+            }
+        }
+        // What changed before it went is taken in first.
+        match self.parting.take() {
+            Some((end, failure)) if self.is_between() && passed(end, self.seen) => {
+                self.halt.get_or_insert(failure);
+            }
+            Some(parting) => {
+                self.feed.shared.ask();
+                self.parting = Some(parting);
+            }
+            None => {}
+        }
+        Ok(())
+    }
+
     /// Gives the slot up where the server keeps more of its log for it than it may.
-    fn bound_log(&mut self) -> Outcome<()> {
-        let Some(limit) = self.limit.filter(|_| self.measured.elapsed() > MEASURE) else { return Ok(()) };
-        self.measured = Instant::now();
-        let kept = self.feed.kept(&self.state.slot)?;
+    fn bound_log(&mut self, catalog: &Catalog) -> Outcome<()> {
+        let Some(limit) = self.limit else { return Ok(()) };
+        let end = catalog.log_end()?;
+        let kept = catalog.slot(&self.state.slot)?.map_or(0, |s| end.saturating_sub(s.restart));
         if kept <= limit {
             return Ok(());
         }
@@ -316,7 +372,7 @@ impl FeedReader {
         );
         Err(Failure::findings(message).with_help(format!(
             "the slot was given up, so that the server's disk does not fill. `sluice positions {} --set earliest` begins anew: \
-             every table is loaded again",
+             mirrors are emptied, and every table is loaded again",
             self.feed.pipeline()
         )))
     }
@@ -375,7 +431,7 @@ fn place(table: u32) -> usize {
 impl LaneReader for FeedReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         self.teller.tell(self.seen.max(self.applier.at.major), &self.state);
-        self.bound_log()?;
+        self.watch()?;
         if let Some(read) = self.again()? {
             if !self.applier.gather.is_empty() {
                 return Ok(Read::Chunk(self.chunk()));
@@ -394,6 +450,14 @@ impl LaneReader for FeedReader {
                     return Ok(Read::Chunk(self.chunk()));
                 }
                 return Ok(self.halt.take().map_or(Read::Pending, Read::Halt));
+            }
+            match self.take_whole(limit)? {
+                whole::Step::Done => {}
+                whole::Step::Rows => return Ok(Read::Chunk(self.chunk())),
+                whole::Step::Wait => {
+                    std::thread::sleep(PAUSE);
+                    return Ok(Read::Pending);
+                }
             }
             if let Some(chunk) = self.take_portion(limit)? {
                 return Ok(Read::Chunk(chunk));

@@ -1,8 +1,12 @@
 //! Notices that a table of the source has changed: columns that came, went or have another type, and another name.
 
+use sluice_core::failure::{Failure, Outcome};
+
 use super::PostgresFeed;
+use super::catalog::{Catalog, SourceTable};
 use super::pgoutput::Relation;
-use crate::intakes::feed::schema::differences;
+use super::shapes::natural;
+use crate::intakes::feed::schema::{Difference, Policy, There, Verdict};
 use crate::intakes::feed::state::State;
 
 /// A table that the log tells anew.
@@ -13,34 +17,93 @@ pub(super) struct Found {
     pub columns: Vec<String>,
     /// Its number in the feed, where it has another name now.
     pub bound_as: Option<u32>,
-    /// What is different in a way that matters to the contract, in words.
-    pub difference: Option<String>,
-    /// Whether the run is to stop there.
-    pub holds: bool,
+    /// What is to be done.
+    pub verdict: Verdict,
 }
 
 /// Compares a table with what is known of it; None for one that nobody reads.
-pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -> Option<Found> {
+pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -> Outcome<Option<Found>> {
     let name = format!("{}.{}", relation.schema, relation.name);
     let by_name = feed.tables.iter().position(|t| *t.name == *name);
     let by_id = || {
         let known = state.tables.iter().find(|(_, t)| t.id == relation.id && t.id != 0)?;
         feed.tables.iter().position(|t| *t.name == **known.0)
     };
-    let number = by_name.or_else(by_id)?;
-    let table = &feed.tables[number];
+    let Some(number) = by_name.or_else(by_id) else { return Ok(None) };
+    let (table, policy) = (&feed.tables[number], Policy::of(&feed.settings[number]));
     let columns: Vec<String> = relation.columns.iter().map(|c| format!("{} {} {}", c.name, c.ty, c.modifier)).collect();
     let known = state.tables.get(&*table.name).map_or(&[][..], |t| &t.columns);
-    let mut found = differences(known, &columns, table);
-    if by_name.is_none() {
-        found.insert(0, format!("it is called {name} now"));
+    let difference = Difference::between(known, &columns);
+    let mut verdict = Verdict::GoOn { refill: false };
+    if !difference.is_empty() {
+        // What is there now may be later than this place of the log.
+        let there = feed.catalog()?.table(&name)?.as_ref().map_or_else(Vec::new, there);
+        verdict = difference.judge(table, policy, &there);
     }
-    let options = &feed.settings[number].options;
-    Some(Found {
-        table: table.name.to_string(),
-        columns,
-        bound_as: by_name.is_none().then(|| u32::try_from(number).unwrap_or(u32::MAX)),
-        difference: (!found.is_empty()).then(|| found.join("; ")),
-        holds: options.text("schema_change").as_deref() != Some("ignore"),
-    })
+    if by_name.is_none() && policy != Policy::Ignore {
+        let more = match verdict {
+            Verdict::Hold(words) | Verdict::Renew(words) => format!("; {words}"),
+            Verdict::GoOn { .. } => String::new(),
+        };
+        let words = format!("it is called {name} now{more}");
+        verdict = if policy == Policy::Follow { Verdict::Renew(words) } else { Verdict::Hold(words) };
+    }
+    let bound_as = by_name.is_none().then(|| u32::try_from(number).unwrap_or(u32::MAX));
+    Ok(Some(Found { table: table.name.to_string(), columns, bound_as, verdict }))
+}
+
+/// Tables that are not there any more, of which the log says nothing: why the run stops, and the place in the log that is
+/// to be seen before.
+pub(super) fn gone(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Outcome<Option<(u64, Failure)>> {
+    let there = catalog.numbers()?;
+    for (table, settings) in feed.tables.iter().zip(&feed.settings) {
+        let id = state.tables.get(&*table.name).map_or(0, |t| t.id);
+        if id == 0 || there.values().any(|number| *number == id) {
+            continue;
+        }
+        let failure = match (Policy::of(settings), there.contains_key(&*table.name)) {
+            (Policy::Follow, true) => Failure::renewing(format!("{} was made anew at the source", table.name)),
+            (Policy::Follow, false) => Failure::renewing(format!("{} went at the source", table.name)),
+            (_, true) => made_anew(feed, &table.name),
+            (_, false) => Failure::findings(format!("{} went at the source", table.name)).with_help(
+                "what came before has been taken in. Take its event out of the pipeline file; what has landed of it stays",
+            ),
+        };
+        return Ok(Some((catalog.log_end()?, failure)));
+    }
+    Ok(None)
+}
+
+/// A table is another one than that which was read.
+pub(super) fn made_anew(feed: &PostgresFeed, table: &str) -> Failure {
+    Failure::findings(format!("{table} was made anew at the source")).with_help(format!(
+        "what came before has been taken in. `sluice positions {} --set earliest` begins anew: mirrors are emptied, and \
+         every table is loaded again",
+        feed.pipeline()
+    ))
+}
+
+/// The columns that a table has now, in the words of contracts.
+fn there(table: &SourceTable) -> Vec<There> {
+    let sent = table.columns.iter().filter(|c| !c.is_computed);
+    sent.map(|c| There { name: c.name.clone(), ty: natural(&c.ty).0, is_filled: c.is_filled }).collect()
+}
+
+/// Has tables loaded anew whose rows have got values that the log does not tell, since the last run.
+pub(super) fn refill(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) -> Outcome<()> {
+    for (table, settings) in feed.tables.iter().zip(&feed.settings) {
+        let Some(known) = state.tables.get_mut(&*table.name) else { continue };
+        let Some(now) = catalog.table(&table.name)? else { continue };
+        let columns = now.sent();
+        let difference = Difference::between(&known.columns, &columns);
+        if difference.is_empty() {
+            continue;
+        }
+        let verdict = difference.judge(table, Policy::of(settings), &there(&now));
+        if verdict == (Verdict::GoOn { refill: true }) {
+            known.begin_anew(now.about);
+            known.columns = columns;
+        }
+    }
+    Ok(())
 }

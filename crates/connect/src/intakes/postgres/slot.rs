@@ -14,7 +14,8 @@ use super::catalog::{Catalog, SourceTable, parse_lsn, show_lsn};
 use super::wire::{self, Wire};
 use crate::databases::wait;
 use crate::intakes::feed::live::Stand;
-use crate::intakes::feed::state::{Load, State, TableState};
+use crate::intakes::feed::schema::Policy;
+use crate::intakes::feed::state::{Load, State, TableState, Whole};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
 use crate::landings::postgres::{literal, quote};
 
@@ -106,7 +107,9 @@ pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
     reach("feed.slot_made");
     state.read = at;
     bind(feed, &catalog, &mut state)?;
-    Ok(PartitionPosition { partition: PARTITION.into(), position: Position::at(at), identity: state.note() })
+    // Rows that were there before stand directly before the first place at which a transaction can stand.
+    let position = Position::at(at.saturating_sub(1));
+    Ok(PartitionPosition { partition: PARTITION.into(), position, identity: state.note() })
 }
 
 /// Makes a slot. The server waits for transactions that are open, so that none is seen by halves.
@@ -157,8 +160,8 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) 
     let (system, timeline) = identify(feed)?;
     let shown = &catalog.shown;
     let again = format!(
-        "if that is meant, `sluice positions {} --set earliest` begins anew: every table is loaded again (empty the mirrors \
-         first: rows that were deleted meanwhile would stay)",
+        "if that is meant, `sluice positions {} --set earliest` begins anew: mirrors are emptied, and every table is loaded \
+         again",
         feed.pipeline()
     );
     if system != state.system {
@@ -217,23 +220,25 @@ fn left(history: &str, timeline: u32) -> Option<u64> {
     history.lines().find_map(line)
 }
 
-/// Brings the state up to the tables that are read: new ones begin to be loaded, renamed ones keep their load.
+/// Brings the state up to the tables that are read: new ones begin to be loaded, and so do renamed ones, since they may
+/// land elsewhere.
 pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) -> Outcome<()> {
     let mut added = publish(feed, catalog, state)?;
     for (table, settings) in feed.tables.iter().zip(&feed.settings) {
-        if state.tables.contains_key(&*table.name) {
+        let known = state.tables.get(&*table.name).map(|t| t.id);
+        let Some(found) = catalog.table(&table.name)? else { continue };
+        if known.is_some_and(|id| id == found.oid || id == 0) {
             continue;
         }
-        let Some(found) = catalog.table(&table.name)? else { continue };
-        let renamed = state.tables.iter().find(|(_, t)| t.id == found.oid && t.id != 0).map(|(name, _)| name.clone());
-        let entry = match renamed.and_then(|old| state.tables.remove(&old)) {
-            Some(known) => known,
-            None => {
-                added = true;
-                first_state(&found, settings)
-            }
-        };
-        state.tables.insert(table.name.to_string(), entry);
+        if known.is_some() && Policy::of(settings) != Policy::Follow {
+            return Err(super::schema::made_anew(feed, &table.name));
+        }
+        added = true;
+        let mut first = first_state(&found, settings);
+        if let Some(load) = first.load.as_mut() {
+            load.anew = known.is_some();
+        }
+        state.tables.insert(table.name.to_string(), first);
     }
     let is_read = |name: &String| feed.tables.iter().any(|t| *t.name == **name);
     state.tables.retain(|name, _| is_read(name));
@@ -241,13 +246,13 @@ pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) ->
 }
 
 fn first_state(found: &SourceTable, settings: &Settings) -> TableState {
-    let loads = settings.options.text("load").as_deref() != Some("never") && !found.key.is_empty();
+    let loads = settings.options.text("load").as_deref() != Some("never");
     let since = chrono::Utc::now().timestamp_micros();
-    let sent = found.columns.iter().filter(|c| !c.is_computed);
+    let whole = found.key.is_empty().then(Whole::default);
     TableState {
         id: found.oid,
-        columns: sent.map(|c| c.signature.clone()).collect(),
-        load: loads.then(|| Load { about: found.about, since, ..Load::default() }),
+        columns: found.sent(),
+        load: loads.then(|| Load { about: found.about, since, whole, ..Load::default() }),
     }
 }
 
@@ -272,13 +277,6 @@ fn wait_for_open(catalog: &Catalog) -> Outcome<()> {
 }
 
 impl PostgresFeed {
-    /// How much log the server keeps for a slot; 0 where it does not answer.
-    pub(super) fn kept(&self, slot: &str) -> Outcome<u64> {
-        let Ok(catalog) = self.catalog() else { return Ok(0) };
-        let end = catalog.log_end()?;
-        Ok(catalog.slot(slot)?.map_or(0, |s| end.saturating_sub(s.restart)))
-    }
-
     /// Drops a slot, once nobody reads it any more.
     pub(super) fn give_up(&self, slot: &str) -> Outcome<()> {
         let catalog = self.catalog()?;

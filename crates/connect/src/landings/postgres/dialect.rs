@@ -132,6 +132,12 @@ impl Dialect for PostgresDialect {
         match (ty, base) {
             (SqlType::Integer | SqlType::Bigint, "smallint" | "integer") => Some(self.spell(ty, false)),
             (SqlType::Double, "real") => Some("double precision".into()),
+            // Every value has a text, by which the server itself writes it.
+            (
+                SqlType::Text,
+                "boolean" | "smallint" | "integer" | "bigint" | "numeric" | "real" | "double precision" | "date" | "interval"
+                | "timestamp with time zone" | "timestamp without time zone",
+            ) => Some("text".into()),
             (SqlType::Timestamptz, "timestamp with time zone" | "date") => Some("timestamptz".into()),
             (SqlType::Timestamptz, "timestamp without time zone" | "timestamp") => Some("timestamp".into()),
             _ => {
@@ -195,6 +201,8 @@ mod tests {
     #[case(SqlType::Bigint, "integer", Some("bigint"))]
     #[case(SqlType::Timestamptz, "timestamp(3) with time zone", Some("timestamptz"))]
     #[case(SqlType::Double, "real", Some("double precision"))]
+    #[case(SqlType::Text, "boolean", Some("text"))]
+    #[case(SqlType::Text, "bytea", None)]
     fn a_column_is_only_ever_widened(#[case] ty: SqlType, #[case] base: &str, #[case] expected: Option<&str>) {
         assert_eq!(dialect().wider(ty, &column(base)).as_deref(), expected);
     }

@@ -42,7 +42,7 @@ pub(crate) const OPTIONS: &[OptionSpec] = &[
          its kind, position and time",
     )
     .with(&["key", "version", "change"]),
-    OptionSpec::optional("key", ValueKind::Texts, "upsert, mirror: the columns that name a row").with(&["mode"]),
+    OptionSpec::optional("key", ValueKind::Texts, "upsert, mirror: the columns that name a row; without it those of the event's key").with(&["mode"]),
     OptionSpec::optional(
         "version",
         ValueKind::Name,
@@ -165,7 +165,10 @@ impl Shape {
 
     /// All columns of the table that are written.
     pub(crate) fn wanted(&self) -> Vec<Wanted> {
-        let own = self.lands.iter().map(|c| Wanted { column: c.clone(), added_by: None });
+        // A feed's rows have their keys: what has none, a truncate, is no row of a mirror.
+        let has_value = |c: &OutputColumn| self.fed && self.mode == Mode::Mirror && self.key.contains(&c.name);
+        let column = |c: &OutputColumn| OutputColumn { nullable: c.nullable && !has_value(c), ..c.clone() };
+        let own = self.lands.iter().map(|c| Wanted { column: column(c), added_by: None });
         own.chain(self.added()).collect()
     }
 

@@ -8,9 +8,11 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::ReadLimit;
 
 use super::super::load::{LoadTask, Loader, Portion};
+use super::super::whole::reading;
 use super::{FeedReader, place};
 use crate::intakes::feed::gather::Told;
-use crate::intakes::feed::state::Load;
+use crate::intakes::feed::state::{Load, TableState};
+use crate::intakes::feed::whole::{Step, Taker, Wholes};
 
 /// How many tables are loaded at once.
 const AT_ONCE: usize = 2;
@@ -22,8 +24,9 @@ impl FeedReader {
     /// What is to be read of a table, where that is not all done.
     fn load_task(&self, number: u32) -> Option<LoadTask> {
         let feed = self.feed.tables.get(place(number))?.clone();
-        let load = self.state.tables.get(&*feed.name)?.load.clone().filter(|l| !l.done)?;
-        Some(LoadTask { table: number, feed, settings: self.feed.settings.get(place(number))?.clone(), load })
+        let load = self.state.tables.get(&*feed.name)?.load.clone().filter(|l| !l.done && l.whole.is_none())?;
+        let settings = self.feed.settings.get(place(number))?.clone();
+        Some(LoadTask { table: number, feed, settings, load, seeing: self.seeing })
     }
 
     pub(super) fn begin_loads(&mut self) {
@@ -35,6 +38,59 @@ impl FeedReader {
         if !tasks.is_empty() {
             self.loader = Some(Loader::start(tasks, AT_ONCE));
         }
+    }
+
+    /// Has a table read anew whose rows have got values that the log does not tell.
+    pub(super) fn refill(&mut self, table: &str) {
+        let about = self.feed.catalog().and_then(|catalog| catalog.table(table)).ok().flatten().map_or(0, |t| t.about);
+        if let Some(known) = self.state.tables.get_mut(table) {
+            known.begin_anew(about);
+        }
+        // The transaction in hand is committed, and others may still not see it.
+        self.seeing = self.applier.transaction();
+        self.loader = None;
+        self.portions.clear();
+        self.asked.clear();
+        self.ended.clear();
+        self.wholes = Wholes::new(self.feed.whole_folder(), &self.feed.tables, &self.state);
+        self.begin_loads();
+    }
+
+    /// Takes in rows of tables without a key, where some are to be read.
+    pub(super) fn take_whole(&mut self, limit: ReadLimit) -> Outcome<Step> {
+        if !self.is_between() || !self.applier.gather.is_empty() {
+            return Ok(Step::Done);
+        }
+        let feed = &self.feed;
+        let mut taker = Taker {
+            tables: &feed.tables,
+            state: &mut self.state,
+            gather: &mut self.applier.gather,
+            at: &mut self.applier.at,
+        };
+        let step = self.wholes.step(&mut taker, limit, |number| {
+            let (table, settings) = (feed.tables[place(number)].clone(), feed.settings[place(number)].clone());
+            let rate = settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
+            (reading(feed.server.clone(), table, settings), rate)
+        })?;
+        if step == Step::Rows {
+            self.note_read_at();
+        }
+        Ok(step)
+    }
+
+    /// Leaves out changes that are in the rows of tables that were read whole.
+    pub(super) fn note_read_at(&mut self) {
+        for (number, table) in (0..).zip(&self.feed.tables) {
+            if let Some(at) = self.state.tables.get(&*table.name).and_then(TableState::read_at) {
+                self.applier.read_at.insert(number, at);
+            }
+        }
+    }
+
+    /// Whether no transaction is being read.
+    pub(super) fn is_between(&self) -> bool {
+        !self.applier.is_within() && self.committed.is_none() && !self.torn
     }
 
     fn load_of(&mut self, table: u32) -> Option<&mut Load> {
@@ -96,8 +152,7 @@ impl FeedReader {
                 Err(TryRecvError::Disconnected | TryRecvError::Empty) => {}
             }
         }
-        let is_between = !self.applier.is_within() && self.committed.is_none() && !self.torn;
-        if !is_between || !self.applier.gather.is_empty() {
+        if !self.is_between() || !self.applier.gather.is_empty() {
             return Ok(None);
         }
         let seen = self.seen.max(self.applier.at.major);

@@ -1,0 +1,161 @@
+//! Whole schemas are mirrored from a pattern and a template, and followed when their columns change.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod common;
+#[path = "common/feeds.rs"]
+mod feeds;
+#[path = "common/tables.rs"]
+mod tables;
+
+use feeds::{Office, script};
+use rstest::rstest;
+use tables::{Database, psql};
+
+const RUN: &[&str] = &["run", "office", "--until-caught-up"];
+
+#[test]
+fn ten_lines_mirror_a_whole_schema() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let text = feeds::whole("").replace("load_rows = 300\n", "");
+    assert!(text.lines().filter(|l| !l.is_empty()).count() <= 10, "{text}");
+    let project = office.project(&text);
+    let (said, _) = project.expect(0, &["check"]);
+    assert!(said.contains("berth 3 fields") && said.contains("permit 7 fields"), "{said}");
+    // Looking writes nothing; a run keeps what it found, and the others read that.
+    assert!(!project.path(".sluice/written").exists());
+    project.expect(0, RUN);
+    office.check_whole_mirrors();
+    assert!(project.path(".sluice/written/office.toml").exists());
+    assert!(script(&office.source, "create table toll (id integer primary key); insert into toll values (1), (2);"));
+    project.expect(0, RUN);
+    assert_eq!(psql(&office.target.url, "select count(*) from toll"), ["2"]);
+    office.check_whole_mirrors();
+    office.drop();
+}
+
+#[test]
+fn a_table_of_its_own_is_no_part_of_the_pattern() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let own = "[event.licence]\nkey = \"permit_id\"\nfields = \"permit_id integer not null, note text\"\n\
+               [event.licence.arrives]\nat = \"office\"\ntable = \"permit\"\n[event.licence.lands.copy]\nat = \"warehouse\"\n\
+               table = \"licence\"\nmode = \"mirror\"\ncreate = true\ncolumns = \"permit_id, sha256(note) as note\"\n";
+    let project = office.project(&(feeds::whole("") + own));
+    project.expect(0, RUN);
+    assert_eq!(psql(&office.target.url, "select count(*), max(length(note)) from licence"), ["2000\t64"]);
+    assert_eq!(psql(&office.target.url, "select count(*) from pg_class where relname = 'permit'"), ["0"]);
+    assert_eq!(psql(&office.target.url, "select count(*) from vessel"), ["50"]);
+    office.drop();
+}
+
+#[test]
+fn what_the_log_does_not_tell_of_new_columns_is_read_anew() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole(""));
+    project.expect(0, RUN);
+    // With a default, renamed, with neither, and none of it touched by a change afterwards.
+    let alter = "alter table vessel add column flag text default 'T'; alter table berth rename column free to is_free;
+                 alter table permit add column gone text; alter table permit add column berth text;";
+    assert!(script(&office.source, alter));
+    assert!(script(
+        &office.source,
+        "update permit set berth = 'B' where permit_id < 9; alter table permit drop column gone;"
+    ));
+    let (_, said) = project.expect(0, RUN);
+    assert!(said.contains("added columns"), "{said}");
+    office.check_whole_mirrors();
+    // While it runs: it says so, takes the column up, and goes on.
+    let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    assert!(script(
+        &office.source,
+        "alter table vessel add column crew integer default 3; update vessel set name = 'n';"
+    ));
+    let there = "select count(*) from information_schema.columns where table_name = 'vessel' and column_name = 'crew'";
+    let came = (0..200).any(|_| {
+        std::thread::sleep(std::time::Duration::from_millis(100));
+        psql(&office.target.url, there) == ["1"]
+    });
+    let still = running.try_wait().unwrap().is_none();
+    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
+    let output = running.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(came && still && output.status.success(), "{said}");
+    assert!(said.contains("the column crew came") && said.contains("public.vessel changed at"), "{said}");
+    project.expect(0, RUN);
+    office.check_whole_mirrors();
+    office.drop();
+}
+
+#[test]
+fn a_type_that_the_landing_cannot_take_stops_the_run_with_the_statement() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole(""));
+    project.expect(0, RUN);
+    let alter = "update berth set free = true; alter table berth alter column free type text using 'is ' || free;
+                 update berth set free = 'perhaps' where place < 3;";
+    assert!(script(&office.source, alter));
+    let (_, said) = project.expect(3, RUN);
+    assert!(said.contains("free") && said.contains("alter table"), "{said}");
+    project.expect(0, &["check", "--apply", "--yes"]);
+    project.expect(0, RUN);
+    office.check_whole_mirrors();
+    office.drop();
+}
+
+#[rstest]
+#[case("tables = \"*\"", "tables = [\"permt\", \"*\"]", "`permt` in `tables` names no table", "did you mean `permit`?")]
+#[case(
+    "tables = \"*\"",
+    "tables = \"*\"\nexcept = \"vesel\"",
+    "`vesel` in `except` names no table",
+    "did you mean `vessel`?"
+)]
+#[case("mode = \"mirror\"", "mode = \"miror\"", "`mode` cannot be `miror`", "for public.berth and 2 more")]
+#[case("at = \"office\"", "at = \"archive\"", "has no tables that can be followed", "choose a connection")]
+#[case("create = true", "create = true\ntable = \"all\"", "would be kept in one and the same", "gives each its own")]
+fn mistakes_are_shown_where_they_are_written(
+    #[case] right: &str,
+    #[case] wrong: &str,
+    #[case] message: &str,
+    #[case] help: &str,
+) {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole("").replace(right, wrong));
+    let (_, said) = project.expect(3, &["check"]);
+    assert!(said.to_lowercase().contains(message) && said.contains(help), "{said}");
+    let line = project.json_of(3, &["check"])["problems"][0]["place"]["line"].as_u64().unwrap();
+    assert!((3..=13).contains(&line), "line {line}");
+    office.drop();
+}
+
+#[test]
+fn an_event_written_by_hand_cannot_follow() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::pipeline("").replace("\"ignore\"", "\"follow\""));
+    let (_, said) = project.expect(3, RUN);
+    assert!(said.contains("the columns of this event are those that `fields` names") && said.contains("[each.NAME]"));
+    office.drop();
+}
+
+#[test]
+fn a_source_that_is_away_is_said_and_what_was_known_can_be_looked_at() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole(""));
+    project.expect(0, RUN);
+    let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
+    let port = text.split("127.0.0.1:").nth(1).unwrap().split('/').next().unwrap().to_string();
+    project.write("sluice.toml", text.replacen(&format!("127.0.0.1:{port}"), "127.0.0.1:1", 1));
+    let (_, said) = project.expect(5, RUN);
+    assert!(said.contains("127.0.0.1:1"), "{said}");
+    let batches = project.json(&["ledger", "office"]);
+    assert!(!batches["batches"].as_array().unwrap().is_empty());
+    project.expect(0, &["check", "--offline"]);
+    office.drop();
+}

@@ -1,0 +1,427 @@
+//! Tables without a key. Nothing tells which of their rows have been read, so all are read in one transaction, as they are
+//! at one place in the log, into a file; once that is whole they are taken in from there, while the log waits. A reading
+//! that breaks off begins anew; taking in goes on where it was, also after a crash.
+//!
+//! Changes that were committed before that place are in the rows already, and are left out.
+
+use std::collections::VecDeque;
+use std::fs::File;
+use std::io::{BufRead as _, BufReader, BufWriter, Seek as _, SeekFrom, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, TryRecvError, bounded};
+use sha2::{Digest as _, Sha256};
+use sluice_core::change::ChangeKind;
+use sluice_core::durable::Disk;
+use sluice_core::event::Position;
+use sluice_core::fail_points::reach;
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::{ReadLimit, Settings};
+use sluice_core::problem::{Place, Problem};
+
+use super::FeedTable;
+use super::gather::{Gather, Told};
+use super::rows::Rows;
+use super::state::{State, TableState, Whole};
+
+/// How long to wait for a server that does not answer.
+const AGAIN: Duration = Duration::from_millis(500);
+
+const BUFFER: usize = 1 << 18;
+
+/// The folder of a feed's files.
+pub(crate) fn folder(settings: &Settings) -> PathBuf {
+    settings.work.join("whole").join(&settings.label)
+}
+
+/// The file of a table as it is at a place in the log: different ones never have the same.
+fn file(folder: &Path, table: &str, at: u64) -> PathBuf {
+    let digest: String = Sha256::digest(table.as_bytes()).iter().take(4).map(|b| format!("{b:02x}")).collect();
+    let plain = |c: char| if c.is_ascii_alphanumeric() || c == '.' { c } else { '_' };
+    folder.join(format!("{}-{digest}-{at:x}", table.chars().take(80).map(plain).collect::<String>()))
+}
+
+/// Removes the files of tables whose rows have all settled.
+///
+/// # Errors
+/// Where the disk refuses.
+pub(crate) fn forget(folder: &Path, state: &State) -> Outcome<()> {
+    for (name, load) in state.tables.iter().filter_map(|(name, t)| Some((name, t.load.as_ref()?))) {
+        let Some(whole) = load.whole.as_ref().filter(|_| load.done) else { continue };
+        let path = file(folder, name, whole.at);
+        if path.exists() {
+            Disk::default().remove_file(&path)?;
+        }
+    }
+    Ok(())
+}
+
+/// Removes what an earlier run left and nobody needs, by what the ledger has.
+///
+/// # Errors
+/// Where the disk refuses.
+pub(crate) fn clear(folder: &Path, state: &State) -> Outcome<()> {
+    let failed = |e: &std::io::Error| Failure::io("look into", folder, e);
+    if !folder.exists() {
+        return Ok(());
+    }
+    let needed = |(name, table): (&String, &TableState)| {
+        let load = table.load.as_ref().filter(|l| !l.done)?;
+        load.whole.as_ref().filter(|w| w.taken > 0).map(|w| file(folder, name, w.at))
+    };
+    let needed: Vec<PathBuf> = state.tables.iter().filter_map(needed).collect();
+    for entry in std::fs::read_dir(folder).map_err(|e| failed(&e))? {
+        let path = entry.map_err(|e| failed(&e))?.path();
+        if !needed.contains(&path) {
+            Disk::default().remove_file(&path)?;
+        }
+    }
+    Ok(())
+}
+
+/// What `check` says of a table without a key.
+pub(crate) fn warning(table: &str, place: Place) -> Problem {
+    let message = format!("{table} has no primary key: its rows are read in one transaction, while the log waits");
+    Problem::warning("feed.identity", message, place).with_help(
+        "a reading that breaks off begins anew, and the rows stand on our disk until they have landed. A primary key lets \
+         them be read in portions; load = \"never\" reads the changes alone",
+    )
+}
+
+/// Keeps the rows of a table that is being read.
+pub(crate) struct Keeper {
+    part: PathBuf,
+    out: BufWriter<File>,
+    shared: Arc<Shared>,
+    since: Instant,
+    /// Rows a second, at most about.
+    rate: Option<u64>,
+}
+
+/// What the one that reads tells, and hears.
+#[derive(Default)]
+struct Shared {
+    rows: AtomicU64,
+    stop: AtomicBool,
+}
+
+impl Keeper {
+    fn create(folder: &Path, shared: &Arc<Shared>, rate: Option<u64>) -> Outcome<Self> {
+        let part = folder.join(format!("{}.part", uuid::Uuid::new_v4()));
+        let file = File::create(&part).map_err(|e| Failure::io("make", &part, &e))?;
+        shared.rows.store(0, Ordering::SeqCst);
+        let out = BufWriter::with_capacity(BUFFER, file);
+        Ok(Self { part, out, shared: Arc::clone(shared), since: Instant::now(), rate })
+    }
+
+    /// Keeps rows, and forgets them there.
+    ///
+    /// # Errors
+    /// Where the disk refuses, or nobody wants them any more.
+    pub(crate) fn keep(&mut self, rows: &mut Rows) -> Outcome<()> {
+        for row in 0..usize::try_from(rows.len()).unwrap_or(0) {
+            let written = self.out.write_all(rows.object(row)).and_then(|()| self.out.write_all(b"\n"));
+            written.map_err(|e| Failure::io("write", &self.part, &e))?;
+        }
+        let read = self.shared.rows.fetch_add(rows.len(), Ordering::SeqCst) + rows.len();
+        rows.clear();
+        let due = self.rate.map_or(Duration::ZERO, |rate| Duration::from_secs_f64(read as f64 / rate as f64));
+        while self.since.elapsed() < due && !self.is_stopped() {
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        if self.is_stopped() {
+            return Err(Failure::internal("nobody wants the rows any more"));
+        }
+        Ok(())
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.shared.stop.load(Ordering::SeqCst)
+    }
+
+    /// The file gets its name once its bytes are durable.
+    fn finish(self, path: &Path, disk: &Disk) -> Outcome<()> {
+        let file = self.out.into_inner().map_err(|e| Failure::io("write", &self.part, e.error()))?;
+        disk.sync_file(&file, &self.part)?;
+        disk.rename(&self.part, path)?;
+        path.parent().map_or(Ok(()), |folder| disk.sync_folder(folder))
+    }
+}
+
+/// Reads one table into a keeper; gives the place in the log at which it is as it was read.
+pub(crate) type ReadTable = Box<dyn FnMut(&mut Keeper) -> Outcome<u64> + Send>;
+
+/// A table that is being read on a thread of its own. Dropping it ends that by and by.
+struct Reading {
+    done: Receiver<Outcome<u64>>,
+    shared: Arc<Shared>,
+}
+
+impl Reading {
+    fn start(folder: PathBuf, table: Arc<str>, rate: Option<u64>, mut read: ReadTable) -> Self {
+        let (send, done) = bounded(1);
+        let shared = Arc::new(Shared::default());
+        let own = Arc::clone(&shared);
+        std::thread::spawn(move || {
+            let mut once = || {
+                let mut keeper = Keeper::create(&folder, &own, rate)?;
+                let at = read(&mut keeper)?;
+                keeper.finish(&file(&folder, &table, at), &Disk::default()).map(|()| at)
+            };
+            loop {
+                let read = once();
+                if own.stop.load(Ordering::SeqCst) {
+                    return;
+                }
+                match read {
+                    Err(failure) if failure.passing => std::thread::sleep(AGAIN),
+                    other => return drop(send.send(other)),
+                }
+            }
+        });
+        Self { done, shared }
+    }
+}
+
+impl Drop for Reading {
+    fn drop(&mut self) {
+        self.shared.stop.store(true, Ordering::SeqCst);
+    }
+}
+
+enum Now {
+    Nothing,
+    Reading(Reading),
+    Taking(BufReader<File>),
+}
+
+/// What has become of the tables without a key.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Step {
+    /// Nothing is left of them to read.
+    Done,
+    /// One is being read.
+    Wait,
+    /// Rows have been gathered, or one has been taken in whole.
+    Rows,
+}
+
+/// What rows are taken into.
+pub(crate) struct Taker<'f> {
+    pub tables: &'f [FeedTable],
+    pub state: &'f mut State,
+    pub gather: &'f mut Gather,
+    pub at: &'f mut Position,
+}
+
+/// The tables without a key that are to be read, one after the other.
+pub(crate) struct Wholes {
+    folder: PathBuf,
+    waiting: VecDeque<u32>,
+    now: Now,
+}
+
+impl Wholes {
+    /// Those of a state that have not been taken in.
+    pub(crate) fn new(folder: PathBuf, tables: &[FeedTable], state: &State) -> Self {
+        let numbers = 0..u32::try_from(tables.len()).unwrap_or(0);
+        let is_waiting = |table: &FeedTable| {
+            let load = state.tables.get(&*table.name).and_then(|t| t.load.as_ref());
+            load.is_some_and(|l| !l.done && l.whole.is_some())
+        };
+        let waiting = numbers.zip(tables).filter(|(_, t)| is_waiting(t)).map(|(n, _)| n).collect();
+        Self { folder, waiting, now: Now::Nothing }
+    }
+
+    /// Reads on. `begin` gives what reads a table, and how many rows a second at most.
+    ///
+    /// # Errors
+    /// Where a table cannot be read, or its file is gone.
+    pub(crate) fn step(
+        &mut self,
+        into: &mut Taker<'_>,
+        limit: ReadLimit,
+        begin: impl Fn(u32) -> (ReadTable, Option<u64>),
+    ) -> Outcome<Step> {
+        loop {
+            let Some(number) = self.waiting.front().copied() else { return Ok(Step::Done) };
+            let name = Arc::clone(&into.tables[usize::try_from(number).unwrap_or(usize::MAX)].name);
+            let load = into.state.tables.get_mut(&*name).and_then(|t| t.load.as_mut());
+            let Some(load) = load else {
+                self.waiting.pop_front();
+                continue;
+            };
+            let whole = load.whole.get_or_insert_default();
+            let path = |at| file(&self.folder, &name, at);
+            match std::mem::replace(&mut self.now, Now::Nothing) {
+                Now::Nothing if whole.taken > 0 => self.now = Now::Taking(open(&path(whole.at), &name, whole.taken)?),
+                Now::Nothing => {
+                    Disk::default().make_folders(&self.folder)?;
+                    let (read, rate) = begin(number);
+                    self.now = Now::Reading(Reading::start(self.folder.clone(), Arc::clone(&name), rate, read));
+                }
+                Now::Reading(reading) => {
+                    load.rows = reading.shared.rows.load(Ordering::SeqCst);
+                    match reading.done.try_recv() {
+                        Err(TryRecvError::Empty) => {
+                            self.now = Now::Reading(reading);
+                            return Ok(Step::Wait);
+                        }
+                        Err(TryRecvError::Disconnected) => {
+                            return Err(Failure::internal(format!("the reading of {name} ended without a word")));
+                        }
+                        Ok(at) => whole.at = at?,
+                    }
+                    reach("feed.whole");
+                    self.now = Now::Taking(open(&path(whole.at), &name, 0)?);
+                }
+                Now::Taking(mut file) => {
+                    let path = path(whole.at);
+                    let is_whole = take(&mut file, (number, whole, &mut load.anew), into.gather, into.at, limit)
+                        .map_err(|e| Failure::io("read", &path, &e))?;
+                    if is_whole {
+                        load.done = true;
+                        self.waiting.pop_front();
+                    } else {
+                        self.now = Now::Taking(file);
+                    }
+                    return Ok(Step::Rows);
+                }
+            }
+        }
+    }
+}
+
+fn open(path: &Path, table: &str, from: u64) -> Outcome<BufReader<File>> {
+    let opened = File::open(path).and_then(|mut file| file.seek(SeekFrom::Start(from)).map(|_| file));
+    let file = opened.map_err(|e| {
+        Failure::findings(format!("the rows of {table}, which were read whole, cannot be read again: {e}"))
+            .with_help(format!("a part of them has landed; put {} back", path.display()))
+    })?;
+    Ok(BufReader::with_capacity(BUFFER, file))
+}
+
+/// Takes rows in until the chunk is full; whether that was all.
+fn take(
+    file: &mut BufReader<File>,
+    (table, whole, anew): (u32, &mut Whole, &mut bool),
+    gather: &mut Gather,
+    at: &mut Position,
+    limit: ReadLimit,
+) -> std::io::Result<bool> {
+    let mut told = |kind| {
+        let told = Told { table, kind, position: *at, transaction: None, time: None };
+        at.minor += 1;
+        told
+    };
+    if std::mem::take(anew) {
+        gather.add(told(ChangeKind::Truncated), |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+    }
+    let mut line = Vec::new();
+    while !gather.is_full(limit) {
+        line.clear();
+        whole.taken += file.read_until(b'\n', &mut line)? as u64;
+        let Some((b'\n', row)) = line.split_last() else { return Ok(true) };
+        gather.add(told(ChangeKind::Loaded), |out| out.extend_from_slice(row), |_| {}, |_| {});
+    }
+    Ok(false)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::json::{Spelling, member_name};
+    use super::super::rows::RowWriter;
+    use super::super::state::{Load, TableState};
+    use super::*;
+
+    const LIMIT: ReadLimit = ReadLimit { records: 2, bytes: 1 << 20, ends: false };
+
+    fn tables() -> Vec<FeedTable> {
+        vec![FeedTable { name: "office.log".into(), key: Vec::new(), contract: None }]
+    }
+
+    fn state(whole: Whole) -> State {
+        let load = Load { whole: Some(whole), ..Load::default() };
+        let table = TableState { load: Some(load), ..TableState::default() };
+        State { tables: [("office.log".to_string(), table)].into(), ..State::default() }
+    }
+
+    /// Reads five rows; the first time the server goes away in the middle.
+    fn begin(_: u32) -> (ReadTable, Option<u64>) {
+        let mut tries = 0;
+        let read = move |keeper: &mut Keeper| {
+            tries += 1;
+            let mut writer = RowWriter::new(vec![(member_name("n"), Spelling::Number)], Vec::new());
+            for n in 0..5 {
+                writer.row(|cell| *cell = Some(n.to_string().into_bytes()));
+                keeper.keep(&mut writer.rows)?;
+                if tries == 1 && n == 2 {
+                    return Err(Failure::away("gone"));
+                }
+            }
+            Ok(700)
+        };
+        (Box::new(read), None)
+    }
+
+    /// What is taken in from there on, chunk by chunk; the state after the first `stop` chunks.
+    fn taken(folder: &Path, mut state: State, stop: usize) -> (Vec<String>, State) {
+        let (tables, mut at) = (tables(), Position::at(9));
+        let mut wholes = Wholes::new(folder.to_path_buf(), &tables, &state);
+        let mut gather = Gather::new(vec!["office.log".into()]);
+        let mut chunks = Vec::new();
+        while chunks.len() < stop {
+            let mut into = Taker { tables: &tables, state: &mut state, gather: &mut gather, at: &mut at };
+            match wholes.step(&mut into, LIMIT, begin).unwrap() {
+                Step::Done => break,
+                Step::Wait => std::thread::sleep(Duration::from_millis(5)),
+                Step::Rows => {
+                    let chunk = gather.chunk(at, at, String::new(), false);
+                    let words = chunk.changes.unwrap().each.iter().map(|c| c.kind.word()).collect::<Vec<_>>();
+                    chunks.push(format!("{}{}", words.join(" "), String::from_utf8_lossy(&chunk.bytes)));
+                }
+            }
+        }
+        (chunks, state)
+    }
+
+    #[test]
+    fn a_reading_that_broke_off_begins_anew_and_taking_in_goes_on_where_it_was() {
+        let folder = tempfile::tempdir().unwrap();
+        let (first, after) = taken(folder.path(), state(Whole::default()), 1);
+        clear(folder.path(), &after).unwrap();
+        assert_eq!(first, ["loaded loaded{\"n\":0}\n{\"n\":1}\n"]);
+        let whole = after.tables["office.log"].load.as_ref().unwrap().whole.clone().unwrap();
+        assert_eq!((whole.at, whole.taken), (700, 16));
+        let (rest, after) = taken(folder.path(), after, 9);
+        assert_eq!(rest, ["loaded loaded{\"n\":2}\n{\"n\":3}\n", "loaded{\"n\":4}\n"]);
+        assert!(after.tables["office.log"].load.as_ref().unwrap().done);
+        forget(folder.path(), &after).unwrap();
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn what_is_read_anew_takes_the_place_of_what_was_there() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut state = state(Whole::default());
+        state.replace_all();
+        let (chunks, _) = taken(folder.path(), state, 9);
+        assert_eq!(chunks[0], "truncated loaded{}\n{\"n\":0}\n");
+        // The last is empty, and tells that the file has ended.
+        assert_eq!(chunks.len(), 4);
+    }
+
+    #[test]
+    fn a_file_that_is_gone_after_some_of_it_landed_stops_the_run() {
+        let folder = tempfile::tempdir().unwrap();
+        let (tables, mut state) = (tables(), state(Whole { taken: 8, ..Whole::default() }));
+        let mut wholes = Wholes::new(folder.path().to_path_buf(), &tables, &state);
+        let (mut gather, mut at) = (Gather::new(Vec::new()), Position::at(9));
+        let mut into = Taker { tables: &tables, state: &mut state, gather: &mut gather, at: &mut at };
+        let failure = wholes.step(&mut into, LIMIT, begin).unwrap_err();
+        assert!(failure.message.contains("office.log") && failure.help.unwrap().contains("put "));
+    }
+}

@@ -1,0 +1,53 @@
+//! Reads a table without a key whole: at the place in the log at which a temporary slot begins, under the snapshot that the
+//! server gives for just that place.
+
+use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::Settings;
+
+use super::catalog::{Catalog, SourceColumn, parse_lsn, wanted};
+use super::load::{copy_rows, writer};
+use super::wire::{self, Wire};
+use crate::databases::{Server, wait};
+use crate::intakes::feed::FeedTable;
+use crate::intakes::feed::whole::{Keeper, ReadTable};
+use crate::landings::postgres::{literal, quote};
+
+/// Rows are kept a part at a time.
+const PART: u64 = 1_000;
+
+/// What reads a table, each time anew.
+pub(super) fn reading(server: Server, feed: FeedTable, settings: Settings) -> ReadTable {
+    Box::new(move |keeper| {
+        // The slot ends with its connection: that of one that was lost may still be there.
+        let slot = format!("sluice_whole_{}", uuid::Uuid::new_v4().simple());
+        read(&server, &slot, &feed, &settings, keeper)
+    })
+}
+
+fn read(server: &Server, slot: &str, feed: &FeedTable, settings: &Settings, keeper: &mut Keeper) -> Outcome<u64> {
+    let catalog = Catalog::open(settings)?;
+    let mut wire = wait(Wire::connect(server)).map_err(|e| wire::failed(&catalog.shown, e))?;
+    let made = format!("CREATE_REPLICATION_SLOT {} TEMPORARY LOGICAL pgoutput EXPORT_SNAPSHOT", quote(slot));
+    let made = wait(wire::ask(&mut wire, &made)).map_err(|failure| failure.with_help(super::slot::REMEDY))?;
+    let text = |i: usize| made.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
+    let at = parse_lsn(&text(1)).ok_or_else(|| Failure::internal("the server does not tell where its slot begins"))?;
+    catalog.run(&format!(
+        "begin isolation level repeatable read read only; set transaction snapshot {}",
+        literal(&text(2))
+    ))?;
+    // Neither slot nor snapshot is needed any more.
+    drop(wire);
+    let table = catalog.table(&feed.name)?;
+    let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {} any more", feed.name)))?;
+    let columns: Vec<&SourceColumn> = wanted(&table, feed.contract.as_deref());
+    let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
+    let question = format!("copy (select {} from {}) to stdout", names.join(", "), table.quoted());
+    let mut rows = writer(&columns, &[]);
+    copy_rows(&catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
+        true => Ok(()),
+        false => keeper.keep(&mut rows.rows),
+    })?;
+    keeper.keep(&mut rows.rows)?;
+    catalog.run("commit")?;
+    Ok(at)
+}

@@ -1,0 +1,325 @@
+//! Intakes: where events are read.
+
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use super::Settings;
+use crate::batch::Ranges;
+use crate::config::OptionSpec;
+use crate::event::{Chunk, Position};
+use crate::failure::{Failure, Outcome};
+use crate::problem::Problem;
+
+/// A kind of intake.
+pub trait IntakeKind: Send + Sync {
+    /// Its name in messages and the manual.
+    fn name(&self) -> &'static str;
+    /// The scheme of its connections.
+    fn scheme(&self) -> &'static str;
+    /// One line on what it is.
+    fn about(&self) -> &'static str;
+    /// Keys of an arrival beyond the common ones.
+    fn options(&self) -> &'static [OptionSpec];
+    /// The formats that its events can have.
+    fn formats(&self) -> &'static [&'static str];
+    /// Whether each record is a message of a broker, with the columns of [`crate::context`].
+    fn has_messages(&self) -> bool {
+        false
+    }
+    /// Looks at the outside and says what is missing there. Changes nothing.
+    fn check(&self, settings: &Settings) -> Vec<Problem>;
+    /// Opens the intake for reading.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>>;
+    /// Whether it is a change feed: records are changes, with the columns of [`crate::context::CHANGE_COLUMNS`], and
+    /// events of one connection arrive by one reading.
+    fn is_feed(&self) -> bool {
+        false
+    }
+    /// Opens a change feed for several tables, in the order of their numbers.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        match settings {
+            [one] => self.open(one),
+            _ => Err(Failure::internal("this kind reads one event at a time")),
+        }
+    }
+    /// The tables that a change feed can read, those of Sluice itself left out. Settings have no keys of an arrival.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or has no tables.
+    fn tables(&self, settings: &Settings) -> Outcome<Vec<TableName>> {
+        let _ = settings;
+        Err(Failure::internal("this kind has no tables"))
+    }
+    /// The columns of tables, in the order of the names; a table that is gone is left out.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or has no tables.
+    fn shapes(&self, settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
+        let _ = (settings, names);
+        Err(Failure::internal("this kind has no tables"))
+    }
+}
+
+/// The name of a table at a source.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableName {
+    /// The schema, or database.
+    pub schema: String,
+    /// The table.
+    pub name: String,
+    /// The schema that a name without one stands in.
+    pub own: String,
+}
+
+/// A table at a source, in the words of a contract.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableShape {
+    /// The schema, or database.
+    pub schema: String,
+    /// The table.
+    pub name: String,
+    /// The columns that its changes can tell.
+    pub columns: Vec<ColumnShape>,
+    /// The columns of its primary key; empty without one.
+    pub key: Vec<String>,
+}
+
+/// A column at a source.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ColumnShape {
+    /// Its name.
+    pub name: String,
+    /// The type of contracts that takes its values.
+    pub ty: String,
+    /// How they are spelled, where the type does not say it.
+    pub format: Option<&'static str>,
+}
+
+impl ColumnShape {
+    /// The definition in a contract. Only the key is `not null`: rows of the time before a column came do not have it.
+    pub fn definition(&self, key: &[String]) -> String {
+        let mut out = format!("\"{}\" {}", self.name.replace('"', "\"\""), self.ty);
+        if let Some(format) = self.format {
+            out.push_str(&format!(" format '{format}'"));
+        }
+        if key.contains(&self.name) {
+            out.push_str(" not null");
+        }
+        out
+    }
+}
+
+/// Where one partition of an intake has been read to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PartitionPosition {
+    /// The partition.
+    pub partition: Arc<str>,
+    /// The position of the next event to read.
+    pub position: Position,
+    /// What the partition looked like then, so that another one under the same name is noticed.
+    pub identity: String,
+}
+
+/// What is left to read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Behind {
+    /// Partitions that exist.
+    pub partitions: u64,
+    /// Partitions with something unread.
+    pub unread_partitions: u64,
+    /// Unread bytes, where they are known.
+    pub bytes: u64,
+    /// Unread events, where they are known.
+    pub events: u64,
+}
+
+/// One partition as its source has it, beside a position.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct PartitionState {
+    /// The partition.
+    pub partition: Arc<str>,
+    /// The first position that can still be read.
+    pub earliest: Position,
+    /// The position after the last event.
+    pub latest: Position,
+    /// Unread events, at most, where positions count events.
+    pub events: Option<u64>,
+    /// Unread bytes, where positions count bytes.
+    pub bytes: Option<u64>,
+    /// The source's time of the oldest unread event, in microseconds since 1970.
+    pub oldest_unread: Option<i64>,
+    /// How long the source keeps an event, in microseconds; None where for ever or not known.
+    pub retention: Option<i64>,
+    /// Events that came within the last hour, where the source can tell.
+    pub arrived_last_hour: Option<u64>,
+    /// Of a change feed: how far its tables have been loaded.
+    pub loads: Vec<TableLoad>,
+    /// Of a change feed: what the source keeps of its log for us.
+    pub kept: Option<Kept>,
+}
+
+/// How far a table has been loaded.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct TableLoad {
+    /// Its name.
+    pub table: String,
+    /// Rows that were read.
+    pub rows: u64,
+    /// About how many there are.
+    pub about: u64,
+    /// Whether all have been read.
+    pub done: bool,
+    /// Rows a second, while it runs.
+    pub rate: Option<f64>,
+}
+
+/// What a source keeps of its log for us.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Kept {
+    /// Bytes.
+    pub bytes: u64,
+    /// More than this is worth a warning.
+    pub warning: u64,
+}
+
+/// A place in every partition, in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Mark {
+    /// The first event that can still be read.
+    Earliest,
+    /// After the last event.
+    Latest,
+    /// The first event of this moment or later, in microseconds since 1970.
+    Time(i64),
+}
+
+/// A part of an intake to look at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// From a mark to the present end.
+    From(Mark),
+    /// About the last so many events.
+    Last(u64),
+    /// What arrives from now on, without an end.
+    Live,
+}
+
+/// An opened intake.
+pub trait Intake: Send + Sync {
+    /// Opens one lane. Reading starts at the given positions; partitions without one start at their beginning.
+    /// The same partition always belongs to the same lane of `lanes`.
+    ///
+    /// # Errors
+    /// Where a partition is not the one that its position was taken from, or cannot be reached.
+    fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>>;
+
+    /// Opens a reader for looking: about `events` events from all over the intake, or all for `u64::MAX`, each
+    /// partition from its beginning. It moves no position and joins nothing.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>>;
+
+    /// Opens a reader for looking at another part than the beginning. None where the kind has only a beginning.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
+        let _ = part;
+        Ok(None)
+    }
+
+    /// Where partitions without a position start, as the arrival's keys say. It is noted before anything is read, so
+    /// that a second start begins at the same place. Empty where that is always the beginning.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or positions are required and missing.
+    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+        let _ = known;
+        Ok(Vec::new())
+    }
+
+    /// Tells the source what has settled, where it wants to know. It is told last; an error changes nothing.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
+        let _ = ranges;
+        Ok(())
+    }
+
+    /// Every partition beside the given positions.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>>;
+
+    /// The position of a mark in every partition. None where the source has no index by time.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>>;
+
+    /// Opens a reader of these ranges alone, each in its order. It moves no position and joins nothing. It has caught
+    /// up when all of them are read.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or a range cannot be read any more.
+    fn ranges(&self, ranges: &Ranges) -> Outcome<Box<dyn LaneReader>>;
+
+    /// What is left to read beyond the given positions, without reading it.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind>;
+}
+
+/// How much one call of [`LaneReader::read`] may return.
+#[derive(Clone, Copy, Debug)]
+pub struct ReadLimit {
+    /// At most this many records, at least 1.
+    pub records: u64,
+    /// At most about this many bytes; a single record may be larger.
+    pub bytes: u64,
+    /// Whether to hand on what there is as soon as a transaction of the source ends.
+    pub ends: bool,
+}
+
+/// What reading brought.
+#[derive(Debug)]
+pub enum Read {
+    /// Whole records of one partition, directly after those read before.
+    Chunk(Chunk),
+    /// Every partition has been read to its present end.
+    CaughtUp,
+    /// Nothing at present, although more may be there.
+    Pending,
+    /// What was read so far is to settle, and then the run stops for this reason.
+    Halt(Failure),
+    /// The source does not answer; reading goes on by itself when it does. What it said, in words.
+    Away(String),
+}
+
+/// Reads one lane, in order within each partition.
+///
+/// `read` returns soon: it does not wait for events to arrive. After an error the reader must be dropped. Dropping it
+/// at any time loses nothing, since what was read counts only once its batch is sealed.
+pub trait LaneReader: Send {
+    /// Reads on.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or a partition was cut or replaced under the reader.
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read>;
+
+    /// What stays unread although the lane has caught up, in words: a record without an end, say.
+    fn remarks(&self) -> Vec<String> {
+        Vec::new()
+    }
+}
