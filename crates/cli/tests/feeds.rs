@@ -155,6 +155,22 @@ fn mistakes_are_said_before_anything_runs() {
 }
 
 #[test]
+fn a_change_that_breaks_its_contract_holds_a_mirror_unless_it_may_go() {
+    let text = pipeline("", "").replace("class text", "class integer");
+    let Some((office, project)) = office(&text) else { return };
+    assert!(script(&office.source, "update permit set class = permit_id::text where permit_id > 1"));
+    let (_, said) = project.expect(4, RUN);
+    assert!(said.contains("a change of permit cannot land in permit.copy, read from log at"), "{said}");
+    assert!(said.contains("class: the text `A` where integer is due") && said.contains("refused = \"skip\""), "{said}");
+    assert_eq!(count(&office, "true"), 0);
+    let text = text.replace("create = true\n", "create = true\nrefused = \"skip\"\n");
+    project.write("pipelines/office.toml", text);
+    project.expect(0, RUN);
+    assert_eq!(count(&office, "true"), 1999);
+    office.drop();
+}
+
+#[test]
 fn a_slot_that_is_gone_stops_the_run_and_a_new_beginning_loads_again() {
     let Some((office, project)) = office(&pipeline("", "")) else { return };
     project.expect(0, RUN);

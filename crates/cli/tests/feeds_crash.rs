@@ -29,8 +29,8 @@ const SMALL: &str = "batch = { rows = 700, every = \"150ms\" }";
 #[test]
 fn killed_at_every_point_the_mirror_equals_its_source() {
     let Some(database) = Database::new() else { return };
-    let mut office = Office::new(database, 5);
-    let project = office.project(&feeds::pipeline(SMALL));
+    let mut office = Office::with_journal(database, 5);
+    let project = office.project(&feeds::with_journal(SMALL));
     for point in FEEDS.iter().chain(COMMON).chain(TABLES) {
         assert!(office.change(12, false));
         if point.starts_with("recover.") {
@@ -52,8 +52,8 @@ fn killed_at_every_point_the_mirror_equals_its_source() {
 #[case(42, 25)]
 fn killed_at_random_while_the_source_changes(#[case] seed: u64, #[case] kills: u64) {
     let Some(database) = Database::new() else { return };
-    let mut office = Office::new(database, seed);
-    let project = office.project(&feeds::pipeline(SMALL));
+    let mut office = Office::with_journal(database, seed);
+    let project = office.project(&feeds::with_journal(SMALL));
     for round in 0..kills {
         let mut child = project.command(GO_ON).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
         assert!(office.change(8, round % 6 == 5));

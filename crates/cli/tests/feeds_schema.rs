@@ -134,6 +134,63 @@ fn mistakes_are_shown_where_they_are_written(
 }
 
 #[test]
+fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole(""));
+    project.expect(0, RUN);
+    let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    // What came before a table went lands.
+    assert!(script(&office.source, "update berth set free = true; drop table berth;"));
+    let sql = "alter table vessel rename to ship; insert into ship values ('V-99', 'late', 9);
+               drop table permit; create table permit (permit_id integer primary key, class text);
+               insert into permit values (1, 'new');";
+    let target = office.target.url.clone();
+    let arrived = |sql: &str, expected: &str| {
+        (0..300).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(100));
+            psql(&target, sql) == [expected]
+        })
+    };
+    let all_free = arrived("select bool_and(free) from berth", "t");
+    assert!(script(&office.source, sql));
+    let has_ship = "select count(*) from pg_class where relname = 'ship'";
+    let came = all_free
+        && arrived(has_ship, "1")
+        && arrived("select count(*) from ship where vessel_no = 'V-99'", "1")
+        && arrived("select string_agg(permit_id || class, ' ') from permit", "1new");
+    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
+    let output = running.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(came && output.status.success(), "{said}");
+    assert!(said.contains("it is called public.ship now"), "{said}");
+    assert_eq!(psql(&office.target.url, "select count(*) from ship"), ["51"]);
+    office.drop();
+}
+
+#[test]
+fn a_table_that_was_made_anew_stops_an_event_that_was_written_by_hand() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::pipeline(""));
+    project.expect(0, RUN);
+    let sql = "create table other as table vessel; drop table vessel; alter table other rename to vessel;
+               alter table vessel add primary key (vessel_no); delete from vessel where vessel_no < 'V-3';";
+    assert!(script(&office.source, sql));
+    let (_, said) = project.expect(6, RUN);
+    assert!(said.contains("public.vessel was made anew") && said.contains("--set earliest"), "{said}");
+    let begin = ["positions", "office", "--set", "earliest", "--reason", "made anew", "--yes"];
+    let (shown, _) = project.expect(0, &begin);
+    assert!(shown.contains("mirrors are emptied"), "{shown}");
+    project.expect(0, RUN);
+    // Rows that went with the old table are gone from the mirror too, and from what its changes give.
+    office.check_mirrors();
+    office.check_logs();
+    office.drop();
+}
+
+#[test]
 fn an_event_written_by_hand_cannot_follow() {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);

@@ -43,10 +43,16 @@ fn run_and_renew(project: &Project, name: &str, mut until: Until, stop: &Stop) -
     let mut last: Option<String> = None;
     loop {
         let pipeline = project.pipeline(name)?;
-        let mut report = run_pipeline(project, &pipeline, until, stop)?;
-        let batches = report.batches;
         // The same again would be so for ever.
         let is_new = |f: &Failure| f.renews && last.as_ref() != Some(&f.message);
+        let mut report = match run_pipeline(project, &pipeline, until, stop) {
+            Err(failure) if is_new(&failure) => {
+                last = Some(failure.message);
+                continue;
+            }
+            other => other?,
+        };
+        let batches = report.batches;
         let renews = report.limit.as_ref().is_some_and(is_new) && !stop.is_asked();
         let why = if renews { report.limit.take() } else { None };
         let whole = match before.take() {

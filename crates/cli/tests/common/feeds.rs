@@ -28,6 +28,13 @@ insert into vessel select 'V-' || i, 'Name ' || i, i * 1.5 from generate_series(
 insert into berth select 'L-' || i % 5, i, i % 2 = 0 from generate_series(1, 100) i;
 ";
 
+/// A table without a key, whose rows may be alike.
+const JOURNAL: &str = "
+create table journal (noted_at timestamptz, words text, n integer);
+alter table journal replica identity full;
+insert into journal select now(), 'entry ' || i % 7, i % 50 from generate_series(1, 1500) i;
+";
+
 /// Source and target, two databases of one server.
 pub struct Office {
     pub source: String,
@@ -36,6 +43,8 @@ pub struct Office {
     next: u64,
     /// How many columns have been added.
     columns: u32,
+    /// Whether there is a table without a key.
+    journal: bool,
 }
 
 /// Runs a script, every statement by itself.
@@ -54,20 +63,33 @@ pub fn script(url: &str, sql: &str) -> bool {
 
 impl Office {
     pub fn new(target: Database, seed: u64) -> Self {
-        let (server, name) = target.url.rsplit_once('/').unwrap();
-        let source = format!("{server}/{name}_source");
-        psql(&target.url, &format!("create database {name}_source"));
+        let server = target.url.clone();
+        Self::between(&server, target, seed)
+    }
+
+    /// The same with the source on another server, of which any database is named.
+    pub fn between(source: &str, target: Database, seed: u64) -> Self {
+        let (_, name) = target.url.rsplit_once('/').unwrap();
+        psql(source, &format!("create database {name}_source"));
+        let source = format!("{}/{name}_source", source.rsplit_once('/').unwrap().0);
         assert!(script(&source, SCHEMA));
-        Self { source, target, random: seed, next: 10_000, columns: 0 }
+        Self { source, target, random: seed, next: 10_000, columns: 0, journal: false }
+    }
+
+    /// The same with a table without a key.
+    pub fn with_journal(target: Database, seed: u64) -> Self {
+        let office = Self::new(target, seed);
+        assert!(script(&office.source, JOURNAL));
+        Self { journal: true, ..office }
     }
 
     pub fn project(&self, pipeline: &str) -> TestProject {
         let project = TestProject::empty();
-        let (address, name) = (self.target.address(), self.target.url.rsplit_once('/').unwrap().1);
-        let connection = |of: &str, database: &str| {
-            format!("[connection.{of}]\nurl = \"postgres://{address}/{database}\"\nuser = \"sluice\"\n\n")
+        let connection = |of: &str, url: &str| {
+            let place = url.split('@').nth(1).unwrap();
+            format!("[connection.{of}]\nurl = \"postgres://{place}\"\nuser = \"sluice\"\n\n")
         };
-        let both = connection("office", &format!("{name}_source")) + &connection("warehouse", name);
+        let both = connection("office", &self.source) + &connection("warehouse", &self.target.url);
         let files = "[connection.archive]\nurl = \"file:archive\"\n";
         project.write("sluice.toml", format!("[project]\nname = \"tarrow\"\n\n{both}{files}"));
         project.write("pipelines/office.toml", pipeline);
@@ -83,7 +105,7 @@ impl Office {
     fn statement(&mut self) -> String {
         let id = self.below(2000) + 1;
         let (tons, class) = (self.below(90_000), self.below(4));
-        match self.below(16) {
+        match self.below(if self.journal { 19 } else { 16 }) {
             0 | 1 => {
                 self.next += 1;
                 let note = self.below(6000);
@@ -117,6 +139,9 @@ impl Office {
             14 if id.is_multiple_of(7) => {
                 "truncate berth; insert into berth select 'L-9', i, true from generate_series(1, 60) i;".into()
             }
+            16 => format!("insert into journal select now(), 'more', {class} from generate_series(1, 20);"),
+            17 => format!("update journal set n = n + 1, words = words || '.' where n = {};", id % 50),
+            18 => format!("delete from journal where n = {};", id % 60),
             14 => format!("insert into berth values ('L-7', {tons} + 5000, true) on conflict do nothing;"),
             _ => format!(
                 "delete from permit where permit_id = {id}; insert into permit values ({id}, 'V-2', null, {tons});"
@@ -231,6 +256,42 @@ impl Office {
             assert_eq!(played.len(), there.len(), "{table}");
             assert_eq!(played.iter().zip(&there).find(|(a, b)| a != b), None, "{table}");
         }
+        if self.journal {
+            self.check_journal();
+        }
+    }
+
+    /// The changes of a table whose rows may be alike, played again.
+    fn check_journal(&self) {
+        let sql = "select jsonb_build_object('change', _change, 'old', _old, 'row', jsonb_build_object('noted_at', \
+                   noted_at, 'words', words, 'n', n))::text from journal_log order by _position, _within";
+        let mut rows: BTreeMap<String, i64> = BTreeMap::new();
+        // Moments are spelled in two ways: by the source within old values, by the mirror's server in rows.
+        let spelled = |row: &Value| {
+            let moment: String = row["noted_at"].as_str().unwrap().replace(' ', "T").split('+').next().unwrap().into();
+            format!("{} {} {}", moment.trim_end_matches('0'), row["words"], row["n"])
+        };
+        let lines = psql(&self.target.url, sql);
+        for line in &lines {
+            let line: Value = serde_json::from_str(line).unwrap();
+            let mut add = |row: &Value, by| *rows.entry(spelled(row)).or_default() += by;
+            match line["change"].as_str().unwrap() {
+                "truncated" => rows.clear(),
+                "deleted" => add(&line["row"], -1),
+                "updated" => {
+                    add(&line["old"], -1);
+                    add(&line["row"], 1);
+                }
+                _ => add(&line["row"], 1),
+            }
+        }
+        rows.retain(|_, count| *count != 0);
+        let mut there: BTreeMap<String, i64> = BTreeMap::new();
+        for line in psql(&self.source, "select to_jsonb(j)::text from journal j") {
+            *there.entry(spelled(&serde_json::from_str(&line).unwrap())).or_default() += 1;
+        }
+        assert_eq!(rows.values().sum::<i64>(), there.values().sum::<i64>(), "{} changes", lines.len());
+        assert_eq!(rows.iter().zip(&there).find(|(a, b)| a != b), None);
     }
 
     /// The last settled position is all that the slot keeps.
@@ -259,7 +320,8 @@ impl Office {
     pub fn drop(&self) {
         self.drop_slots();
         let (_, name) = self.source.rsplit_once('/').unwrap();
-        psql(&self.target.url, &format!("drop database {name} with (force)"));
+        let other = format!("{}/postgres", self.source.rsplit_once('/').unwrap().0);
+        psql(&other, &format!("drop database {name} with (force)"));
     }
 }
 
@@ -311,6 +373,14 @@ pub fn whole(more: &str) -> String {
          schema_change = \"follow\"\nload_rows = 300\n[each.office.lands.copy]\nat = \"warehouse\"\nmode = \"mirror\"\n\
          create = true\n"
     )
+}
+
+/// The same, and the table without a key into a log of changes.
+pub fn with_journal(more: &str) -> String {
+    pipeline(more)
+        + "[event.journal]\nfields = \"noted_at timestamptz, words text, n integer\"\n[event.journal.arrives]\nat = \
+           \"office\"\ntable = \"journal\"\n[event.journal.lands.log]\nat = \"warehouse\"\ntable = \"journal_log\"\nmode = \
+           \"changes\"\ncreate = true\ncolumns = \"noted_at, words, n, _old\"\n"
 }
 
 /// Every table into a mirror and into a log of changes.

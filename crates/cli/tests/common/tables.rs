@@ -145,6 +145,49 @@ impl OwnServer {
 }
 
 impl OwnServer {
+    /// Ends it in order.
+    pub fn stop(&mut self) {
+        let _ = Command::new("kill").args(["-INT", &self.child.id().to_string()]).status();
+        let _ = self.child.wait();
+    }
+
+    pub fn start(&mut self) {
+        self.child = start(&self.bin, self.folder.path(), self.port);
+    }
+
+    /// Keeps a copy of its data as they are; it must be at rest.
+    pub fn keep_copy(&self) {
+        self.copy("data", "copy");
+    }
+
+    /// Takes the copy for its data; it must be at rest.
+    pub fn take_copy(&self) {
+        std::fs::remove_dir_all(self.folder.path().join("data")).unwrap();
+        self.copy("copy", "data");
+    }
+
+    fn copy(&self, from: &str, to: &str) {
+        let mut copy = unprivileged(std::path::Path::new("cp"));
+        let done = copy.arg("-a").arg(self.folder.path().join(from)).arg(self.folder.path().join(to)).status();
+        assert!(done.unwrap().success());
+    }
+
+    /// Starts it, which is at rest, as a standby, and lets it take over: its log goes on on another timeline.
+    pub fn take_over(&mut self) {
+        let signal = self.folder.path().join("data/standby.signal");
+        assert!(unprivileged(std::path::Path::new("touch")).arg(&signal).status().unwrap().success());
+        self.start();
+        let url = format!("postgres://sluice@127.0.0.1:{}/postgres", self.port);
+        let promoted = (0..300).any(|_| {
+            std::thread::sleep(Duration::from_millis(100));
+            let ask = Command::new("psql").args(["-X", "-q", "-At", &url, "-c", "select pg_promote()"]).output().unwrap();
+            ask.status.success()
+        });
+        assert!(promoted, "the standby does not take over");
+    }
+}
+
+impl OwnServer {
     /// Gives it a certificate for localhost, which clients find at `authority`, and wants passwords of `clerk`.
     pub fn encrypt(&mut self, authority: &std::path::Path) {
         let data = self.folder.path().join("data");

@@ -171,6 +171,11 @@ pub trait LandingKind: Send + Sync {
         let _ = options;
         Takes::Rows
     }
+    /// Whether it would not equal its source without a row that cannot land, so that such a row holds its batch.
+    fn holds(&self, options: &Options) -> bool {
+        let _ = options;
+        false
+    }
     /// Checks the keys of a landing against each other and the columns that will land, without looking outside.
     fn check_keys(&self, options: &Options, columns: &[OutputColumn]) -> Vec<Problem> {
         let _ = (options, columns);

@@ -302,6 +302,11 @@ impl ArrivalPlan {
 }
 
 impl LandingPlan {
+    /// Whether it would not equal its source without a row that cannot land.
+    pub fn holds(&self) -> bool {
+        self.kind.holds(&self.options)
+    }
+
     /// What it does with changes.
     pub fn takes(&self) -> Takes {
         self.kind.takes(&self.options)

@@ -9,10 +9,11 @@ use super::processor::Processed;
 use super::{NullCounts, REJECTS, RejectKey};
 use crate::batch::{BatchIdentity, Ranges, Staged, StationCount, Stead, TakenWork};
 use crate::event::LandingRows;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Failure, FailureKind, Outcome};
 use crate::kinds::{Landing, Stage};
 use crate::plan::transform::schema_of;
-use crate::plan::{OutputColumn, Plan};
+use crate::plan::{LandingPlan, OutputColumn, Plan};
+use crate::reject::{CONTRACT, Reject};
 use crate::types::SqlType;
 
 /// A landing, with its stage once that is open.
@@ -23,6 +24,8 @@ pub(super) struct Gathering<'a> {
     plan: &'a Plan,
     pub identity: BatchIdentity,
     opened_at: i64,
+    /// Whether its rows are changes of a feed.
+    is_feed: bool,
     ranges: Ranges,
     counts: Vec<StationCount>,
     pub read: u64,
@@ -54,6 +57,7 @@ impl<'a> Gathering<'a> {
             plan,
             identity,
             opened_at,
+            is_feed,
             ranges: Ranges::default(),
             counts: Vec::new(),
             read: 0,
@@ -97,6 +101,7 @@ impl<'a> Gathering<'a> {
                 self.stage(place)?.write(part)?;
             }
         }
+        self.hold_mirrors(&processed.rejects)?;
         let mut lines = String::new();
         let mut ends = Vec::new();
         let rejects = processed.rejects.iter();
@@ -108,6 +113,26 @@ impl<'a> Gathering<'a> {
         }
         if !ends.is_empty() {
             self.stage(self.stages.len() - 1)?.write(reject_rows(&lines, &ends))?;
+        }
+        Ok(())
+    }
+
+    /// Changes of a source that cannot land in a mirror of it hold the batch, or the two would not be equal any more.
+    fn hold_mirrors(&self, rejects: &[(String, Reject)]) -> Outcome<()> {
+        for (event, reject) in rejects.iter().filter(|_| self.is_feed) {
+            let Some(index) = self.plan.events.iter().position(|e| e.name == *event) else { continue };
+            let reached = self.plan.landings_of(index).into_iter().map(|place| &self.plan.landings[place]);
+            let holds = |l: &&LandingPlan| l.holds() && [CONTRACT, l.label.as_str(), event].contains(&&*reject.station);
+            let Some(landing) = reached.into_iter().find(holds) else { continue };
+            let field = reject.field.as_ref().map_or(String::new(), |field| format!(" {field}:"));
+            let message = format!(
+                "a change of {event} cannot land in {}, read from {} at {}:{field} {}",
+                landing.label, reject.partition, reject.position, reject.message
+            );
+            return Err(Failure::new(FailureKind::BadData, message).with_help(
+                "a mirror without it would not equal its source, so nothing of the batch lands: mend the contract (text takes \
+                 every value) or write refused = \"skip\" into the landing, and run again",
+            ));
         }
         Ok(())
     }

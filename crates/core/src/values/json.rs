@@ -89,7 +89,8 @@ fn write_plain(out: &mut String, column: &dyn Array, row: usize, quoted: bool) {
         }
         DataType::Float64 => match column.as_primitive::<Float64Type>().value(row) {
             // JSON has no word for these.
-            v if !v.is_finite() => quote(out, v.to_string()),
+            v if v.is_infinite() => quote(out, if v > 0.0 { "Infinity".into() } else { "-Infinity".into() }),
+            v if v.is_nan() => quote(out, "NaN".into()),
             v => {
                 let _ = write!(out, "{v}");
             }

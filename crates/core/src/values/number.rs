@@ -142,8 +142,15 @@ pub fn write_decimal(out: &mut String, value: i128, scale: u8) {
     let _ = write!(out, "{minus}{whole}.{fraction:0width$}", width = usize::from(scale));
 }
 
-/// Parses a floating-point number; words such as `inf` and `nan` are no numbers here.
+/// Parses a floating-point number. `NaN`, `Infinity` and `-Infinity` are some in just this spelling, in which databases send
+/// them and we write them; other words are none.
 pub fn parse_double(text: &[u8]) -> Option<f64> {
+    match text {
+        b"NaN" => return Some(f64::NAN),
+        b"Infinity" => return Some(f64::INFINITY),
+        b"-Infinity" => return Some(f64::NEG_INFINITY),
+        _ => {}
+    }
     let numeric = |b: &u8| b.is_ascii_digit() || matches!(b, b'+' | b'-' | b'.' | b'e' | b'E');
     if !text.iter().all(numeric) {
         return None;
@@ -219,9 +226,17 @@ mod tests {
     #[case("1.5", Some(1.5))]
     #[case("1e400", None)]
     #[case("inf", None)]
-    #[case("NaN", None)]
+    #[case("nan", None)]
+    #[case("infinity", None)]
+    #[case("Infinity", Some(f64::INFINITY))]
+    #[case("-Infinity", Some(f64::NEG_INFINITY))]
     fn doubles(#[case] text: &str, #[case] expected: Option<f64>) {
         assert_eq!(parse_double(text.as_bytes()), expected);
+    }
+
+    #[test]
+    fn what_is_no_number_is_a_double() {
+        assert!(parse_double(b"NaN").unwrap().is_nan());
     }
 
     proptest::proptest! {

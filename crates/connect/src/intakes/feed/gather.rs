@@ -63,6 +63,20 @@ impl Gather {
         }
     }
 
+    /// The position of the last change.
+    pub(crate) fn last(&self) -> Option<Position> {
+        self.each.last().map(|c| c.position)
+    }
+
+    /// Forgets the changes of a transaction that never was, which came last.
+    pub(crate) fn forget_from(&mut self, major: u64) {
+        let kept = self.each.iter().take_while(|c| c.position.major < major).count();
+        if let Some(first) = self.each.get(kept) {
+            self.bytes.truncate(usize::try_from(first.span.start).unwrap_or(usize::MAX));
+        }
+        self.each.truncate(kept);
+    }
+
     pub(crate) fn is_empty(&self) -> bool {
         self.each.is_empty()
     }

@@ -22,7 +22,10 @@ pub(crate) struct Live {
     pub written: i64,
     /// To where the log has been seen.
     pub seen: u64,
-    /// Rows a second of each table that is being loaded.
+    /// Rows that were read of each table that is being loaded.
+    #[serde(default)]
+    pub rows: BTreeMap<String, u64>,
+    /// And how many a second.
     #[serde(default)]
     pub rates: BTreeMap<String, f64>,
 }
@@ -51,14 +54,15 @@ impl Teller {
             return;
         }
         self.last = Instant::now();
-        let mut rates = BTreeMap::new();
+        let (mut rates, mut rows) = (BTreeMap::new(), BTreeMap::new());
         for (name, load) in state.loading() {
+            rows.insert(name.clone(), load.rows);
             let before = self.rows.insert(name.clone(), load.rows).unwrap_or(load.rows);
             let now = load.rows.saturating_sub(before) as f64 / took.as_secs_f64();
             let smooth = self.live.rates.get(name).map_or(now, |last| 0.7 * last + 0.3 * now);
             rates.insert(name.clone(), smooth);
         }
-        self.live = Live { written: chrono::Utc::now().timestamp_micros(), seen, rates };
+        self.live = Live { written: chrono::Utc::now().timestamp_micros(), seen, rows, rates };
         let _ = self.path.parent().map(std::fs::create_dir_all);
         let text = serde_json::to_string(&self.live).unwrap_or_default();
         let fresh = self.path.with_extension("new");
@@ -95,12 +99,13 @@ impl Stand<'_> {
         let live = lately(self.work, self.label);
         let seen = live.as_ref().map_or(self.at, |l| l.seen.max(self.at));
         let behind = self.end.saturating_sub(seen);
-        let rates = live.map(|l| l.rates).unwrap_or_default();
+        let (read, rates) = live.map(|l| (l.rows, l.rates)).unwrap_or_default();
         let tables = self.state.iter().flat_map(|s| s.tables.iter());
         let load = |(name, table): (&String, &super::state::TableState)| {
             let load = table.load.as_ref()?;
             let rate = rates.get(name).copied().filter(|_| !load.done);
-            Some(TableLoad { table: name.clone(), rows: load.rows, about: load.about, done: load.done, rate })
+            let rows = read.get(name).copied().unwrap_or(0).max(load.rows);
+            Some(TableLoad { table: name.clone(), rows, about: load.about, done: load.done, rate })
         };
         let time = self.state.and_then(|s| s.time);
         PartitionState {

@@ -30,7 +30,12 @@ const PLACE: u32 = 40;
 
 /// A place in the log as one number: the file's, then the place therein.
 pub(super) fn place(file: &str, at: u64) -> u64 {
-    file_number(file) << PLACE | at
+    file_place(file_number(file), at)
+}
+
+/// The same by the number of the file.
+pub(super) fn file_place(file: u64, at: u64) -> u64 {
+    file << PLACE | at
 }
 
 /// The number in the name of a file of the log.
@@ -145,6 +150,24 @@ impl Applier {
         self.unended.clear();
         self.maps.clear();
         self.from = self.at;
+    }
+
+    /// Forgets a transaction whose rest the server lost when it crashed: it was never committed. Reading goes on at
+    /// `next`; false where a part of it has been handed on, up to `handed`.
+    pub(super) fn forget_open(&mut self, handed: Position, next: u64) -> bool {
+        if let Some(open) = self.open.take() {
+            if handed.major == open.start && handed.minor > 0 {
+                return false;
+            }
+            self.gather.forget_from(open.start);
+            if self.at.major == open.start {
+                let last = self.gather.last().map(|p| Position { minor: p.minor + 1, ..p });
+                self.at = last.unwrap_or(handed);
+            }
+        }
+        self.restart();
+        self.seen = next;
+        true
     }
 
     fn here(&self, at: u64) -> u64 {

@@ -107,7 +107,9 @@ impl MariadbFeed {
             let Some(table) = catalog.table(&name)? else {
                 let problem = check::no_table(&mut catalog, one, &name)?;
                 let failure = Failure::new(FailureKind::Configuration, problem.message);
-                return Err(failure.with_help(problem.help.unwrap_or_default()));
+                // It went after the pipeline was written out.
+                let renews = Policy::of(one) == Policy::Follow;
+                return Err(Failure { renews, ..failure.with_help(problem.help.unwrap_or_default()) });
             };
             tables.push(FeedTable {
                 name: table.full().into(),
@@ -250,7 +252,9 @@ impl Intake for MariadbIntake {
         let (file, at) = catalog.log_end()?;
         let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
         let gtid = catalog.gtid_at(&file, at)?;
-        let mut state = State { system: catalog.identity()?, slot, gtid, ..State::default() };
+        // What is unread is younger than this.
+        let time = Some(chrono::Utc::now().timestamp_micros());
+        let mut state = State { system: catalog.identity()?, slot, gtid, time, ..State::default() };
         self.0.bind(&mut state);
         state.read = place(&file, at);
         // Rows that were there before stand directly before the first place at which a transaction can stand.

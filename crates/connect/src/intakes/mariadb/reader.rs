@@ -12,7 +12,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
 use super::MariadbFeed;
-use super::applier::{Applied, Applier, file_number, parts};
+use super::applier::{Applied, Applier, file_number, file_place, parts};
 use super::gtid::Gtids;
 use super::load::{LoadTask, Loader, Portion};
 use super::shapes::there;
@@ -27,6 +27,9 @@ use crate::intakes::feed::whole::{self, Taker, Wholes};
 /// How long to wait for the log before saying that nothing is there.
 const PAUSE: Duration = Duration::from_millis(20);
 
+/// Where the first event of a file stands.
+const FIRST: u64 = 4;
+
 /// How many tables are loaded at once.
 const AT_ONCE: usize = 2;
 
@@ -39,6 +42,9 @@ const AGAIN: Duration = Duration::from_millis(500);
 /// An idle log is noted as read when it has grown by so much, or after this time.
 const IDLE_BYTES: u64 = 16 << 20;
 const IDLE_TIME: Duration = Duration::from_secs(60);
+
+/// What it says of a file that ends within a transaction: the server crashed while it wrote, and began another file.
+const CUT: &str = "truncated in the middle of event";
 
 /// What the server says when a file of the log is not there any more.
 const PURGED: u16 = 1236;
@@ -178,6 +184,7 @@ impl FeedReader {
                 self.torn &= !was_within || self.applier.is_within();
                 Ok(if self.halt.is_some() { Step::Flush } else { Step::GoOn })
             }
+            Ok(Received::Away(Some(PURGED), what)) if what.contains(CUT) => self.cut_off(&what).map(|()| Step::Flush),
             Ok(Received::Away(Some(PURGED), what)) => Err(self.feed.gone(&what)),
             Ok(Received::Away(_, what)) => {
                 self.lose(&what);
@@ -189,6 +196,31 @@ impl FeedReader {
             }
             Err(RecvTimeoutError::Timeout) => Ok(Step::Flush),
         }
+    }
+
+    /// The file ends within a transaction that was never committed, since the server crashed: reading goes on with the next.
+    fn cut_off(&mut self, what: &str) -> Outcome<()> {
+        let (number, _) = parts(self.applier.seen);
+        let files = self.feed.catalog().and_then(|mut catalog| catalog.log_files());
+        let next = match files {
+            Ok(files) => files.into_iter().map(|(name, _)| file_number(&name)).find(|n| *n > number),
+            Err(failure) if failure.passing => {
+                self.lose(&failure.message);
+                return Ok(());
+            }
+            Err(failure) => return Err(failure),
+        };
+        let Some(next) = next else { return Err(self.feed.gone(what)) };
+        let next = file_place(next, FIRST);
+        if !self.applier.forget_open(self.at, next) {
+            return Err(self.feed.gone(&format!("a part of the last transaction has landed; {what}")));
+        }
+        self.stream = None;
+        self.torn = false;
+        self.state.read = next;
+        self.away_since = Some(Instant::now());
+        self.away = format!("{}: {what}", self.feed.settings[0].connection.name);
+        Ok(())
     }
 
     fn lose(&mut self, what: &str) {

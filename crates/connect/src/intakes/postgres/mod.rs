@@ -29,6 +29,7 @@ use sluice_core::kinds::{
 use sluice_core::problem::Problem;
 
 use crate::databases::Server;
+use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::State;
 use crate::intakes::feed::{FeedTable, PARTITION, sample, whole as feed_whole};
 use catalog::Catalog;
@@ -108,7 +109,9 @@ impl PostgresFeed {
             let Some(table) = catalog.table(&name)? else {
                 let problem = check::no_table(&catalog, one, &name)?;
                 let failure = Failure::new(FailureKind::Configuration, problem.message);
-                return Err(failure.with_help(problem.help.unwrap_or_default()));
+                // It went after the pipeline was written out.
+                let renews = Policy::of(one) == Policy::Follow;
+                return Err(Failure { renews, ..failure.with_help(problem.help.unwrap_or_default()) });
             };
             let contract = one.contract.clone();
             tables.push(FeedTable { name: table.full().into(), key: table.key, contract });
@@ -172,7 +175,7 @@ impl Intake for PostgresIntake {
         if known.iter().any(|k| &*k.partition == PARTITION) {
             return Ok(Vec::new());
         }
-        slot::make(&self.0).map(|position| vec![position])
+        slot::make(&self.0, false).map(|position| vec![position])
     }
 
     fn settled(&self, ranges: &Ranges) -> Outcome<()> {
@@ -192,12 +195,7 @@ impl Intake for PostgresIntake {
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
         match mark {
             // The log does not go back: what was there before is loaded again, in the place of what has landed.
-            Mark::Earliest => {
-                let position = slot::make(&self.0)?;
-                let mut state = State::read(&position.identity)?;
-                state.replace_all();
-                Ok(Some(vec![PartitionPosition { identity: state.note(), ..position }]))
-            }
+            Mark::Earliest => slot::make(&self.0, true).map(|position| Some(vec![position])),
             Mark::Latest | Mark::Time(_) => Ok(None),
         }
     }

@@ -6,6 +6,7 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use crossbeam_channel::{RecvTimeoutError, TryRecvError};
 use sluice_core::event::{Chunk, Position};
 use sluice_core::failure::{Failure, Outcome};
@@ -20,6 +21,7 @@ use super::catalog::Catalog;
 use super::load::{Loader, Portion};
 use super::pgoutput::{self, Message, Relation};
 use super::schema;
+use super::slot::{self, HELD};
 use super::stream::{Received, Stream};
 use super::streamed::{Committed, Streamed};
 use super::wire::{Said, WireError};
@@ -34,9 +36,6 @@ const PAUSE: Duration = Duration::from_millis(20);
 /// How long the log must be quiet before all of it counts as read.
 const QUIET: Duration = Duration::from_millis(300);
 
-/// How long another connection may hold the slot when a run begins.
-const HELD: Duration = Duration::from_secs(10);
-
 /// How long to wait before connecting again.
 const AGAIN: Duration = Duration::from_millis(500);
 
@@ -50,6 +49,7 @@ const IDLE_TIME: Duration = Duration::from_secs(60);
 pub(super) struct FeedReader {
     feed: Arc<PostgresFeed>,
     stream: Option<Stream>,
+    received: Taken,
     applier: Applier,
     streamed: Streamed,
     /// A large transaction that is committed and being read.
@@ -90,6 +90,14 @@ pub(super) struct FeedReader {
     seeing: Option<u32>,
 }
 
+/// Messages that were received and are to be read.
+#[derive(Default)]
+struct Taken {
+    messages: std::vec::IntoIter<Bytes>,
+    /// What they take up of the bound.
+    room: u32,
+}
+
 /// What handling something received means for the reader.
 enum Step {
     GoOn,
@@ -109,6 +117,7 @@ impl FeedReader {
             wholes: Wholes::new(feed.whole_folder(), &feed.tables, &state),
             feed,
             stream: None,
+            received: Taken::default(),
             committed: None,
             state,
             at,
@@ -205,6 +214,12 @@ impl FeedReader {
     /// Takes what has been received, waiting for it only where nothing is gathered.
     fn receive(&mut self) -> Outcome<Step> {
         let Some(stream) = &self.stream else { return Ok(Step::Flush) };
+        if let Some(message) = self.received.messages.next() {
+            if self.received.messages.len() == 0 {
+                stream.done(std::mem::take(&mut self.received.room));
+            }
+            return self.message(&message);
+        }
         let received = match stream.received.try_recv() {
             Ok(received) => Ok(received),
             Err(TryRecvError::Empty) if !self.applier.gather.is_empty() => return Ok(Step::Flush),
@@ -215,9 +230,9 @@ impl FeedReader {
             Err(TryRecvError::Disconnected) => Err(RecvTimeoutError::Disconnected),
         };
         match received {
-            Ok(Received::Message(bytes, taken)) => {
-                stream.done(taken);
-                self.message(&bytes)
+            Ok(Received::Messages(messages, room)) => {
+                self.received = Taken { messages: messages.into_iter(), room };
+                Ok(Step::GoOn)
             }
             Ok(Received::Alive(end)) => {
                 self.seen = self.seen.max(end);
@@ -243,7 +258,10 @@ impl FeedReader {
     }
 
     fn lose(&mut self, what: &str) {
-        self.stream = None;
+        let received = std::mem::take(&mut self.received);
+        if let Some(stream) = self.stream.take() {
+            stream.done(received.room);
+        }
         self.away = format!("{}: {what}", self.feed.server.shown());
         self.away_since = Some(Instant::now());
         self.torn |= self.applier.is_within();
@@ -253,7 +271,7 @@ impl FeedReader {
         self.applier.restart();
     }
 
-    fn message(&mut self, bytes: &bytes::Bytes) -> Outcome<Step> {
+    fn message(&mut self, bytes: &Bytes) -> Outcome<Step> {
         let within = self.streamed.is_within();
         let read = pgoutput::read(bytes.clone(), within);
         let (_, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput is not understood"))?;
@@ -384,7 +402,9 @@ impl FeedReader {
             std::thread::sleep(PAUSE);
             return Ok(Some(Read::Away(self.away.clone())));
         }
-        match self.connect() {
+        // Another server may answer now, or a standby that took over.
+        let verified = self.feed.catalog().and_then(|catalog| slot::verify(&self.feed, &catalog, &mut self.state));
+        match verified.and_then(|()| self.connect()) {
             Ok(()) => {
                 self.away_since = None;
                 Ok(None)

@@ -10,7 +10,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{PartitionPosition, PartitionState, Settings};
 
 use super::PostgresFeed;
-use super::catalog::{Catalog, SourceTable, parse_lsn, show_lsn};
+use super::catalog::{Catalog, Slot, SourceTable, parse_lsn, show_lsn};
 use super::wire::{self, Wire};
 use crate::databases::wait;
 use crate::intakes::feed::live::Stand;
@@ -18,6 +18,9 @@ use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::{Load, State, TableState, Whole};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
 use crate::landings::postgres::{literal, quote};
+
+/// How long a session of ours that has lost its process may hold the slot.
+pub(super) const HELD: Duration = Duration::from_secs(10);
 
 /// Keys of an arrival.
 pub(super) const OPTIONS: &[OptionSpec] = &[
@@ -79,14 +82,17 @@ fn identify(feed: &PostgresFeed) -> Outcome<(String, u32)> {
     Ok((text(0), text(1).parse().unwrap_or(0)))
 }
 
-/// Makes publication and slot, or takes those that are given; the position from which on nothing is missed.
-pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
+/// Makes publication and slot, or takes those that are there; the position from which on nothing is missed. Where it is to
+/// begin `anew`, every table takes the place of what has landed of it, and what the slot still keeps is not read.
+pub(super) fn make(feed: &PostgresFeed, anew: bool) -> Outcome<PartitionPosition> {
     let catalog = feed.catalog()?;
     let (system, timeline) = identify(feed)?;
     let slot = name(&feed.settings);
-    let mut state = State { system, timeline, slot: slot.clone(), ..State::default() };
+    // What is unread is younger than this.
+    let time = Some(chrono::Utc::now().timestamp_micros());
+    let mut state = State { system, timeline, slot: slot.clone(), time, ..State::default() };
     publish(feed, &catalog, &state)?;
-    let at = match catalog.slot(&slot)? {
+    let at = match at_rest(&catalog, &slot)? {
         Some(there) if there.plugin != "pgoutput" => {
             let message =
                 format!("the slot {slot} at {} is read with {}, not with pgoutput", catalog.shown, there.plugin);
@@ -97,6 +103,7 @@ pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
             return Err(Failure::new(FailureKind::Configuration, message).with_help("name another slot"));
         }
         // It was given, or made by a start that came no further: what it keeps is all that is needed.
+        Some(there) if !there.lost && anew => there.confirmed.max(catalog.log_end()?),
         Some(there) if !there.lost => there.confirmed,
         Some(_) => {
             catalog.run(&format!("select pg_drop_replication_slot({})", literal(&slot)))?;
@@ -107,9 +114,23 @@ pub(super) fn make(feed: &PostgresFeed) -> Outcome<PartitionPosition> {
     reach("feed.slot_made");
     state.read = at;
     bind(feed, &catalog, &mut state)?;
+    if anew {
+        state.replace_all();
+    }
     // Rows that were there before stand directly before the first place at which a transaction can stand.
     let position = Position::at(at.saturating_sub(1));
     Ok(PartitionPosition { partition: PARTITION.into(), position, identity: state.note() })
+}
+
+/// A slot, once the session of a process that was killed has let go of it.
+fn at_rest(catalog: &Catalog, name: &str) -> Outcome<Option<Slot>> {
+    let asked = Instant::now();
+    loop {
+        match catalog.slot(name)? {
+            Some(slot) if slot.active && asked.elapsed() < HELD => std::thread::sleep(Duration::from_millis(100)),
+            other => return Ok(other),
+        }
+    }
 }
 
 /// Makes a slot. The server waits for transactions that are open, so that none is seen by halves.

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use crossbeam_channel::{Receiver, Sender, unbounded};
@@ -13,11 +13,17 @@ use tokio::sync::{Notify, Semaphore};
 use tokio::task::JoinHandle;
 
 use super::catalog::show_lsn;
-use super::wire::{Said, Streamed, Wire, WireError};
+use super::wire::{Protocol, Said, Streamed, Wire, WireError};
 use crate::databases::{Server, spawn, wait};
 
 /// How much of the log may wait to be read, in KiB.
 const WAITING: u32 = 64 << 10;
+
+/// How many bytes of messages are handed on at once.
+const TOGETHER: usize = 256 << 10;
+
+/// How long more messages are let come while the reader is busy.
+const GATHER: Duration = Duration::from_millis(1);
 
 /// How often the server hears from us.
 const ALIVE: Duration = Duration::from_secs(5);
@@ -25,8 +31,8 @@ const ALIVE: Duration = Duration::from_secs(5);
 /// What has been received.
 #[derive(Debug)]
 pub(super) enum Received {
-    /// A message of the plugin, with the bound that it takes up.
-    Message(Bytes, u32),
+    /// Messages of the plugin, with the bound that they take up.
+    Messages(Vec<Bytes>, u32),
     /// The server has decoded its log to here.
     Alive(u64),
     /// The server does not answer any more.
@@ -81,15 +87,9 @@ impl Stream {
         from: u64,
         shared: &Arc<Shared>,
     ) -> Result<Self, WireError> {
-        let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
-        let sql = format!(
-            "START_REPLICATION SLOT {} LOGICAL {} (proto_version '2', streaming 'on', publication_names '{}')",
-            quoted(slot),
-            show_lsn(from),
-            quoted(publication).replace('\'', "''"),
-        );
         let wire = wait(async {
             let mut wire = Wire::connect(server).await?;
+            let sql = start_sql(slot, publication, from, wire.protocol());
             wire.start(&sql).await?;
             Ok::<_, WireError>(wire)
         })?;
@@ -105,20 +105,66 @@ impl Stream {
     }
 }
 
+/// What begins the stream.
+fn start_sql(slot: &str, publication: &str, from: u64, protocol: Protocol) -> String {
+    let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
+    let protocol = match protocol {
+        Protocol::Whole => "proto_version '1'",
+        Protocol::Streamed => "proto_version '2', streaming 'on'",
+    };
+    format!(
+        "START_REPLICATION SLOT {} LOGICAL {} ({protocol}, publication_names '{}')",
+        quoted(slot),
+        show_lsn(from),
+        quoted(publication).replace('\'', "''"),
+    )
+}
+
 impl Drop for Stream {
     fn drop(&mut self) {
         self.task.abort();
         // What nobody reads any more gives its room back to the next stream.
         while let Ok(received) = self.received.try_recv() {
-            if let Received::Message(_, taken) = received {
+            if let Received::Messages(_, taken) = received {
                 self.done(taken);
             }
         }
     }
 }
 
+/// A server that shuts down waits until all of its log is confirmed, asking again at each answer. What has not settled is
+/// not confirmed: it is let go instead.
+#[derive(Default)]
+struct Asked {
+    since: Option<Instant>,
+    times: u32,
+}
+
+impl Asked {
+    /// Notes that the server asks; whether it does so all the time. Otherwise it asks twice a minute at most.
+    fn too_often(&mut self) -> bool {
+        const OFTEN: u32 = 20;
+        if self.since.is_none_or(|since| since.elapsed() > Duration::from_secs(2)) {
+            *self = Self { since: Some(Instant::now()), times: 0 };
+        }
+        self.times += 1;
+        self.times > OFTEN
+    }
+}
+
+/// A message and those that have been received behind it.
+fn gather(wire: &mut Wire, first: Bytes) -> (Vec<Bytes>, usize) {
+    let (mut bytes, mut messages) = (first.len(), vec![first]);
+    while bytes < TOGETHER && let Some(message) = wire.next_data() {
+        bytes += message.len();
+        messages.push(message);
+    }
+    (messages, bytes)
+}
+
 async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
     let mut tick = tokio::time::interval(ALIVE);
+    let mut asked = Asked::default();
     let failed = loop {
         let settled = || shared.settled.load(Ordering::SeqCst);
         let streamed = tokio::select! {
@@ -137,10 +183,18 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
                 if asks && let Err(error) = wire.confirm(settled(), false).await {
                     break error;
                 }
+                if asks && asked.too_often() {
+                    break WireError::Away("the server shuts down".into());
+                }
                 Received::Alive(end)
             }
             Ok(Streamed::Data(message)) => {
-                let taken = u32::try_from(message.len() >> 10).unwrap_or(WAITING).saturating_add(1).min(WAITING);
+                // The server sends each by itself. While the reader is busy anyway, more are let come.
+                if !send.is_empty() {
+                    tokio::time::sleep(GATHER).await;
+                }
+                let (messages, bytes) = gather(&mut wire, message);
+                let taken = u32::try_from(bytes >> 10).unwrap_or(WAITING).saturating_add(1).min(WAITING);
                 loop {
                     tokio::select! {
                         permit = shared.room.acquire_many(taken) => {
@@ -154,7 +208,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
                         },
                     }
                 }
-                Received::Message(message, taken)
+                Received::Messages(messages, taken)
             }
             Err(error) => break error,
         };
@@ -166,4 +220,75 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
         WireError::Away(what) => Received::Away(what),
         WireError::Refused(said) => Received::Refused(said),
     });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::intakes::postgres::pgoutput::{self, Message};
+
+    #[test]
+    fn names_are_quoted_and_the_protocol_is_named() {
+        let sql = start_sql("s", "it's \"p\"", 0x10_0000_0020, Protocol::Whole);
+        let expected = "START_REPLICATION SLOT \"s\" LOGICAL 10/20 (proto_version '1', publication_names '\"it''s \"\"p\"\"\"')";
+        assert_eq!(sql, expected);
+        assert!(start_sql("s", "p", 1, Protocol::Streamed).contains("(proto_version '2', streaming 'on', publication"));
+    }
+
+    /// A transaction that the second protocol sends in parts comes in one by the first.
+    #[test]
+    fn both_protocols_of_a_real_server_are_read() {
+        let Some(url) = std::env::var("SLUICE_TEST_POSTGRES").ok() else {
+            assert!(std::env::var_os("SLUICE_TEST_SERVICES").is_none());
+            return eprintln!("skipped: SLUICE_TEST_POSTGRES is not set");
+        };
+        let (place, database) = url.split_once('@').unwrap().1.split_once('/').unwrap();
+        let (host, port) = place.split_once(':').unwrap();
+        let server = Server {
+            name: "office".into(),
+            host: host.into(),
+            port: port.parse().unwrap(),
+            database: database.into(),
+            user: Some("sluice".into()),
+            password: None,
+            tls: false,
+            authority: None,
+        };
+        let table = format!("protocols_{}", std::process::id());
+        let seen = wait(async {
+            let mut plain = Wire::connect(&server).await.unwrap();
+            let mut run = async |sql: String| plain.ask(&sql).await.unwrap();
+            run(format!("create table {table} (n integer)")).await;
+            run(format!("create publication {table} for table {table}")).await;
+            run(format!("select pg_create_logical_replication_slot('{table}', 'pgoutput')")).await;
+            run(format!("insert into {table} select 1 from generate_series(1, 3000)")).await;
+            let mut seen = Vec::new();
+            for protocol in [Protocol::Whole, Protocol::Streamed] {
+                let mut wire = Wire::connect(&server).await.unwrap();
+                assert_eq!(wire.protocol(), Protocol::Streamed);
+                wire.ask("set logical_decoding_work_mem = '64kB'").await.unwrap();
+                wire.start(&start_sql(&table, &table, 0, protocol)).await.unwrap();
+                let (mut within, mut rows, mut starts) = (false, 0, 0);
+                loop {
+                    let Streamed::Data(message) = wire.next().await.unwrap() else { continue };
+                    match pgoutput::read(message, within).unwrap().1 {
+                        Message::StreamStart { .. } => (within, starts) = (true, starts + 1),
+                        Message::StreamStop => within = false,
+                        Message::Insert { .. } => rows += 1,
+                        Message::Commit { .. } | Message::StreamCommit { .. } => break,
+                        _ => {}
+                    }
+                }
+                seen.push((rows, starts > 1));
+            }
+            let free = format!("select pg_drop_replication_slot('{table}')");
+            while plain.ask(&free).await.is_err() {
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+            plain.ask(&format!("drop publication {table}")).await.unwrap();
+            plain.ask(&format!("drop table {table}")).await.unwrap();
+            seen
+        });
+        assert_eq!(seen, [(3000, false), (3000, true)]);
+    }
 }

@@ -30,6 +30,8 @@ pub(super) struct Wire {
     input: BytesMut,
     output: BytesMut,
     shown: String,
+    /// The server's version, its first number; 0 until it has said so.
+    version: u32,
 }
 
 /// What streams.
@@ -44,6 +46,15 @@ pub(super) enum Streamed {
         /// Whether it wants to hear from us at once.
         asks: bool,
     },
+}
+
+/// The protocols of the plugin.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Protocol {
+    /// Version 1: every transaction comes once it is committed.
+    Whole,
+    /// Version 2: a large one comes in parts before.
+    Streamed,
 }
 
 /// What the server said instead of streaming.
@@ -83,7 +94,7 @@ impl Wire {
         let tcp = TcpStream::connect((server.host.as_str(), server.port)).await?;
         tcp.set_nodelay(true)?;
         let socket: Box<dyn Socket> = if server.tls { encrypt(tcp, server).await? } else { Box::new(tcp) };
-        let mut wire = Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown() };
+        let mut wire = Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown(), version: 0 };
         let user = server.user.as_deref().unwrap_or("sluice");
         // Values are spelled the same whoever asks for them.
         let options =
@@ -178,6 +189,20 @@ impl Wire {
         }
     }
 
+    /// The next part of the log that has been received already.
+    pub(super) fn next_data(&mut self) -> Option<Bytes> {
+        const HEAD: usize = 5;
+        let length = usize::try_from(self.input.get(1..HEAD).map(|mut bytes| bytes.get_u32())?).ok()?;
+        if self.input.len() <= length || self.input[0] != b'd' || self.input.get(HEAD) != Some(&b'w') {
+            return None;
+        }
+        let mut body = self.frame();
+        (body.len() >= 25).then(|| {
+            body.advance(1 + 8 * 3);
+            body
+        })
+    }
+
     /// The next of what streams.
     pub(super) async fn next(&mut self) -> WireResult<Streamed> {
         loop {
@@ -255,7 +280,13 @@ impl Wire {
             self.fill_frame().await?;
             match Message::parse(&mut self.input)? {
                 Some(Message::ErrorResponse(body)) => return Err(WireError::Refused(said(body.fields())?)),
-                Some(Message::NoticeResponse(_) | Message::ParameterStatus(_)) => {}
+                Some(Message::NoticeResponse(_)) => {}
+                Some(Message::ParameterStatus(body)) => {
+                    if body.name()? == "server_version" {
+                        let digits: String = body.value()?.chars().take_while(char::is_ascii_digit).collect();
+                        self.version = digits.parse().unwrap_or(0);
+                    }
+                }
                 Some(message) => return Ok(message),
                 None => return Err(unexpected()),
             }
@@ -266,6 +297,12 @@ impl Wire {
         self.socket.write_all(&self.output).await?;
         self.output.clear();
         Ok(self.socket.flush().await?)
+    }
+
+    /// The newest protocol of the plugin that the server speaks and we do: since version 14 it sends large transactions
+    /// before they are committed.
+    pub(super) fn protocol(&self) -> Protocol {
+        if self.version >= 14 { Protocol::Streamed } else { Protocol::Whole }
     }
 
     /// Which server it is.

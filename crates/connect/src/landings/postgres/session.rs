@@ -18,7 +18,7 @@ use super::{describe, dialect};
 use crate::databases::{PATIENCE, Server, client_config, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::Cells;
-use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
+use crate::landings::tables::keyed::{INCOMING, Keyed, fill, has_deletes};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target, number,
 };
@@ -79,6 +79,12 @@ impl PostgresSession {
         sent.map_err(|e| judge(&self.shown, &e))
     }
 
+    /// Whether a table has any row.
+    fn has_rows(&mut self, table: &TableName) -> StoreResult<bool> {
+        let table = self.spelling().table(table);
+        Ok(number(&self.query(&format!("select count(*) from (select 1 from {table} limit 1) g"))?) != Some(0))
+    }
+
     /// The table into which rows of a keyed mode come first. It takes every value that lands, so that only the real
     /// table refuses.
     fn make_incoming(&mut self, target: &Target) -> StoreResult<()> {
@@ -109,12 +115,23 @@ impl PostgresSession {
             return Ok(sent - self.execute(&keyed.upsert("true"))?);
         }
         fill(self, target, rows)?;
-        self.execute(&keyed.drop_outdated())?;
-        self.execute(&keyed.delete())?;
-        self.execute(&keyed.drop_outlived())?;
-        let gone = self.execute(&keyed.note_gone())?;
+        // Each of these looks at the whole batch, some at the whole table: none without need.
+        let was_gone = self.has_rows(&target.gone())?;
+        if was_gone {
+            self.execute(&keyed.drop_outdated())?;
+        }
+        let mut gone = 0;
+        if has_deletes(rows) {
+            // The server takes half of an unknown table to be deletes, and would read the mirror from end to end.
+            self.execute(&format!("analyze {INCOMING}"))?;
+            self.execute(&keyed.delete())?;
+            self.execute(&keyed.drop_outlived())?;
+            gone = self.execute(&keyed.note_gone())?;
+        }
         let written = self.execute(&keyed.upsert(&format!("not s.{}", dialect::quote(DELETED))))?;
-        self.execute(&keyed.forget_gone())?;
+        if was_gone {
+            self.execute(&keyed.forget_gone())?;
+        }
         Ok(sent.saturating_sub(gone + written))
     }
 }
@@ -233,8 +250,7 @@ impl Session for PostgresSession {
     }
 
     fn load_new(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<bool> {
-        let gone = self.spelling().table(&target.gone());
-        if number(&self.query(&format!("select count(*) from (select 1 from {gone} limit 1) g"))?) != Some(0) {
+        if self.has_rows(&target.gone())? {
             return Ok(false);
         }
         let columns: Vec<usize> = (0..target.columns.len()).collect();

@@ -14,7 +14,7 @@ use super::dialect::{Affinity, affinity};
 use crate::landings::postgres::{literal, quote};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
-use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
+use crate::landings::tables::keyed::{INCOMING, Keyed, fill, has_deletes};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
 };
@@ -86,9 +86,12 @@ impl SqliteSession {
         }
         fill(self, target, rows)?;
         self.execute(&keyed.drop_outdated())?;
-        self.execute(&keyed.delete()).map_err(&mut refuse_unplaced)?;
-        self.execute(&keyed.drop_outlived())?;
-        let gone = self.execute(&keyed.note_gone())?;
+        let mut gone = 0;
+        if has_deletes(rows) {
+            self.execute(&keyed.delete()).map_err(&mut refuse_unplaced)?;
+            self.execute(&keyed.drop_outlived())?;
+            gone = self.execute(&keyed.note_gone())?;
+        }
         let only = format!("not s.{}", quote(DELETED));
         let written = self.execute(&keyed.upsert(&only)).map_err(&mut refuse_unplaced)?;
         self.execute(&keyed.forget_gone())?;

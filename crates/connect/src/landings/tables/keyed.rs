@@ -49,6 +49,14 @@ pub(crate) fn fill(session: &mut dyn Session, target: &Target, rows: &[RecordBat
     Ok(())
 }
 
+/// Whether rows of a mirror have deletes among them.
+pub(crate) fn has_deletes(rows: &[RecordBatch]) -> bool {
+    let any = |part: &RecordBatch| {
+        part.column_by_name(DELETED).and_then(|c| c.as_boolean_opt()).is_some_and(|deleted| deleted.true_count() > 0)
+    };
+    rows.iter().any(any)
+}
+
 /// Spells the statements for one target.
 pub(crate) struct Keyed<'t> {
     pub spelling: Spelling,

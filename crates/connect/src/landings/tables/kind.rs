@@ -64,6 +64,10 @@ impl<S: Store> LandingKind for TableKind<S> {
         }
     }
 
+    fn holds(&self, options: &Options) -> bool {
+        Mode::read(options) == Mode::Mirror && shape::holds(options, Mode::Mirror)
+    }
+
     fn wants_origin(&self) -> bool {
         true
     }

@@ -113,6 +113,11 @@ pub(crate) struct Shape {
     pub fed: bool,
 }
 
+/// Whether a row that is refused holds its batch.
+pub(crate) fn holds(options: &Options, mode: Mode) -> bool {
+    options.text("refused").map_or(mode == Mode::Mirror, |word| word == "hold")
+}
+
 impl Shape {
     pub(crate) fn read(options: &Options, columns: &[OutputColumn]) -> Self {
         let mode = Mode::read(options);
@@ -124,10 +129,7 @@ impl Shape {
             lineage: options.flag("lineage") || (mode.is_keyed() && version.is_none()),
             version,
             fed: columns.iter().any(|c| c.name == FEED),
-            hold: match options.text("refused").as_deref() {
-                Some(word) => word == "hold",
-                None => mode == Mode::Mirror,
-            },
+            hold: holds(options, mode),
         }
     }
 
