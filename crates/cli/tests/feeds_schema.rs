@@ -191,6 +191,28 @@ fn a_table_that_was_made_anew_stops_an_event_that_was_written_by_hand() {
 }
 
 #[test]
+fn a_table_without_a_key_is_named_with_what_leaves_it_out() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::with_journal(database, 1);
+    let project = office.project(&feeds::whole(""));
+    let (_, said) = project.expect(3, &["check"]);
+    assert!(said.contains("public.journal has no primary key") && said.contains("mode = \"mirror\""), "{said}");
+    let remedy = "except = \"public.journal\"";
+    assert!(said.contains(remedy), "{said}");
+    let text = feeds::whole("").replace("tables = \"*\"", &format!("tables = \"*\"\n{remedy}"));
+    project.write("pipelines/office.toml", &text);
+    project.expect(0, &["check"]);
+    // As a log of changes it needs no key.
+    let log = text.replace(remedy, "").replace("tables = \"*\"", "tables = \"journal\"").replace("mirror", "changes");
+    project.write("pipelines/office.toml", log);
+    project.expect(0, RUN);
+    assert_eq!(psql(&office.target.url, "select count(*) from journal where _change = 'loaded'"), ["1500"]);
+    let overview = project.expect(0, &[]).0;
+    assert!(overview.contains("caught up") || overview.contains("of the log"), "{overview}");
+    office.drop();
+}
+
+#[test]
 fn an_event_written_by_hand_cannot_follow() {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);

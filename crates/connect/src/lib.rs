@@ -41,7 +41,7 @@ pub fn registry() -> Registry {
 
 #[cfg(test)]
 mod tests {
-    use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
+    use sluice_core::config::{OptionSpec, ValueKind, each, pipeline, project};
 
     fn all_tables() -> Vec<(String, &'static [OptionSpec])> {
         let registry = super::registry();
@@ -50,6 +50,7 @@ mod tests {
             ("connection".into(), project::CONNECTION_OPTIONS),
             ("pipeline".into(), pipeline::FILE_OPTIONS),
             ("event".into(), pipeline::EVENT_OPTIONS),
+            ("each".into(), each::EACH_OPTIONS),
             ("arrives".into(), pipeline::ARRIVAL_OPTIONS),
             ("lands".into(), pipeline::LANDING_OPTIONS),
         ];

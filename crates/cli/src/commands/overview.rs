@@ -19,6 +19,8 @@ struct State {
     good: bool,
     holder: Option<Holder>,
     totals: PipelineTotals,
+    /// Whether it reads change feeds.
+    is_feed: bool,
     behind: Result<Behind, String>,
 }
 
@@ -61,7 +63,8 @@ fn state(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLed
         holder = ledger.holder(&name)?;
     }
     let behind = if good { behind(project, pipeline, ledger) } else { Err("not known".into()) };
-    Ok(State { name, good, holder, totals, behind })
+    let is_feed = pipeline.plan.arrivals.iter().any(|a| a.kind.is_feed());
+    Ok(State { name, good, holder, totals, is_feed, behind })
 }
 
 /// What is left to read, or why that cannot be told.
@@ -100,6 +103,7 @@ impl State {
                 let partitions = show_many(behind.unread_partitions, "partition");
                 format!("{} in {partitions}", show_many(behind.events, "event"))
             }
+            Ok(behind) if self.is_feed => format!("{} of the log", show_size(behind.bytes)),
             Ok(behind) => format!("{} in {}", show_size(behind.bytes), show_many(behind.unread_partitions, "file")),
             Err(_) if !self.good => String::new(),
             Err(reason) => style::bad(reason),

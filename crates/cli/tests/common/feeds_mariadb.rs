@@ -235,7 +235,9 @@ impl OwnServer {
     fn make() -> Self {
         let folder = tempfile::Builder::new().prefix("server").tempdir().unwrap();
         std::fs::set_permissions(folder.path(), std::os::unix::fs::PermissionsExt::from_mode(0o777)).unwrap();
-        assert!(unprivileged("mkdir").arg(folder.path().join("data")).status().unwrap().success());
+        for name in ["data", "tmp"] {
+            assert!(unprivileged("mkdir").arg(folder.path().join(name)).status().unwrap().success());
+        }
         let made = unprivileged("mariadb-install-db")
             .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir"])
             .arg(folder.path().join("data"))
@@ -262,6 +264,8 @@ impl OwnServer {
             .arg("--no-defaults")
             .arg(format!("--datadir={}", folder.join("data").display()))
             .arg(format!("--socket={}", folder.join("socket").display()))
+            // A server that starts removes the temporary tables of others in the same folder.
+            .arg(format!("--tmpdir={}", folder.join("tmp").display()))
             .args(["--bind-address=127.0.0.1", &format!("--port={port}"), "--skip-name-resolve", "--server-id=9"])
             .args(["--log-bin=binlog", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL"])
             .args(["--sync-binlog=1", "--innodb-flush-log-at-trx-commit=1"])

@@ -120,17 +120,24 @@ pub(crate) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &d
             positions,
             states,
             pace: if took > 0 { read as f64 * 1e6 / took as f64 } else { 0.0 },
-            log_bytes: (read > 0).then(|| log_bytes(&recent) as f64 / read as f64),
+            log_bytes: log_bytes(&recent),
             event_bytes: (read > 0).then(|| bytes as f64 / read as f64),
         });
     }
     Ok(found)
 }
 
-/// How far positions went in some batches.
-fn log_bytes(batches: &[&BatchRecord]) -> u64 {
-    let ranges = batches.iter().flat_map(|b| b.ranges.0.iter());
-    ranges.map(|r| r.to.major.saturating_sub(r.from.major)).sum()
+/// How far positions went in some batches, for each event. Rows that were loaded take nothing of a log.
+fn log_bytes(batches: &[&BatchRecord]) -> Option<f64> {
+    // No change takes less, nor does a batch go over more than a file of a log.
+    const LEAST: f64 = 32.0;
+    const MOST: f64 = (1_u64 << 32) as f64;
+    let one = |batch: &&BatchRecord| {
+        let went = batch.ranges.0.iter().map(|r| r.to.major.saturating_sub(r.from.major)).sum::<u64>() as f64;
+        (went >= LEAST * batch.read as f64 && went < MOST && batch.read > 0).then_some((went, batch.read as f64))
+    };
+    let (went, read) = batches.iter().filter_map(one).fold((0.0, 0.0), |sum, one| (sum.0 + one.0, sum.1 + one.1));
+    (read > 0.0).then_some(went / read)
 }
 
 /// Who runs the pipeline, in words.

@@ -91,11 +91,6 @@ impl TableState {
         };
         self.load = self.load.take().map(again);
     }
-
-    /// The place in the log before which changes are in the rows that were read whole.
-    pub(crate) fn read_at(&self) -> Option<u64> {
-        self.load.as_ref()?.whole.as_ref().map(|w| w.at)
-    }
 }
 
 impl State {

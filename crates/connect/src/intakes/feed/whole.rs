@@ -4,7 +4,7 @@
 //!
 //! Changes that were committed before that place are in the rows already, and are left out.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::fs::File;
 use std::io::{BufRead as _, BufReader, BufWriter, Seek as _, SeekFrom, Write as _};
 use std::path::{Path, PathBuf};
@@ -198,6 +198,12 @@ enum Now {
     Taking(BufReader<File>),
 }
 
+/// The places in the log at which tables were read whole, by their numbers: changes before them are in those rows.
+pub(crate) fn read_at(tables: &[FeedTable], state: &State) -> HashMap<u32, u64> {
+    let at = |table: &FeedTable| state.tables.get(&*table.name)?.load.as_ref()?.whole.as_ref().map(|w| w.at);
+    (0..).zip(tables).filter_map(|(number, table)| Some((number, at(table)?))).collect()
+}
+
 /// What has become of the tables without a key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Step {
@@ -212,6 +218,8 @@ pub(crate) enum Step {
 /// What rows are taken into.
 pub(crate) struct Taker<'f> {
     pub tables: &'f [FeedTable],
+    /// Of each table.
+    pub settings: &'f [Settings],
     pub state: &'f mut State,
     pub gather: &'f mut Gather,
     pub at: &'f mut Position,
@@ -236,7 +244,7 @@ impl Wholes {
         Self { folder, waiting, now: Now::Nothing }
     }
 
-    /// Reads on. `begin` gives what reads a table, and how many rows a second at most.
+    /// Reads on. `begin` gives what reads a table.
     ///
     /// # Errors
     /// Where a table cannot be read, or its file is gone.
@@ -244,11 +252,12 @@ impl Wholes {
         &mut self,
         into: &mut Taker<'_>,
         limit: ReadLimit,
-        begin: impl Fn(u32) -> (ReadTable, Option<u64>),
+        begin: impl Fn(FeedTable, Settings) -> ReadTable,
     ) -> Outcome<Step> {
         loop {
             let Some(number) = self.waiting.front().copied() else { return Ok(Step::Done) };
-            let name = Arc::clone(&into.tables[usize::try_from(number).unwrap_or(usize::MAX)].name);
+            let place = usize::try_from(number).unwrap_or(usize::MAX);
+            let name = Arc::clone(&into.tables[place].name);
             let load = into.state.tables.get_mut(&*name).and_then(|t| t.load.as_mut());
             let Some(load) = load else {
                 self.waiting.pop_front();
@@ -260,7 +269,9 @@ impl Wholes {
                 Now::Nothing if whole.taken > 0 => self.now = Now::Taking(open(&path(whole.at), &name, whole.taken)?),
                 Now::Nothing => {
                     Disk::default().make_folders(&self.folder)?;
-                    let (read, rate) = begin(number);
+                    let settings = into.settings[place].clone();
+                    let rate = settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
+                    let read = begin(into.tables[place].clone(), settings);
                     self.now = Now::Reading(Reading::start(self.folder.clone(), Arc::clone(&name), rate, read));
                 }
                 Now::Reading(reading) => {
@@ -336,8 +347,40 @@ mod tests {
     use super::super::rows::RowWriter;
     use super::super::state::{Load, TableState};
     use super::*;
+    use sluice_core::config::{ConnectionConfig, Options};
+    use sluice_core::problem::SourceText;
+    use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
     const LIMIT: ReadLimit = ReadLimit { records: 2, bytes: 1 << 20, ends: false };
+
+    struct NoSecrets;
+
+    impl SecretStore for NoSecrets {
+        fn read(&self, _: &SecretRef) -> Result<Secret, String> {
+            Err("no secrets here".into())
+        }
+    }
+
+    fn settings() -> Settings {
+        let place = Place::new(&SourceText::new("p.toml", ""), 0..0);
+        let connection = ConnectionConfig {
+            name: "office".into(),
+            scheme: "postgres".into(),
+            target: String::new(),
+            options: Options::empty(Vec::new(), place.clone()),
+            place: None,
+        };
+        Settings {
+            root: PathBuf::new(),
+            work: PathBuf::new(),
+            connection,
+            options: Options::empty(vec![super::super::TABLE_OPTIONS], place),
+            secrets: Arc::new(NoSecrets),
+            label: String::new(),
+            contract: None,
+            computed: Vec::new(),
+        }
+    }
 
     fn tables() -> Vec<FeedTable> {
         vec![FeedTable { name: "office.log".into(), key: Vec::new(), contract: None }]
@@ -350,7 +393,7 @@ mod tests {
     }
 
     /// Reads five rows; the first time the server goes away in the middle.
-    fn begin(_: u32) -> (ReadTable, Option<u64>) {
+    fn begin(_: FeedTable, _: Settings) -> ReadTable {
         let mut tries = 0;
         let read = move |keeper: &mut Keeper| {
             tries += 1;
@@ -364,17 +407,17 @@ mod tests {
             }
             Ok(700)
         };
-        (Box::new(read), None)
+        Box::new(read)
     }
 
     /// What is taken in from there on, chunk by chunk; the state after the first `stop` chunks.
     fn taken(folder: &Path, mut state: State, stop: usize) -> (Vec<String>, State) {
-        let (tables, mut at) = (tables(), Position::at(9));
+        let (tables, settings, mut at) = (tables(), [settings()], Position::at(9));
         let mut wholes = Wholes::new(folder.to_path_buf(), &tables, &state);
         let mut gather = Gather::new(vec!["office.log".into()]);
         let mut chunks = Vec::new();
         while chunks.len() < stop {
-            let mut into = Taker { tables: &tables, state: &mut state, gather: &mut gather, at: &mut at };
+            let mut into = Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
             match wholes.step(&mut into, LIMIT, begin).unwrap() {
                 Step::Done => break,
                 Step::Wait => std::thread::sleep(Duration::from_millis(5)),
@@ -417,10 +460,10 @@ mod tests {
     #[test]
     fn a_file_that_is_gone_after_some_of_it_landed_stops_the_run() {
         let folder = tempfile::tempdir().unwrap();
-        let (tables, mut state) = (tables(), state(Whole { taken: 8, ..Whole::default() }));
+        let (tables, settings, mut state) = (tables(), [settings()], state(Whole { taken: 8, ..Whole::default() }));
         let mut wholes = Wholes::new(folder.path().to_path_buf(), &tables, &state);
         let (mut gather, mut at) = (Gather::new(Vec::new()), Position::at(9));
-        let mut into = Taker { tables: &tables, state: &mut state, gather: &mut gather, at: &mut at };
+        let mut into = Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
         let failure = wholes.step(&mut into, LIMIT, begin).unwrap_err();
         assert!(failure.message.contains("office.log") && failure.help.unwrap().contains("put "));
     }

@@ -149,7 +149,7 @@ impl FeedReader {
             }
             std::thread::sleep(AGAIN);
         }
-        reader.note_read_at();
+        reader.applier.read_at = whole::read_at(&reader.feed.tables, &reader.state);
         let names = reader.feed.tables.iter().map(|t| Arc::clone(&t.name));
         reader.applier.gather.tell_emptied(names, &mut reader.state, &mut reader.applier.at);
         reader.begin_loads();

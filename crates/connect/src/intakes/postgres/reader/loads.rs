@@ -11,8 +11,8 @@ use super::super::load::{LoadTask, Loader, Portion};
 use super::super::whole::reading;
 use super::{FeedReader, place};
 use crate::intakes::feed::gather::Told;
-use crate::intakes::feed::state::{Load, TableState};
-use crate::intakes::feed::whole::{Step, Taker, Wholes};
+use crate::intakes::feed::state::Load;
+use crate::intakes::feed::whole::{Step, Taker, Wholes, read_at};
 
 /// How many tables are loaded at once.
 const AT_ONCE: usize = 2;
@@ -64,28 +64,17 @@ impl FeedReader {
         let feed = &self.feed;
         let mut taker = Taker {
             tables: &feed.tables,
+            settings: &feed.settings,
             state: &mut self.state,
             gather: &mut self.applier.gather,
             at: &mut self.applier.at,
         };
-        let step = self.wholes.step(&mut taker, limit, |number| {
-            let (table, settings) = (feed.tables[place(number)].clone(), feed.settings[place(number)].clone());
-            let rate = settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
-            (reading(feed.server.clone(), table, settings), rate)
-        })?;
+        let begin = |table, settings| reading(feed.server.clone(), table, settings);
+        let step = self.wholes.step(&mut taker, limit, begin)?;
         if step == Step::Rows {
-            self.note_read_at();
+            self.applier.read_at = read_at(&feed.tables, &self.state);
         }
         Ok(step)
-    }
-
-    /// Leaves out changes that are in the rows of tables that were read whole.
-    pub(super) fn note_read_at(&mut self) {
-        for (number, table) in (0..).zip(&self.feed.tables) {
-            if let Some(at) = self.state.tables.get(&*table.name).and_then(TableState::read_at) {
-                self.applier.read_at.insert(number, at);
-            }
-        }
     }
 
     /// Whether no transaction is being read.

@@ -4,19 +4,23 @@
 //! in the words in which it could have been written by hand. That text is sealed with each batch, so that finishing a
 //! batch never asks the source which tables it has.
 
-use std::collections::HashMap;
+mod pattern;
+mod write_out;
+
 use std::ops::Range;
 use std::sync::Arc;
 
 use toml::de::{DeTable, DeValue};
 
 use super::options::{Located, OptionSpec, ValueKind};
-use super::pipeline::EventConfig;
+use super::pipeline::{ArrivalConfig, EventConfig};
 use super::project::{ConnectionConfig, ProjectConfig};
 use super::reader::TableReader;
 use crate::kinds::{IntakeKind, Registry, TableShape};
-use crate::names;
-use crate::problem::{Moved, Place, Problem, Problems, SourceText};
+use crate::problem::{Place, Problem, Problems};
+
+use pattern::matches;
+pub use write_out::WriteOut;
 
 /// Keys of `[each.NAME]`.
 pub const EACH_OPTIONS: &[OptionSpec] = &[
@@ -88,11 +92,25 @@ impl Template {
         Self { name, place, lines }
     }
 
+    /// What finds rows by their keys: the line that says so.
+    fn keyed(&self) -> Option<&Line> {
+        self.lines.iter().find(|l| ["\"mode\" = \"mirror\"", "\"mode\" = \"upsert\""].contains(&l.text.as_str()))
+    }
+
+    /// The line of a key.
+    fn line(&self, key: &str) -> Option<&Line> {
+        let begin = format!("{} = ", quoted(key));
+        self.lines.iter().find(|l| l.text.starts_with(&begin))
+    }
+
     /// Whether rows of different tables, found by their keys, would meet in one table.
     fn mixes_keys(&self) -> Option<&Line> {
-        let is = |key: &str, value: &str| self.lines.iter().any(|l| l.text == format!("\"{key}\" = \"{value}\""));
-        let is_keyed = is("mode", "mirror") || is("mode", "upsert");
-        self.lines.iter().find(|l| is_keyed && l.text.starts_with("\"table\" = ") && !l.text.contains("{table}"))
+        self.keyed().and(self.line("table")).filter(|l| !l.text.contains("{table}"))
+    }
+
+    /// Whether rows of a table would be found by a key that it does not have.
+    fn lacks_key(&self, table: &TableShape) -> Option<&Line> {
+        self.keyed().filter(|_| table.key.is_empty() && self.line("key").is_none())
     }
 }
 
@@ -158,42 +176,6 @@ impl EachConfig {
     }
 }
 
-/// Whether a pattern names a table.
-fn matches(pattern: &str, schema: &str, table: &str, own: &str) -> bool {
-    match pattern.split_once('.') {
-        Some((of_schema, of_table)) => fits(of_schema.as_bytes(), schema.as_bytes()) && fits_text(of_table, table),
-        None => schema == own && fits_text(pattern, table),
-    }
-}
-
-fn fits_text(pattern: &str, text: &str) -> bool {
-    fits(pattern.as_bytes(), text.as_bytes())
-}
-
-/// Whether a text has the form of a pattern, in which `*` stands for any bytes.
-fn fits(pattern: &[u8], text: &[u8]) -> bool {
-    let (mut p, mut t) = (0, 0);
-    // After the last star: where the pattern goes on, and where the text was then.
-    let mut star: Option<(usize, usize)> = None;
-    while t < text.len() {
-        match pattern.get(p) {
-            Some(b'*') => {
-                star = Some((p + 1, t));
-                p += 1;
-            }
-            Some(byte) if *byte == text[t] => (p, t) = (p + 1, t + 1),
-            _ => match star {
-                Some((after, from)) => {
-                    star = Some((after, from + 1));
-                    (p, t) = (after, from + 1);
-                }
-                None => return false,
-            },
-        }
-    }
-    pattern[p..].iter().all(|b| *b == b'*')
-}
-
 fn connection(reader: &mut TableReader<'_>, table: &DeTable<'_>, project: &ProjectConfig) -> Option<ConnectionConfig> {
     let Some(value) = table.get("at") else {
         let place = reader.place(table.values().next().map_or(0..0, |v| v.span()));
@@ -241,7 +223,8 @@ fn lines(table: &DeTable<'_>) -> Vec<Line> {
 
 /// Events that are written by hand and want to follow what they cannot: their columns are those of the file.
 pub fn refuse_following(events: &[EventConfig], problems: &mut Problems) {
-    for arrival in events.iter().flat_map(|e| &e.arrivals) {
+    let is_feed = |a: &&ArrivalConfig| a.kind.as_ref().is_some_and(|k| k.is_feed());
+    for arrival in events.iter().flat_map(|e| &e.arrivals).filter(is_feed) {
         let Some(policy) = arrival.options.located_text("schema_change").filter(|p| p.value == "follow") else {
             continue;
         };
@@ -276,134 +259,11 @@ fn quoted(text: &str) -> String {
     json.replace('\u{7f}', "\\u007f")
 }
 
-/// Writes events out from groups of tables, behind the text of the file.
-pub struct WriteOut<'a> {
-    source: &'a Arc<SourceText>,
-    text: String,
-    moved: Vec<Moved>,
-    /// By the name of the event, the table that has it.
-    taken: HashMap<String, String>,
-}
-
-impl<'a> WriteOut<'a> {
-    /// Begins with a file and the events that it names itself.
-    pub fn new(source: &'a Arc<SourceText>, events: &[EventConfig]) -> Self {
-        let taken = events.iter().map(|e| (e.name.clone(), format!("[event.{}]", e.name))).collect();
-        Self { source, text: head(&source.text), moved: Vec::new(), taken }
-    }
-
-    /// Whether a text was written out from this very file.
-    pub fn is_from(text: &str, source: &SourceText) -> bool {
-        text.starts_with(&head(&source.text))
-    }
-
-    /// Adds an event for each table of a group.
-    pub fn group(&mut self, group: &EachConfig, tables: &[TableShape], problems: &mut Problems) {
-        for template in group.lands.iter().filter(|_| tables.len() > 1) {
-            let Some(line) = template.mixes_keys() else { continue };
-            let message = format!("the {} tables of each.{} would be kept in one and the same", tables.len(), group.name);
-            problems.add(
-                Problem::error("landing.overlap", message, Place::new(self.source, line.span.clone()))
-                    .with_label("the same for all")
-                    .with_help("table = \"{table}\" gives each its own; so does leaving the key out"),
-            );
-        }
-        for table in tables {
-            let full = format!("{}.{}", table.schema, table.name);
-            let plain = |c: char| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' };
-            let event: String = fill(&group.event.value, table, |t| t.to_string()).chars().map(plain).collect();
-            if !names::is_valid(&event) {
-                let message = format!("the table {full} would give an event `{event}`, which is no name");
-                problems.add(
-                    Problem::error("name.form", message, group.event.place.clone())
-                        .with_help("event = \"t_{table}\" puts letters before it, 63 at most"),
-                );
-                continue;
-            }
-            if let Some(other) = self.taken.insert(event.clone(), full.clone()) {
-                let message = format!("{other} and the table {full} would both be the event `{event}`");
-                problems.add(
-                    Problem::error("name.taken", message, group.event.place.clone())
-                        .with_help("event = \"{schema}_{table}\" tells them apart"),
-                );
-                continue;
-            }
-            self.event(group, table, &event);
-        }
-    }
-
-    fn event(&mut self, group: &EachConfig, table: &TableShape, event: &str) {
-        let full = format!("{}.{}", table.schema, table.name);
-        let of: Arc<str> = full.as_str().into();
-        let here = &group.place.span;
-        self.line(&of, here, &format!("\n# each.{}\n[event.{event}]", group.name));
-        if !table.key.is_empty() {
-            let key: Vec<String> = table.key.iter().map(|k| quoted(k)).collect();
-            self.line(&of, here, &format!("key = [{}]", key.join(", ")));
-        }
-        let fields: Vec<String> = table.columns.iter().map(|c| c.definition(&table.key)).collect();
-        self.line(&of, here, &format!("fields = {}", quoted(&fields.join(", "))));
-        self.line(&of, here, &format!("[event.{event}.arrives]\ntable = {}", quoted(&full)));
-        // In texts of the template the names stand between quotes already.
-        let inner = |name: &str| {
-            let quoted = quoted(name);
-            quoted[1..quoted.len() - 1].to_string()
-        };
-        for line in &group.arrives {
-            self.line(&of, &line.span, &fill(&line.text, table, inner));
-        }
-        for Template { name, place, lines } in &group.lands {
-            self.line(&of, &place.span, &format!("[event.{event}.lands.{name}]"));
-            for line in lines {
-                self.line(&of, &line.span, &fill(&line.text, table, inner));
-            }
-        }
-    }
-
-    /// Writes a line, or some, that come from one place.
-    fn line(&mut self, of: &Arc<str>, from: &Range<usize>, text: &str) {
-        let begin = self.text.len();
-        self.text.push_str(text);
-        self.text.push('\n');
-        self.moved.push(Moved { to: begin..self.text.len(), from: from.clone(), of: Arc::clone(of) });
-    }
-
-    /// The text that runs.
-    pub fn finish(self) -> Arc<SourceText> {
-        SourceText::written_out(Arc::clone(self.source), self.text, self.moved)
-    }
-}
-
-/// The text of a file with what parts it from the events behind it.
-fn head(text: &str) -> String {
-    format!("{text}\n# written out from the tables of the source\n")
-}
-
-fn fill(template: &str, table: &TableShape, spell: impl Fn(&str) -> String) -> String {
-    template.replace("{table}", &spell(&table.name)).replace("{schema}", &spell(&table.schema))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::kinds::ColumnShape;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("permit", "office", "permit", true)]
-    #[case("permit", "public", "permit", false)]
-    #[case("public.permit", "public", "permit", true)]
-    #[case("*", "office", "permit", true)]
-    #[case("*", "public", "permit", false)]
-    #[case("*.*", "public", "permit", true)]
-    #[case("office.toll_*", "office", "toll_due", true)]
-    #[case("office.toll_*", "office", "toll", false)]
-    #[case("*.*_old", "office", "old_permit_old", true)]
-    #[case("*.a*b*c", "office", "a_b_b_c", true)]
-    #[case("*.a*b*c", "office", "a_c_b", false)]
-    fn patterns_name_tables(#[case] pattern: &str, #[case] schema: &str, #[case] table: &str, #[case] takes: bool) {
-        assert_eq!(matches(pattern, schema, table, "office"), takes);
-    }
+    use crate::problem::SourceText;
 
     const FILE: &str = "\
 pipeline = \"office\"
