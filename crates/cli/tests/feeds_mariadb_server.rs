@@ -19,8 +19,7 @@ fn a_server_that_is_killed_ten_times_while_the_source_changes() {
     let mut server = office.server.take().unwrap();
     let project = office.project();
     project.expect(0, &["run", "office", "--batches", "2"]);
-    let mut running =
-        project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut running = project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     std::thread::sleep(Duration::from_secs(1));
     for round in 1..=10 {
         // What the server did not commit before it was killed was not changed.

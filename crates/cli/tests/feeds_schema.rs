@@ -117,6 +117,7 @@ fn a_type_that_the_landing_cannot_take_stops_the_run_with_the_statement() {
 #[case("mode = \"mirror\"", "mode = \"miror\"", "`mode` cannot be `miror`", "for public.berth and 2 more")]
 #[case("at = \"office\"", "at = \"archive\"", "has no tables that can be followed", "choose a connection")]
 #[case("create = true", "create = true\ntable = \"all\"", "would be kept in one and the same", "gives each its own")]
+#[case("at = \"warehouse\"", "at = \"office\"", "writes into the table that it is read from", "another connection")]
 fn mistakes_are_shown_where_they_are_written(
     #[case] right: &str,
     #[case] wrong: &str,
@@ -137,7 +138,7 @@ fn mistakes_are_shown_where_they_are_written(
 fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
-    let project = office.project(&feeds::whole(""));
+    let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
     project.expect(0, RUN);
     let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
     std::thread::sleep(std::time::Duration::from_millis(700));
@@ -148,7 +149,7 @@ fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
                insert into permit values (1, 'new');";
     let target = office.target.url.clone();
     let arrived = |sql: &str, expected: &str| {
-        (0..300).any(|_| {
+        (0..600).any(|_| {
             std::thread::sleep(std::time::Duration::from_millis(100));
             psql(&target, sql) == [expected]
         })

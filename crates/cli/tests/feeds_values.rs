@@ -80,7 +80,10 @@ fn values_at_the_edges_of_their_types_are_loaded_and_followed() {
     compare(&office);
     assert!(script(&office.source, &rows(100)));
     // The large text does not change and is not sent.
-    assert!(script(&office.source, "update everything set n2 = 7, doc = '{\"new\": \"\\u0001\"}' where id in (0, 2, 101)"));
+    assert!(script(
+        &office.source,
+        "update everything set n2 = 7, doc = '{\"new\": \"\\u0001\"}' where id in (0, 2, 101)"
+    ));
     project.expect(0, RUN);
     compare(&office);
     let large = "select max(length(words)) from everything where n2 = 7";
@@ -199,7 +202,10 @@ fn tables_of_mariadb_that_get_another_name_or_go_are_followed() {
          primary key (class, permit_id)); insert into permit values (7, 'C1', 'again');",
     );
     project.expect(0, RUN);
-    assert_eq!(psql(&target.url, "select gauge, cm, note from stage order by gauge"), ["1\t10\tnew", "2\t20\tnew", "3\t30\tlate"]);
+    assert_eq!(
+        psql(&target.url, "select gauge, cm, note from stage order by gauge"),
+        ["1\t10\tnew", "2\t20\tnew", "3\t30\tlate"]
+    );
     assert_eq!(psql(&target.url, "select permit_id, word from permit"), ["7\tagain"]);
     // A transaction has a number.
     assert_eq!(psql(&target.url, "select a, b from loose_log where _transaction > 0"), ["3\tz"]);

@@ -249,7 +249,8 @@ impl OwnServer {
         let server = Self { folder, child, port };
         let sql = "create user sluice@'127.0.0.1'; grant all on *.* to sluice@'127.0.0.1' with grant option";
         let socket = format!("--socket={}", server.folder.path().join("socket").display());
-        let asked = || Command::new("mariadb").args(["--no-defaults", &socket, "-u", "root", "-e", sql]).output().unwrap();
+        let asked =
+            || Command::new("mariadb").args(["--no-defaults", &socket, "-u", "root", "-e", sql]).output().unwrap();
         let answers = (0..300).any(|_| {
             std::thread::sleep(Duration::from_millis(100));
             asked().status.success()

@@ -180,7 +180,8 @@ impl OwnServer {
         let url = format!("postgres://sluice@127.0.0.1:{}/postgres", self.port);
         let promoted = (0..300).any(|_| {
             std::thread::sleep(Duration::from_millis(100));
-            let ask = Command::new("psql").args(["-X", "-q", "-At", &url, "-c", "select pg_promote()"]).output().unwrap();
+            let ask =
+                Command::new("psql").args(["-X", "-q", "-At", &url, "-c", "select pg_promote()"]).output().unwrap();
             ask.status.success()
         });
         assert!(promoted, "the standby does not take over");

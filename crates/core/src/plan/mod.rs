@@ -2,6 +2,7 @@
 
 mod changed;
 mod each;
+mod overlap;
 pub mod path;
 mod resolve;
 pub mod transform;
@@ -19,8 +20,9 @@ use crate::secret::SecretStore;
 use crate::types::SqlType;
 
 pub use each::write_out;
+pub use overlap::check_overlaps;
 pub use path::PathTemplate;
-pub use resolve::{FEED, check_overlaps, load, resolve};
+pub use resolve::{FEED, load, resolve};
 pub use transform::{Transform, Transformed};
 
 /// One column of what lands or is made.

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::overlap::check_overlaps;
 use super::{
     ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, Reads, RejectLimit,
     SealedTexts, Transform,
@@ -35,7 +36,7 @@ pub fn load(
 pub fn resolve(config: &PipelineConfig, texts: SealedTexts, problems: &mut Problems) -> Plan {
     let mut resolver = Resolver { config, problems, plan: empty(config, texts), columns: HashMap::new() };
     resolver.events();
-    check_overlaps_in(&[(config, &resolver.plan)], resolver.problems);
+    check_overlaps(&[(config, &resolver.plan)], resolver.problems);
     resolver.plan
 }
 
@@ -54,37 +55,6 @@ fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
         arrivals: Vec::new(),
         landings: Vec::new(),
         texts,
-    }
-}
-
-/// Finds landings of several pipelines that write to one place.
-pub fn check_overlaps(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Problems) {
-    check_overlaps_in(pipelines, problems);
-}
-
-fn check_overlaps_in(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Problems) {
-    let mut taken: HashMap<String, String> = HashMap::new();
-    for (config, _) in pipelines {
-        for event in &config.events {
-            for landing in &event.landings {
-                let (Some(kind), Some(connection)) = (&landing.kind, &landing.connection) else { continue };
-                let Some(place) = kind.exclusive_place(connection, &landing.options) else { continue };
-                let name = format!("{}: {}.{}", config.source.name, event.name, landing.name);
-                if let Some(other) = taken.get(&place) {
-                    problems.add(
-                        Problem::error(
-                            "landing.overlap",
-                            format!("this landing writes where {other} writes"),
-                            landing.place.clone(),
-                        )
-                        .with_label("same place")
-                        .with_help("give each landing a path of its own"),
-                    );
-                    continue;
-                }
-                taken.insert(place, name);
-            }
-        }
     }
 }
 

@@ -78,10 +78,11 @@ fn behind(standing: &Standing) -> String {
     if (events, bytes) == (None, None) {
         return "not known".into();
     }
+    let left = to_load(standing);
     if events.unwrap_or(0) == 0 && (bytes == Some(0) || bytes.is_none()) {
-        return style::good("nothing: caught up");
+        return left.map_or_else(|| style::good("nothing: caught up"), |left| format!("nothing of the log; {left}"));
     }
-    let mut parts = Vec::new();
+    let mut parts: Vec<String> = left.into_iter().collect();
     match (events, bytes, standing.log_bytes) {
         (Some(events), ..) => parts.push(show_many(events, "event")),
         (None, Some(bytes), Some(each)) if each > 0.0 => {
@@ -97,6 +98,14 @@ fn behind(standing: &Standing) -> String {
         parts.push(long(Duration::from_micros(u64::try_from(times::now() - oldest).unwrap_or(0))));
     }
     parts.join(" · ")
+}
+
+/// What is left to load of tables.
+fn to_load(standing: &Standing) -> Option<String> {
+    let mut waiting = standing.states.iter().flat_map(|s| &s.loads).filter(|l| !l.done).peekable();
+    waiting.peek()?;
+    let rows = waiting.map(|l| l.about.saturating_sub(l.rows)).sum();
+    Some(format!("about {} to load", show_many(rows, "row")))
 }
 
 fn kept_text(kept: Kept) -> String {

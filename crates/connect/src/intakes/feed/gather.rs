@@ -52,7 +52,8 @@ impl Gather {
     /// those without a key that is told with their rows.
     pub(crate) fn tell_emptied(&mut self, names: impl Iterator<Item = Arc<str>>, state: &mut State, at: &mut Position) {
         for (table, name) in (0..).zip(names) {
-            let load = state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()).filter(|l| l.anew && l.whole.is_none());
+            let load =
+                state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()).filter(|l| l.anew && l.whole.is_none());
             if let Some(load) = load {
                 load.anew = false;
                 let kind = ChangeKind::Truncated;

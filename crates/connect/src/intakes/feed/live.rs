@@ -22,6 +22,9 @@ pub(crate) struct Live {
     pub written: i64,
     /// To where the log has been seen.
     pub seen: u64,
+    /// To where what was handed on goes.
+    #[serde(default)]
+    pub handed: u64,
     /// Rows that were read of each table that is being loaded.
     #[serde(default)]
     pub rows: BTreeMap<String, u64>,
@@ -62,7 +65,7 @@ impl Teller {
             let smooth = self.live.rates.get(name).map_or(now, |last| 0.7 * last + 0.3 * now);
             rates.insert(name.clone(), smooth);
         }
-        self.live = Live { written: chrono::Utc::now().timestamp_micros(), seen, rows, rates };
+        self.live = Live { written: chrono::Utc::now().timestamp_micros(), seen, handed: state.read, rows, rates };
         let _ = self.path.parent().map(std::fs::create_dir_all);
         let text = serde_json::to_string(&self.live).unwrap_or_default();
         let fresh = self.path.with_extension("new");
@@ -97,7 +100,9 @@ impl Stand<'_> {
     pub(crate) fn partition(&self) -> PartitionState {
         use sluice_core::event::Position;
         let live = lately(self.work, self.label);
-        let seen = live.as_ref().map_or(self.at, |l| l.seen.max(self.at));
+        // What has been seen counts once all that was handed on of it has landed.
+        let landed = live.as_ref().filter(|l| self.at >= l.handed);
+        let seen = landed.map_or(self.at, |l| l.seen.max(self.at));
         let behind = self.end.saturating_sub(seen);
         let (read, rates) = live.map(|l| (l.rows, l.rates)).unwrap_or_default();
         let tables = self.state.iter().flat_map(|s| s.tables.iter());
@@ -151,5 +156,10 @@ mod tests {
         let runs = stand(&state).partition();
         assert_eq!((runs.bytes, runs.oldest_unread, runs.loads[0].rate), (Some(0), None, Some(0.0)));
         assert_eq!(runs.kept.unwrap().bytes, 960);
+        // Changes up to there have been handed on, and have not landed yet.
+        teller.last -= EVERY;
+        teller.tell(1000, &State { read: 600, ..state.clone() });
+        let works = stand(&state).partition();
+        assert_eq!((works.bytes, works.oldest_unread), (Some(900), Some(7)));
     }
 }

@@ -270,7 +270,8 @@ impl Wholes {
                 Now::Nothing => {
                     Disk::default().make_folders(&self.folder)?;
                     let settings = into.settings[place].clone();
-                    let rate = settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
+                    let rate =
+                        settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
                     let read = begin(into.tables[place].clone(), settings);
                     self.now = Now::Reading(Reading::start(self.folder.clone(), Arc::clone(&name), rate, read));
                 }
@@ -417,7 +418,8 @@ mod tests {
         let mut gather = Gather::new(vec!["office.log".into()]);
         let mut chunks = Vec::new();
         while chunks.len() < stop {
-            let mut into = Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
+            let mut into =
+                Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
             match wholes.step(&mut into, LIMIT, begin).unwrap() {
                 Step::Done => break,
                 Step::Wait => std::thread::sleep(Duration::from_millis(5)),
@@ -463,7 +465,8 @@ mod tests {
         let (tables, settings, mut state) = (tables(), [settings()], state(Whole { taken: 8, ..Whole::default() }));
         let mut wholes = Wholes::new(folder.path().to_path_buf(), &tables, &state);
         let (mut gather, mut at) = (Gather::new(Vec::new()), Position::at(9));
-        let mut into = Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
+        let mut into =
+            Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
         let failure = wholes.step(&mut into, LIMIT, begin).unwrap_err();
         assert!(failure.message.contains("office.log") && failure.help.unwrap().contains("put "));
     }

@@ -256,7 +256,8 @@ impl Applier {
                 let (emptied, lost): (Vec<u32>, Vec<u32>) =
                     (said.emptied.iter().filter_map(number).collect(), said.lost.iter().filter_map(number).collect());
                 // A table that is dropped and followed is empty until it is made anew.
-                let dropped: Vec<u32> = said.dropped.iter().filter_map(number).filter(|n| self.follows.contains(n)).collect();
+                let dropped: Vec<u32> =
+                    said.dropped.iter().filter_map(number).filter(|n| self.follows.contains(n)).collect();
                 emptied.into_iter().chain(dropped).for_each(|table| self.truncate(table));
                 self.commit(event.end);
                 return Some(Applied::Statement(text, lost));

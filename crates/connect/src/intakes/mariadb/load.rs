@@ -134,7 +134,13 @@ fn beyond(key: &[String], after: &[String]) -> String {
     format!(" where {} >= {} and (({}))", quote(&key[0]), literal(&after[0]), any.join(") or ("))
 }
 
-pub(super) fn question(table: &SourceTable, columns: &[&SourceColumn], key: &[String], beyond: &str, limit: u64) -> String {
+pub(super) fn question(
+    table: &SourceTable,
+    columns: &[&SourceColumn],
+    key: &[String],
+    beyond: &str,
+    limit: u64,
+) -> String {
     let names: Vec<String> = columns.iter().map(|c| c.expression()).collect();
     let keys: Vec<String> = key.iter().map(|k| quote(k)).collect();
     let order = if keys.is_empty() { String::new() } else { format!(" order by {}", keys.join(", ")) };

@@ -288,9 +288,7 @@ impl Intake for MariadbIntake {
     }
 
     fn settled(&self, ranges: &Ranges) -> Outcome<()> {
-        ranges.0.iter().try_for_each(|range| {
-            feed_whole::forget(&self.0.whole_folder(), &State::read(&range.identity)?)
-        })
+        ranges.0.iter().try_for_each(|range| feed_whole::forget(&self.0.whole_folder(), &State::read(&range.identity)?))
     }
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {

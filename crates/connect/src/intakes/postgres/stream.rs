@@ -155,7 +155,9 @@ impl Asked {
 /// A message and those that have been received behind it.
 fn gather(wire: &mut Wire, first: Bytes) -> (Vec<Bytes>, usize) {
     let (mut bytes, mut messages) = (first.len(), vec![first]);
-    while bytes < TOGETHER && let Some(message) = wire.next_data() {
+    while bytes < TOGETHER
+        && let Some(message) = wire.next_data()
+    {
         bytes += message.len();
         messages.push(message);
     }
@@ -230,7 +232,8 @@ mod tests {
     #[test]
     fn names_are_quoted_and_the_protocol_is_named() {
         let sql = start_sql("s", "it's \"p\"", 0x10_0000_0020, Protocol::Whole);
-        let expected = "START_REPLICATION SLOT \"s\" LOGICAL 10/20 (proto_version '1', publication_names '\"it''s \"\"p\"\"\"')";
+        let expected =
+            "START_REPLICATION SLOT \"s\" LOGICAL 10/20 (proto_version '1', publication_names '\"it''s \"\"p\"\"\"')";
         assert_eq!(sql, expected);
         assert!(start_sql("s", "p", 1, Protocol::Streamed).contains("(proto_version '2', streaming 'on', publication"));
     }

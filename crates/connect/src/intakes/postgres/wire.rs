@@ -94,7 +94,8 @@ impl Wire {
         let tcp = TcpStream::connect((server.host.as_str(), server.port)).await?;
         tcp.set_nodelay(true)?;
         let socket: Box<dyn Socket> = if server.tls { encrypt(tcp, server).await? } else { Box::new(tcp) };
-        let mut wire = Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown(), version: 0 };
+        let mut wire =
+            Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown(), version: 0 };
         let user = server.user.as_deref().unwrap_or("sluice");
         // Values are spelled the same whoever asks for them.
         let options =

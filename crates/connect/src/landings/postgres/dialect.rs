@@ -135,8 +135,17 @@ impl Dialect for PostgresDialect {
             // Every value has a text, by which the server itself writes it.
             (
                 SqlType::Text,
-                "boolean" | "smallint" | "integer" | "bigint" | "numeric" | "real" | "double precision" | "date" | "interval"
-                | "timestamp with time zone" | "timestamp without time zone",
+                "boolean"
+                | "smallint"
+                | "integer"
+                | "bigint"
+                | "numeric"
+                | "real"
+                | "double precision"
+                | "date"
+                | "interval"
+                | "timestamp with time zone"
+                | "timestamp without time zone",
             ) => Some("text".into()),
             (SqlType::Timestamptz, "timestamp with time zone" | "date") => Some("timestamptz".into()),
             (SqlType::Timestamptz, "timestamp without time zone" | "timestamp") => Some("timestamp".into()),

@@ -35,7 +35,8 @@ impl<'a> WriteOut<'a> {
     pub fn group(&mut self, group: &EachConfig, tables: &[TableShape], problems: &mut Problems) {
         for template in group.lands.iter().filter(|_| tables.len() > 1) {
             let Some(line) = template.mixes_keys() else { continue };
-            let message = format!("the {} tables of each.{} would be kept in one and the same", tables.len(), group.name);
+            let message =
+                format!("the {} tables of each.{} would be kept in one and the same", tables.len(), group.name);
             problems.add(
                 Problem::error("landing.overlap", message, Place::new(self.source, line.span.clone()))
                     .with_label("the same for all")
@@ -46,11 +47,12 @@ impl<'a> WriteOut<'a> {
             let full = format!("{}.{}", table.schema, table.name);
             if let Some(line) = group.lands.iter().find_map(|template| template.lacks_key(table)) {
                 let message = format!("{full} has no primary key, so that its rows cannot be found again");
-                problems.add(
-                    Problem::error("key.missing", message, Place::new(self.source, line.span.clone())).with_help(format!(
+                problems
+                    .add(Problem::error("key.missing", message, Place::new(self.source, line.span.clone())).with_help(
+                    format!(
                         "except = \"{full}\" leaves it out; an [event.NAME] that reads it can land it in another mode"
-                    )),
-                );
+                    ),
+                ));
                 continue;
             }
             let plain = |c: char| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' };
