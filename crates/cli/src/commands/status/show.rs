@@ -78,6 +78,9 @@ fn behind(standing: &Standing) -> String {
     if (events, bytes) == (None, None) {
         return "not known".into();
     }
+    if standing.positions.is_empty() && standing.states.iter().any(|s| s.kept.is_some()) {
+        return "nothing has been read yet: the first run loads the tables".into();
+    }
     let left = to_load(standing);
     if events.unwrap_or(0) == 0 && (bytes == Some(0) || bytes.is_none()) {
         return left.map_or_else(|| style::good("nothing: caught up"), |left| format!("nothing of the log; {left}"));
