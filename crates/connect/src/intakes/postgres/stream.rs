@@ -22,7 +22,7 @@ const WAITING: u32 = 64 << 10;
 /// How many bytes of messages are handed on at once.
 const TOGETHER: usize = 256 << 10;
 
-/// How long more messages are let come while the reader is busy.
+/// How long more messages are let come.
 const GATHER: Duration = Duration::from_millis(1);
 
 /// How often the server hears from us.
@@ -167,6 +167,8 @@ fn gather(wire: &mut Wire, first: Bytes) -> (Vec<Bytes>, usize) {
 async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
     let mut tick = tokio::time::interval(ALIVE);
     let mut asked = Asked::default();
+    // When messages came last.
+    let mut last: Option<Instant> = None;
     let failed = loop {
         let settled = || shared.settled.load(Ordering::SeqCst);
         let streamed = tokio::select! {
@@ -191,10 +193,13 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
                 Received::Alive(end)
             }
             Ok(Streamed::Data(message)) => {
-                // The server sends each by itself. While the reader is busy anyway, more are let come.
-                if !send.is_empty() {
+                // The server sends each by itself, and waking somebody for each costs it more than sending. Where they come
+                // one upon the other, or the reader is busy anyway, more are let come.
+                let flows = last.is_some_and(|last| last.elapsed() < 2 * GATHER);
+                if flows || !send.is_empty() {
                     tokio::time::sleep(GATHER).await;
                 }
+                last = Some(Instant::now());
                 let (messages, bytes) = gather(&mut wire, message);
                 let taken = u32::try_from(bytes >> 10).unwrap_or(WAITING).saturating_add(1).min(WAITING);
                 loop {
