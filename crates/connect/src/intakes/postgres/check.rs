@@ -150,7 +150,7 @@ fn apart(table: &SourceTable, settings: &Settings, found: &mut Vec<Problem>) {
             read.text, column.name
         );
         found.push(Problem::warning("feed.identity", message, read.place.clone()).with_help(format!(
-            "such rows become rejects; alter table {} replica identity full; makes the log tell every value",
+            "such rows are rejected, and hold a mirror; alter table {} replica identity full; makes the log tell every value",
             table.quoted()
         )));
     }

@@ -57,7 +57,8 @@ fn mark_length(chunk: &Chunk) -> usize {
 fn is_blank(line: &[u8]) -> bool {
     match line.first() {
         None => true,
-        Some(b' ' | b'\t' | b'\r') => line.trim_ascii().is_empty(),
+        // Just what trimming takes away, so that a line is blank before and after it.
+        Some(byte) if byte.is_ascii_whitespace() => line.trim_ascii().is_empty(),
         Some(_) => false,
     }
 }

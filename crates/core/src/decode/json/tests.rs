@@ -220,6 +220,13 @@ fn deep_nesting_is_refused_without_harm() {
     assert_eq!(decoded.rejects[0].reason, Reason::NOT_JSON);
 }
 
+#[rstest]
+#[case(b"\x0c\t")]
+#[case(b" \x0c\n\t\r\n\x0c")]
+fn lines_of_blanks_are_no_records(#[case] bytes: &[u8]) {
+    assert_eq!(decode(&contract("a text", ExtraFields::Ignore), bytes).rejects.len(), 0);
+}
+
 proptest::proptest! {
     #[test]
     fn any_bytes_are_decoded_without_panic_and_all_are_counted(bytes: Vec<u8>) {
