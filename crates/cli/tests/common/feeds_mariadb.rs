@@ -238,7 +238,9 @@ impl OwnServer {
         for name in ["data", "tmp"] {
             assert!(unprivileged("mkdir").arg(folder.path().join(name)).status().unwrap().success());
         }
+        // Servers that are set up at the same time would take each other's temporary tables away.
         let made = unprivileged("mariadb-install-db")
+            .env("TMPDIR", folder.path().join("tmp"))
             .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir"])
             .arg(folder.path().join("data"))
             .output()
