@@ -353,9 +353,10 @@ impl FeedReader {
         if self.measured.elapsed() > MEASURE {
             self.measured = Instant::now();
             // A server that is away is noticed by the stream.
-            if let Ok(catalog) = self.feed.catalog() {
-                self.parting = schema::gone(&self.feed, &catalog, &self.state)?;
-                self.bound_log(&catalog)?;
+            if let Err(failure) = self.look()
+                && !failure.passing
+            {
+                return Err(failure);
             }
         }
         // What changed before it went is taken in first.
@@ -370,6 +371,15 @@ impl FeedReader {
             None => {}
         }
         Ok(())
+    }
+
+    fn look(&mut self) -> Outcome<()> {
+        let Ok(catalog) = self.feed.catalog() else { return Ok(()) };
+        // The place that is to be seen stays that of the first look: the log goes on growing.
+        if self.parting.is_none() {
+            self.parting = schema::gone(&self.feed, &catalog, &self.state)?;
+        }
+        self.bound_log(&catalog)
     }
 
     /// Gives the slot up where the server keeps more of its log for it than it may.
