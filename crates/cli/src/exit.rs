@@ -54,6 +54,22 @@ impl Exit {
     }
 }
 
+impl Exit {
+    /// The word for it in the ledger and in JSON.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Fine => "fine",
+            Self::Internal => "internal",
+            Self::Configuration => "configuration",
+            Self::BadData => "bad_data",
+            Self::Unreachable => "unreachable",
+            Self::Findings => "findings",
+            Self::Held => "held",
+            Self::Interrupted => "interrupted",
+        }
+    }
+}
+
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> Self {
         Self::from(exit.code())

@@ -3,9 +3,11 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::config::{PipelineConfig, ProjectConfig, each};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Registry;
+use sluice_core::ledger::Ledger as _;
 use sluice_core::names;
 use sluice_core::plan::{self, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
@@ -53,6 +55,8 @@ pub(crate) struct LoadedPipeline {
     pub problems: Problems,
     /// Why its tables are not known.
     pub unknown: Option<Failure>,
+    /// Why it is not certain under which names the ledger knows its arrivals.
+    pub uncertain: Option<Failure>,
 }
 
 impl LoadedPipeline {
@@ -149,6 +153,7 @@ impl Project {
             }
             loaded.push(pipeline);
         }
+        self.recognise(&mut loaded);
         let mut between = Problems::new();
         let pairs: Vec<_> = loaded.iter().map(|p| (&p.config, &p.plan)).collect();
         plan::check_overlaps(&pairs, &mut between);
@@ -159,6 +164,17 @@ impl Project {
             }
         }
         Ok(loaded)
+    }
+
+    /// Gives arrivals and landings the names under which the ledger knows them. A ledger that cannot be read says so
+    /// where it is used.
+    fn recognise(&self, pipelines: &mut [LoadedPipeline]) {
+        let Ok(Some(ledger)) = SqliteLedger::open_existing(&self.ledger_path()) else { return };
+        for pipeline in pipelines {
+            if let Ok(known) = ledger.known(&pipeline.config.name) {
+                pipeline.uncertain = pipeline.plan.recognise(&known).err();
+            }
+        }
     }
 
     /// Reads one pipeline file by itself.
@@ -184,7 +200,7 @@ impl Project {
         }
         let texts = SealedTexts { project: self.source.text.clone(), pipeline: config.source.text.clone() };
         let plan = plan::resolve(&config, texts, &mut problems);
-        LoadedPipeline { config, plan, problems, unknown }
+        LoadedPipeline { config, plan, problems, unknown, uncertain: None }
     }
 
     /// The pipeline of a name, among all.

@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::batch::{BatchIdentity, LaneId, Ranges, Sealed, Staged, StationCount};
+use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Sealed, Staged, StationCount};
 use crate::event::Position;
 use crate::failure::Outcome;
-use crate::kinds::{HeldBatch, PartitionPosition};
-use crate::plan::SealedTexts;
+use crate::kinds::PartitionPosition;
+use crate::plan::{Known, SealedTexts};
 
 /// Who holds a pipeline.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
@@ -86,6 +86,8 @@ pub struct BatchRecord {
     pub lane: LaneId,
     /// The number.
     pub number: u64,
+    /// Its place in the order in which the batches of the whole ledger were opened.
+    pub opened: u64,
     /// The state.
     pub state: BatchState,
     /// Events read.
@@ -108,10 +110,12 @@ pub struct BatchRecord {
     pub counts: Vec<StationCount>,
     /// What each landing got.
     pub landings: Vec<LandingRecord>,
-    /// The lane and number of the batch that read the events first, where this one took its place.
-    pub first: Option<(LaneId, u64)>,
-    /// The lane and number of the batch that took the place of this one.
-    pub replaced_by: Option<(LaneId, u64)>,
+    /// The batch that read the events first, where this one reads them again.
+    pub first: Option<BatchName>,
+    /// Where it reads events again: whether it reads all of its first batch.
+    pub whole: bool,
+    /// The last batch that replaced this one in all of its landings.
+    pub replaced_by: Option<BatchName>,
 }
 
 /// One position that somebody set.
@@ -169,6 +173,43 @@ pub struct PipelineTotals {
     pub last_settled_at: Option<i64>,
 }
 
+/// What a landing holds beyond the ledger, of one lane, to be taken over.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct AdoptedLane {
+    /// The batches that are taken over, by number.
+    pub batches: Vec<AdoptedBatch>,
+    /// The number of the last batch.
+    pub last: u64,
+    /// Where reading goes on.
+    pub positions: Vec<PartitionPosition>,
+}
+
+/// One batch that is taken over.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AdoptedBatch {
+    /// Its number.
+    pub number: u64,
+    /// What was read for it.
+    pub ranges: Ranges,
+    /// The landings that hold it.
+    pub held: Vec<String>,
+    /// The landings that do not hold it yet, although it was sealed for them.
+    pub lacks: Vec<String>,
+}
+
+/// Why the last run of a pipeline ended before it was asked to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RunEnd {
+    /// The exit code's word: `unreachable`, say.
+    pub kind: String,
+    /// What happened.
+    pub message: String,
+    /// What to do.
+    pub help: Option<String>,
+    /// When, in microseconds since 1970.
+    pub at: i64,
+}
+
 /// Which batches to list.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct BatchQuery {
@@ -202,6 +243,12 @@ pub trait Ledger: Send + Sync {
     /// # Errors
     /// Where the ledger cannot be written.
     fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<LaneHold>;
+
+    /// The number of the last sealed batch of a lane; 0 where there is none.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn last_sealed(&self, pipeline: &str, lane: &LaneId) -> Outcome<u64>;
 
     /// The lanes that a pipeline has had, those beside others left out.
     ///
@@ -257,11 +304,11 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read.
     fn replays(&self, pipeline: &str) -> Outcome<Vec<ReplayRecord>>;
 
-    /// Notes that a batch was opened.
+    /// Notes that a batch was opened; gives its place in the order in which the batches of the whole ledger were opened.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<()>;
+    fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<u64>;
 
     /// Seals a batch: identity, ranges, counts, texts, staged work and new positions, in one transaction that checks
     /// the lane's epoch and that the number is the lane's next.
@@ -271,11 +318,12 @@ pub trait Ledger: Send + Sync {
     fn seal(&self, batch: &Staged, epoch: u64) -> Outcome<()>;
 
     /// Notes that one landing of a sealed batch is published, and that its store refused so many of its rows: they
-    /// count as rejected from then on. Noting it again changes nothing.
+    /// count as rejected from then on. `unmerged` of its rows landed although they had been merged into a refused one.
+    /// Noting it again changes nothing.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn landed(&self, batch: &BatchIdentity, landing: &str, refused: u64) -> Outcome<()>;
+    fn landed(&self, batch: &BatchIdentity, landing: &str, refused: u64, unmerged: u64) -> Outcome<()>;
 
     /// Notes that a batch is done.
     ///
@@ -289,11 +337,37 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read.
     fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>>;
 
-    /// Takes over batches that a landing holds and the ledger does not know: positions move behind them.
+    /// Takes over batches that landings hold and the ledger does not know: positions move behind them. Batches that are
+    /// opened from then on stand after `order` in the order of opening.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn adopt(&self, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Outcome<()>;
+    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64) -> Outcome<()>;
+
+    /// The names under which the ledger knows the arrivals and landings of a pipeline.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn known(&self, pipeline: &str) -> Outcome<Vec<Known>>;
+
+    /// Notes the names of arrivals and landings, with what they read and write now, and the reason for a choice that
+    /// somebody made about an arrival.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn note_known(&self, pipeline: &str, known: &[Known], reason: Option<&str>) -> Outcome<()>;
+
+    /// Notes how a run ended; None where it runs, or ended as it was asked to.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be written.
+    fn note_end(&self, pipeline: &str, end: Option<&RunEnd>) -> Outcome<()>;
+
+    /// Why the last run ended before it was asked to.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn last_end(&self, pipeline: &str) -> Outcome<Option<RunEnd>>;
 
     /// Batches, oldest first.
     ///

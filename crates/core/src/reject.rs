@@ -22,6 +22,7 @@ pub const REASONS: &[(&str, &str)] = &[
     ("too_long", "the record is longer than max_record"),
     ("expression", "a column or condition cannot be computed for this event"),
     ("refused", "the store refused the row; the message is the store's own"),
+    ("unfinished", "its batch was sealed and could not be published; `rejects --unfinished` made a reject of it"),
 ];
 
 /// A reason of [`REASONS`].
@@ -42,6 +43,7 @@ impl Reason {
     pub const TOO_LONG: Self = Self("too_long");
     pub const EXPRESSION: Self = Self("expression");
     pub const REFUSED: Self = Self("refused");
+    pub const UNFINISHED: Self = Self("unfinished");
 
     /// The word.
     pub fn word(self) -> &'static str {
@@ -149,6 +151,7 @@ mod tests {
             Reason::TOO_LONG,
             Reason::EXPRESSION,
             Reason::REFUSED,
+            Reason::UNFINISHED,
         ];
         let words: Vec<&str> = all.iter().map(|r| r.word()).collect();
         assert_eq!(words, REASONS.iter().map(|(w, _)| *w).collect::<Vec<_>>());

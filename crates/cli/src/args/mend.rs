@@ -35,6 +35,10 @@ pub(crate) struct RejectsArgs {
     #[arg(long, conflicts_with = "retry")]
     pub all: bool,
 
+    /// Make rejects of the events of sealed batches that cannot be finished, so that the pipeline can continue
+    #[arg(long, conflicts_with_all = ["retry", "raw", "all", "reason"])]
+    pub unfinished: bool,
+
     /// Do not ask
     #[arg(long)]
     pub yes: bool,
@@ -54,7 +58,15 @@ pub(crate) struct PositionsArgs {
     #[arg(long, value_name = "NAME", requires = "set")]
     pub of: Option<String>,
 
-    /// With --set: why; it is kept in the ledger
+    /// Continue at the positions of another arrival: OLD=NEW, its name in the ledger and its name now
+    #[arg(long, value_name = "OLD=NEW", conflicts_with_all = ["set", "changes"])]
+    pub take_over: Option<String>,
+
+    /// Start an arrival as a new one, as its keys say; positions that the ledger has under its name are kept aside
+    #[arg(long, value_name = "NEW", conflicts_with_all = ["set", "changes", "take_over"])]
+    pub start_anew: Option<String>,
+
+    /// With --set, --take-over and --start-anew: why; it is kept in the ledger
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
 
@@ -93,7 +105,7 @@ pub(crate) struct ReplayArgs {
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub until: Option<i64>,
 
-    /// Only into this landing, beside what it holds: EVENT.LANDING, or LANDING
+    /// Only into this landing; what it holds of the batches is replaced: EVENT.LANDING, or LANDING
     #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
     pub into: Option<String>,
 

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use serde_json::json;
-use sluice_core::batch::{LaneId, Range};
+use sluice_core::batch::{LaneId, Range, Readings, first_of};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Mark;
@@ -16,7 +16,7 @@ use sluice_core::run::{REJECTS, Stop};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
-use super::run::refuse_mistakes;
+use super::run::{refuse_mistakes, refuse_uncertain};
 use crate::args::{Arguments, OutputKind, ReplayArgs};
 use crate::confirm::confirm;
 use crate::exit::Exit;
@@ -31,14 +31,22 @@ struct Asked {
     batches: Vec<BatchRecord>,
     all: Vec<BatchRecord>,
     into: Vec<usize>,
-    in_place: bool,
     what: String,
+}
+
+impl Asked {
+    /// The readings of the batches that hold rows in a landing now.
+    fn standing(&self, label: &str) -> Vec<&BatchRecord> {
+        let readings = Readings::new(&self.all);
+        self.batches.iter().flat_map(|b| readings.in_landing(&first_of(b), label)).collect()
+    }
 }
 
 pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     let pipeline = project.pipeline(&args.pipeline)?;
     refuse_mistakes(&project, &pipeline)?;
+    refuse_uncertain(&pipeline)?;
     let name = &pipeline.config.name;
     let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _hold = ledger.hold(&replay_hold(name))?;
@@ -56,8 +64,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
         output::note("nothing was read again\n");
         return Ok(Exit::Fine);
     }
-    let portions: Vec<Portion> =
-        asked.batches.iter().map(|b| Portion::of_batch(b, &asked.all, asked.in_place)).collect();
+    let portions: Vec<Portion> = asked.batches.iter().map(Portion::of_batch).collect();
     let work = Work { portions: &portions, into: &asked.into, what: &asked.what, reason: &args.reason };
     execute(arguments, &project, &pipeline, ledger.as_ref(), &work)
 }
@@ -120,7 +127,8 @@ fn wrong(message: impl Into<String>, help: impl Into<String>) -> Failure {
 fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Asked> {
     let plan = &pipeline.plan;
     let all = ledger.batches(&plan.pipeline, BatchQuery::default())?;
-    let is_first = |b: &&BatchRecord| b.state == BatchState::Settled && !b.lane.is_aside();
+    let is_first =
+        |b: &&BatchRecord| matches!(b.state, BatchState::Settled | BatchState::Adopted) && !b.lane.is_aside();
     let in_lane = |b: &&BatchRecord| args.lane.as_ref().is_none_or(|lane| b.lane.as_str() == lane);
     if let Some(lane) = &args.lane
         && all.iter().all(|b| b.lane.as_str() != lane)
@@ -138,12 +146,12 @@ fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger
             format!("see which there are: sluice ledger {}", plan.pipeline),
         ));
     }
-    let (into, in_place) = into(args, plan, &batches)?;
+    let into = into(args, plan, &batches, &all)?;
     let what = match &args.into {
         Some(landing) => format!("{what} into {landing}"),
         None => what,
     };
-    Ok(Asked { batches, all, into, in_place, what })
+    Ok(Asked { batches, all, into, what })
 }
 
 /// Which batches are asked for.
@@ -243,55 +251,71 @@ fn by_time(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> O
     Ok(ranges)
 }
 
-/// The landings, and whether what they hold is replaced.
-fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord]) -> Outcome<(Vec<usize>, bool)> {
-    if let Some(wanted) = &args.into {
-        let Some(landing) = plan.landings.iter().position(|l| l.label == *wanted || l.name == *wanted) else {
-            let known = plan.landings.iter().flat_map(|l| [l.label.as_str(), l.name.as_str()]);
-            let help =
-                names::remedy(wanted, "landings", known).unwrap_or_else(|| "write it into the pipeline file".into());
-            return Err(wrong(format!("{} has no landing `{wanted}`", plan.pipeline), help));
-        };
-        let label = &plan.landings[landing].label;
-        // What is already there would be there twice.
-        let holds = |b: &BatchRecord| b.landings.iter().any(|l| l.landing == *label && l.rows > 0);
-        if let Some(batch) = batches.iter().find(|b| holds(b)) {
-            return Err(wrong(
-                format!("{label} holds the rows of batch {} of lane {} already", batch.number, batch.lane),
-                "a landing gets each event once; replay without --into replaces it, or name a landing that is new",
-            ));
+/// The landings that are written. What they hold of the batches is replaced.
+fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord], all: &[BatchRecord]) -> Outcome<Vec<usize>> {
+    let into = match &args.into {
+        None => (0..plan.landings.len()).collect(),
+        Some(wanted) => {
+            let Some(landing) = plan.landings.iter().position(|l| l.label == *wanted || l.name == *wanted) else {
+                let known = plan.landings.iter().flat_map(|l| [l.label.as_str(), l.name.as_str()]);
+                let help = names::remedy(wanted, "landings", known)
+                    .unwrap_or_else(|| "write it into the pipeline file".into());
+                return Err(wrong(format!("{} has no landing `{wanted}`", plan.pipeline), help));
+            };
+            vec![landing]
         }
-        return Ok((vec![landing], false));
-    }
-    for landing in &plan.landings {
-        if let Err(why) = landing.kind.can_replace(&landing.options) {
+    };
+    let readings = Readings::new(all);
+    for landing in into.iter().map(|place| &plan.landings[*place]) {
+        let in_landing = |b: &BatchRecord| readings.in_landing(&first_of(b), &landing.label);
+        for batch in batches {
+            if in_landing(batch).iter().any(|b| b.state == BatchState::Adopted) {
+                return Err(Failure::findings(format!(
+                    "{} holds batch {} of lane {}, which was adopted: the ledger does not know its rows, so they cannot \
+                     be replaced",
+                    landing.label, batch.number, batch.lane
+                ))
+                .with_help("read it into a landing that is new: --into LANDING; write it into the pipeline file first"));
+            }
+        }
+        let holds = batches.iter().any(|b| in_landing(b).iter().any(|b| rows_in(b, &landing.label) > 0));
+        let replaces = args.into.is_none() || holds;
+        if let (true, Err(why)) = (replaces, landing.kind.can_replace(&landing.options)) {
             return Err(wrong(
                 format!(
                     "{} lands in {}, where what has landed cannot be replaced: {why}",
                     landing.label,
                     landing.kind.name()
                 ),
-                "or name another landing to get the rows: --into LANDING; write it into the pipeline file first",
+                "name a landing that does not hold the batches yet: --into LANDING; write it into the pipeline file first",
             ));
         }
     }
-    Ok(((0..plan.landings.len()).collect(), true))
+    Ok(into)
+}
+
+fn rows_in(batch: &BatchRecord, label: &str) -> u64 {
+    batch.landings.iter().filter(|l| l.landing == label).map(|l| l.rows).sum()
 }
 
 /// What a landing holds of the batches now.
 fn standing(asked: &Asked, label: &str) -> (u64, u64) {
-    let last = |b: &BatchRecord| match Portion::of_batch(b, &asked.all, true).stead.map(|s| s.last) {
-        Some((lane, number)) => asked.all.iter().find(|a| a.lane == lane && a.number == number).cloned(),
-        None => None,
-    };
-    let (mut rows, mut files) = (0, 0);
-    for landing in asked.batches.iter().filter_map(last).flat_map(|b| b.landings) {
-        if landing.landing == label {
+    let mut rows = 0;
+    let mut files: Vec<&str> = Vec::new();
+    for batch in asked.standing(label) {
+        let newer = asked
+            .standing(label)
+            .into_iter()
+            .any(|b| first_of(b) == first_of(batch) && b.opened > batch.opened && (b.whole || b.first.is_none()));
+        for landing in batch.landings.iter().filter(|l| l.landing == label && !newer) {
             rows += landing.rows;
-            files += landing.detail["files"].as_array().map_or(0, |f| f.len() as u64);
+            let paths = landing.detail["files"].as_array().into_iter().flatten();
+            files.extend(paths.filter_map(|f| f["path"].as_str()));
         }
     }
-    (rows, files)
+    files.sort_unstable();
+    files.dedup();
+    (rows, files.len() as u64)
 }
 
 fn lanes(batches: &[BatchRecord]) -> Vec<(LaneId, Vec<&BatchRecord>)> {
@@ -352,7 +376,7 @@ fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
     out.push('\n');
     let mut table = Table::new(&[
         ("landing", Align::Left),
-        ("what becomes of it", Align::Left),
+        ("what happens", Align::Left),
         ("rows now", Align::Right),
         ("files now", Align::Right),
     ]);
@@ -360,12 +384,12 @@ fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
     labels.push(REJECTS);
     for label in labels {
         let (rows, files) = standing(asked, label);
-        let becomes = match asked.in_place {
-            true => "replaced, batch by batch",
-            false => "gets the rows beside what it holds",
+        let becomes = match asked.standing(label).is_empty() {
+            false => "what it holds of these batches is replaced",
+            true => "gets the rows; it holds none of these batches",
         };
         let files = if files > 0 { show_count(files) } else { String::new() };
-        let rows = if asked.in_place { show_count(rows) } else { String::new() };
+        let rows = show_count(rows);
         table.row(vec![label.to_string(), becomes.to_string(), rows, files]);
     }
     out.push_str(&table.render(screen_width()));
@@ -377,7 +401,7 @@ fn plan_json(name: &str, plan: &Plan, asked: &Asked) -> serde_json::Value {
     let batch = |b: &BatchRecord| json!({ "lane": b.lane, "number": b.number, "read": b.read, "ranges": b.ranges });
     let landing = |label: &str| {
         let (rows, files) = standing(asked, label);
-        json!({ "landing": label, "replaced": asked.in_place, "rows_now": rows, "files_now": files })
+        json!({ "landing": label, "replaced": !asked.standing(label).is_empty(), "rows_now": rows, "files_now": files })
     };
     let landings: Vec<_> = asked.into.iter().map(|i| landing(&plan.landings[*i].label)).collect();
     json!({

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::ledger::Ledger;
+use sluice_core::ledger::{Ledger, RunEnd};
 use sluice_core::plan::Plan;
 use sluice_core::run::{self, RunReport, Stop, Until};
 use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
@@ -75,15 +75,36 @@ pub(crate) fn run_pipeline(
     stop: &Stop,
 ) -> Outcome<RunReport> {
     refuse_mistakes(project, pipeline)?;
+    refuse_uncertain(pipeline)?;
     let ledger: Arc<dyn Ledger> = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _hold = ledger.hold(&pipeline.plan.pipeline)?;
     if !pipeline.config.groups.is_empty() {
         written::keep(project, &pipeline.config)?;
     }
     let progress = RunProgress::new(&pipeline.plan.pipeline);
+    ledger.note_end(&pipeline.plan.pipeline, None)?;
     let report = run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
     progress.finish();
+    let why = match &report {
+        Ok(report) => report.limit.as_ref(),
+        Err(failure) => Some(failure),
+    };
+    if let Some(failure) = why.filter(|f| !f.renews) {
+        let end = RunEnd {
+            kind: Exit::from(failure.kind).word().into(),
+            message: failure.message.clone(),
+            help: failure.help.clone(),
+            at: chrono::Utc::now().timestamp_micros(),
+        };
+        // The failure itself matters more than that it cannot be noted.
+        let _ = ledger.note_end(&pipeline.plan.pipeline, Some(&end));
+    }
     report
+}
+
+/// Nothing is read while it is not certain which positions are whose.
+pub(crate) fn refuse_uncertain(pipeline: &LoadedPipeline) -> Outcome<()> {
+    pipeline.uncertain.clone().map_or(Ok(()), Err)
 }
 
 pub(crate) fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> {

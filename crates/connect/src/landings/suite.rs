@@ -6,7 +6,7 @@ use arrow_array::{ArrayRef, Int32Array, RecordBatch, StringArray};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges};
 use sluice_core::event::{Chunk, LandingRows, Position, RecordSpan, RowOrigin};
 use sluice_core::failure::Outcome;
-use sluice_core::kinds::{Landing, Published, StagedWork};
+use sluice_core::kinds::{BatchOrder, Landing, Published, StagedWork};
 use sluice_core::plan::OutputColumn;
 use sluice_core::plan::transform::schema_of;
 use sluice_core::types::SqlType;
@@ -29,6 +29,16 @@ pub(crate) fn lane() -> LaneId {
 
 pub(crate) fn identity(number: u64) -> BatchIdentity {
     BatchIdentity { ledger: "3f9a2c1b-1".into(), pipeline: "p".into(), lane: lane(), number }
+}
+
+/// The place of a batch in the order of opening.
+pub(crate) fn order(number: u64) -> BatchOrder {
+    BatchOrder { own: number, first: None }
+}
+
+/// The order of a batch that reads again what another one read first.
+pub(crate) fn order_after(number: u64, first: &BatchIdentity) -> BatchOrder {
+    BatchOrder { own: number, first: Some(((first.lane.clone(), first.number), first.number)) }
 }
 
 pub(crate) fn ranges(number: u64) -> Ranges {
@@ -73,7 +83,7 @@ pub(crate) fn rows(folder: &str, texts: &[&str]) -> LandingRows {
 }
 
 pub(crate) fn stage(landing: &dyn Landing, number: u64, parts: &[(&str, &[&str])]) -> StagedWork {
-    let mut stage = landing.stage(&identity(number)).unwrap();
+    let mut stage = landing.stage(&identity(number), &order(number)).unwrap();
     for (folder, texts) in parts {
         stage.write(rows(folder, texts)).unwrap();
     }
@@ -123,14 +133,51 @@ pub(crate) fn unsealed_work_is_forgotten(store: &dyn Store) {
     let landing = store.landing();
     let sealed = stage(landing.as_ref(), 1, &[("x", &["a"])]);
     stage(landing.as_ref(), 2, &[("x", &["lost"])]);
-    drop(landing.stage(&identity(3)).unwrap());
+    drop(landing.stage(&identity(3), &order(3)).unwrap());
     let landing = store.landing();
-    landing.discard(&lane(), &[1]).unwrap();
+    landing.discard("3f9a2c1b-1", &lane(), &[1]).unwrap();
     publish(landing.as_ref(), 1, &sealed).unwrap();
     let again = stage(landing.as_ref(), 2, &[("x", &["b"])]);
     publish(landing.as_ref(), 2, &again).unwrap();
     assert_eq!(store.visible(), ["a", "b"]);
-    landing.discard(&LaneId::new("weighing.0", 7), &[]).unwrap();
+    landing.discard("3f9a2c1b-1", &LaneId::new("weighing.0", 7), &[]).unwrap();
+}
+
+/// What one ledger has staged is never removed by another.
+pub(crate) fn ledgers_do_not_touch_each_others_work(store: &dyn Store) {
+    let landing = store.landing();
+    let sealed = stage(landing.as_ref(), 1, &[("x", &["a"])]);
+    let other = BatchIdentity { ledger: "another-ledger".into(), ..identity(1) };
+    drop(landing.stage(&other, &order(1)).unwrap().finish().unwrap());
+    landing.discard("another-ledger", &lane(), &[]).unwrap();
+    publish(store.landing().as_ref(), 1, &sealed).unwrap();
+    assert_eq!(store.visible(), ["a"]);
+}
+
+/// Everything that has landed can be told, for taking it over.
+pub(crate) fn holdings_tell_all_batches(store: &dyn Store) {
+    let landing = store.landing();
+    for number in 1..=3 {
+        let work = stage(landing.as_ref(), number, &[("x", &["a"])]);
+        publish(landing.as_ref(), number, &work).unwrap();
+    }
+    let holdings = store.landing().holdings(&[lane()]).unwrap();
+    let Some(held) = holdings.lanes.iter().find(|l| l.lane == lane()) else {
+        assert!(!store.has_record());
+        return;
+    };
+    match &held.read_to {
+        None => {
+            let found: Vec<_> = held.batches.iter().map(|b| (b.number, b.ranges.clone())).collect();
+            assert_eq!(found, (1..=3).map(|n| (n, ranges(n))).collect::<Vec<_>>());
+        }
+        // A record of the last batch alone says how far everything was read.
+        Some(read_to) => {
+            assert_eq!(held.batches.iter().map(|b| b.number).collect::<Vec<_>>(), [3]);
+            let read_to = read_to.as_ref().unwrap();
+            assert_eq!(read_to.iter().map(|p| (&*p.partition, p.position.major)).collect::<Vec<_>>(), [("a", 40)]);
+        }
+    }
 }
 
 /// A batch without rows lands too, so that the landing's record has no gap.

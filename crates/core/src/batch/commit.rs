@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::{BatchIdentity, LaneId, Ranges, StationCount};
+use super::{BatchIdentity, BatchName, Ranges, StationCount};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{Landing, RefusedRow, StagedWork};
@@ -22,13 +22,14 @@ pub struct TakenWork {
     pub landed: bool,
 }
 
-/// A batch of an earlier reading in whose place another one lands.
+/// What a batch reads that another one had read before.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Stead {
+pub struct Reread {
     /// The batch that read the events first.
-    pub first: (LaneId, u64),
-    /// The batch whose work has landed: the first one, or the last that took its place.
-    pub last: (LaneId, u64),
+    pub first: BatchName,
+    /// Whether it reads all of that batch, so that its rows replace what stands in the landings that it writes. If
+    /// not, it reads events that had been rejected, and its rows are added.
+    pub whole: bool,
 }
 
 /// A batch that is read and durably staged, and that nobody knows of yet.
@@ -53,8 +54,8 @@ pub struct Staged {
     pub works: Vec<TakenWork>,
     /// The texts that it runs under.
     pub texts: SealedTexts,
-    /// The batch whose place it takes.
-    pub stead: Option<Stead>,
+    /// Set where it reads events again.
+    pub reread: Option<Reread>,
 }
 
 /// A batch that the ledger has sealed: it will land, whole, whatever happens.
@@ -135,7 +136,8 @@ impl Sealed {
             };
             reach("land.before");
             self.keep_refused(landings, &taken.landing, &published.refused, &mut all_refused)?;
-            ledger.landed(&self.identity, &taken.landing, published.refused.len() as u64)?;
+            let refused = published.refused.len() as u64;
+            ledger.landed(&self.identity, &taken.landing, refused, published.unmerged)?;
             reach("land.after");
         }
         Ok(Landed { identity: self.identity, refused: all_refused })

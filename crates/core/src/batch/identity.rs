@@ -29,6 +29,17 @@ impl LaneId {
         self.0.contains('~')
     }
 
+    /// The lane beside which it stands, or itself: `passage.0.0`.
+    #[must_use]
+    pub fn main(&self) -> Self {
+        Self(self.0.split('~').next().unwrap_or_default().to_string())
+    }
+
+    /// The number of the replay whose lane it is.
+    pub fn replay(&self) -> Option<u64> {
+        self.0.split_once('~')?.1.parse().ok()
+    }
+
     /// The name of its arrival: `passage.0`.
     pub fn arrival(&self) -> &str {
         let main = self.0.split('~').next().unwrap_or_default();
@@ -51,6 +62,9 @@ impl fmt::Display for LaneId {
         f.write_str(&self.0)
     }
 }
+
+/// A batch within its pipeline: its lane and its number.
+pub type BatchName = (LaneId, u64);
 
 /// The name of a batch: no other batch of any ledger has it. Its ranges belong to it too, once it is sealed.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -98,6 +112,11 @@ pub struct Range {
 pub struct Ranges(pub Vec<Range>);
 
 impl Ranges {
+    /// Whether a position of a partition is within them.
+    pub fn hold(&self, partition: &str, position: Position) -> bool {
+        self.0.iter().any(|r| *r.partition == *partition && r.from <= position && position < r.to)
+    }
+
     /// Adds what a chunk brought.
     ///
     /// # Errors

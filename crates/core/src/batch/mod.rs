@@ -6,7 +6,9 @@
 mod commit;
 mod counts;
 mod identity;
+mod readings;
 
-pub use commit::{Landed, Sealed, Settled, Staged, Stead, TakenWork};
+pub use commit::{Landed, Reread, Sealed, Settled, Staged, TakenWork};
 pub use counts::StationCount;
-pub use identity::{BatchIdentity, LaneId, Range, Ranges};
+pub use identity::{BatchIdentity, BatchName, LaneId, Range, Ranges};
+pub use readings::{Readings, first_of};

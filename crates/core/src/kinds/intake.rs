@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::Settings;
 use crate::batch::Ranges;
-use crate::config::OptionSpec;
+use crate::config::{ConnectionConfig, OptionSpec, Options};
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
 use crate::problem::Problem;
@@ -29,6 +29,11 @@ pub trait IntakeKind: Send + Sync {
     }
     /// Looks at the outside and says what is missing there. Changes nothing.
     fn check(&self, settings: &Settings) -> Vec<Problem>;
+    /// What it reads, for recognising it under another name: the place, and which part of it.
+    fn place(&self, connection: &ConnectionConfig, options: &Options) -> (String, String) {
+        let _ = options;
+        (place_of(self.scheme(), &connection.target), String::new())
+    }
     /// Opens the intake for reading.
     ///
     /// # Errors
@@ -65,6 +70,13 @@ pub trait IntakeKind: Send + Sync {
         let _ = (settings, names);
         Err(Failure::internal("this kind has no tables"))
     }
+}
+
+/// A place as the ledger keeps it: two spellings of one folder are one place.
+pub fn place_of(scheme: &str, target: &str) -> String {
+    let parts: Vec<&str> = target.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
+    let start = if target.starts_with('/') { "/" } else { "" };
+    format!("{scheme}:{start}{}", parts.join("/"))
 }
 
 /// The name of a table at a source.
@@ -117,7 +129,7 @@ impl ColumnShape {
 }
 
 /// Where one partition of an intake has been read to.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PartitionPosition {
     /// The partition.
     pub partition: Arc<str>,

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use serde::{Deserialize, Serialize};
 
-use super::Settings;
-use crate::batch::{BatchIdentity, LaneId, Ranges};
+use super::{PartitionPosition, Settings};
+use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges};
 use crate::config::{ConnectionConfig, OptionSpec, Options};
 use crate::event::{LandingRows, Position};
 use crate::failure::Outcome;
@@ -23,6 +23,37 @@ pub struct HeldBatch {
     pub number: u64,
     /// What was read for it.
     pub ranges: Ranges,
+}
+
+/// All that a landing holds of one lane, by its own record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HeldLane {
+    /// The lane.
+    pub lane: LaneId,
+    /// The batches that the record names, by number.
+    pub batches: Vec<HeldBatch>,
+    /// Set where the record does not name each batch but only the last: how far the partitions had been read then, or
+    /// None where the record had no room for that.
+    pub read_to: Option<Option<Vec<PartitionPosition>>>,
+}
+
+/// All that a landing holds, by its own record.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Holdings {
+    /// By lane. A record that cannot list its lanes is asked for those of the pipeline.
+    pub lanes: Vec<HeldLane>,
+    /// The last place in the order of opening that its rows carry; 0 where they carry none.
+    pub order: u64,
+}
+
+/// Where a batch stands in the order in which batches were opened: of changes of one key in different partitions the
+/// later one counts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BatchOrder {
+    /// Its own place in the order of its ledger.
+    pub own: u64,
+    /// Where it reads events again: the batch that read them first, and that one's place.
+    pub first: Option<(BatchName, u64)>,
 }
 
 /// Work that is sealed: all that publishing needs, in a form that the ledger stores.
@@ -44,6 +75,8 @@ pub struct StagedWork {
 pub struct Published {
     /// Rows that the store refused one by one, in their order. The others have landed.
     pub refused: Vec<RefusedRow>,
+    /// Rows that landed although a later change of their key had been merged over them: the store refused that one.
+    pub unmerged: u64,
 }
 
 /// A row that the store refused.
@@ -176,6 +209,15 @@ pub trait LandingKind: Send + Sync {
         let _ = options;
         false
     }
+    /// What it writes, for recognising it under another name.
+    fn place(&self, connection: &ConnectionConfig, options: &Options) -> String {
+        let exclusive = self.exclusive_place(connection, options);
+        exclusive.unwrap_or_else(|| {
+            let declared = |key: &&str| self.options().iter().any(|option| option.key == *key);
+            let part = ["topic", "table"].into_iter().find(declared).and_then(|key| options.text(key));
+            format!("{}:{}:{}", self.scheme(), connection.target, part.unwrap_or_default())
+        })
+    }
     /// Checks the keys of a landing against each other and the columns that will land, without looking outside.
     fn check_keys(&self, options: &Options, columns: &[OutputColumn]) -> Vec<Problem> {
         let _ = (options, columns);
@@ -228,17 +270,24 @@ pub trait Landing: Send + Sync {
     /// Where the store cannot be reached or its record cannot be read.
     fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>>;
 
+    /// All that the store holds, for taking it over. `lanes` are those that the pipeline has.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached or its record cannot be read.
+    fn holdings(&self, lanes: &[LaneId]) -> Outcome<Holdings>;
+
     /// Starts to stage a batch. Nothing that is staged is visible to readers of the store.
     ///
     /// # Errors
     /// Where the store cannot be reached.
-    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>>;
+    fn stage(&self, batch: &BatchIdentity, order: &BatchOrder) -> Outcome<Box<dyn Stage>>;
 
-    /// Forgets everything staged for a lane, apart from the given sealed numbers.
+    /// Forgets everything that a ledger staged for a lane, apart from the given sealed numbers. What another ledger has
+    /// staged is never touched.
     ///
     /// # Errors
     /// Where the store cannot be reached.
-    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()>;
+    fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()>;
 
     /// Makes sealed work visible. May be called again after a crash at any point: it ends in the same state and
     /// lands nothing twice, and tells the same of refused rows. On return the rows are durable.
@@ -272,15 +321,27 @@ pub trait Landing: Send + Sync {
         Vec::new()
     }
 
-    /// Makes staged work take the place of what an older batch has landed, before it is sealed: publishing it then
-    /// also takes away what the older batch had and this one has not. Readers see each part of the store either as it
-    /// was or as it is then.
+    /// Makes staged work that reads events again fit what earlier readings of the same batch have landed, oldest first,
+    /// before it is sealed. A `whole` reading takes their place: publishing it also takes away what they had and it has
+    /// not. Readers see each part of the store either as it was or as it is then. Other work is added to theirs.
     ///
     /// # Errors
     /// Where the landing cannot replace.
-    fn take_place(&self, old: &StagedWork, work: StagedWork) -> Outcome<StagedWork> {
-        let _ = (old, work);
-        Err(crate::failure::Failure::internal("this landing cannot replace what has landed"))
+    fn take_place(&self, earlier: &[StagedWork], work: StagedWork, whole: bool) -> Outcome<StagedWork> {
+        match whole && !earlier.is_empty() {
+            true => Err(crate::failure::Failure::internal("this landing cannot replace what has landed")),
+            false => Ok(work),
+        }
+    }
+
+    /// The events of the rows of staged work, where the landing has them, with no message: for making rejects of work
+    /// that cannot be published. None where they must be read again.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn staged_events(&self, batch: &BatchIdentity, work: &StagedWork) -> Outcome<Option<Vec<RefusedRow>>> {
+        let _ = (batch, work);
+        Ok(None)
     }
 }
 

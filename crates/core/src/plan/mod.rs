@@ -2,6 +2,7 @@
 
 mod changed;
 mod each;
+mod known;
 mod overlap;
 pub mod path;
 mod resolve;
@@ -20,6 +21,7 @@ use crate::secret::SecretStore;
 use crate::types::SqlType;
 
 pub use each::write_out;
+pub use known::{Choice, Known, KnownKind, UNKNOWN};
 pub use overlap::check_overlaps;
 pub use path::PathTemplate;
 pub use resolve::{FEED, load, resolve};

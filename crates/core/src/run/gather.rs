@@ -7,10 +7,10 @@ use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
 use super::processor::Processed;
 use super::{NullCounts, REJECTS, RejectKey};
-use crate::batch::{BatchIdentity, Ranges, Staged, StationCount, Stead, TakenWork};
+use crate::batch::{BatchIdentity, Ranges, Reread, Staged, StationCount, TakenWork};
 use crate::event::LandingRows;
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::kinds::{Landing, Stage};
+use crate::kinds::{BatchOrder, Landing, Stage};
 use crate::plan::transform::schema_of;
 use crate::plan::{LandingPlan, OutputColumn, Plan};
 use crate::reject::{CONTRACT, Reject};
@@ -23,6 +23,7 @@ type Part = (String, Option<Box<dyn Stage>>);
 pub(super) struct Gathering<'a> {
     plan: &'a Plan,
     pub identity: BatchIdentity,
+    order: BatchOrder,
     opened_at: i64,
     /// Whether its rows are changes of a feed.
     is_feed: bool,
@@ -44,18 +45,19 @@ impl<'a> Gathering<'a> {
         plan: &'a Plan,
         landings: &'a HashMap<String, Box<dyn Landing>>,
         into: &[usize],
-        identity: BatchIdentity,
+        (identity, order): (BatchIdentity, BatchOrder),
         opened_at: i64,
         is_feed: bool,
     ) -> Outcome<Self> {
         let mut stages = Vec::new();
         for label in into.iter().map(|i| plan.landings[*i].label.as_str()).chain([REJECTS]) {
-            let stage = if is_feed { None } else { Some(landings[label].stage(&identity)?) };
+            let stage = if is_feed { None } else { Some(landings[label].stage(&identity, &order)?) };
             stages.push((label.to_string(), stage));
         }
         Ok(Self {
             plan,
             identity,
+            order,
             opened_at,
             is_feed,
             ranges: Ranges::default(),
@@ -140,7 +142,7 @@ impl<'a> Gathering<'a> {
     fn stage(&mut self, place: usize) -> Outcome<&mut dyn Stage> {
         let (label, stage) = &mut self.stages[place];
         if stage.is_none() {
-            *stage = Some(self.landings[label.as_str()].stage(&self.identity)?);
+            *stage = Some(self.landings[label.as_str()].stage(&self.identity, &self.order)?);
         }
         match stage {
             Some(stage) => Ok(stage.as_mut()),
@@ -151,7 +153,7 @@ impl<'a> Gathering<'a> {
     /// Ends staging. `settle_in` may change the work of a landing before it is sealed.
     pub(super) fn finish(
         mut self,
-        stead: Option<Stead>,
+        reread: Option<Reread>,
         settle_in: impl Fn(&str, crate::kinds::StagedWork) -> Outcome<crate::kinds::StagedWork>,
     ) -> Outcome<Staged> {
         let mut works = Vec::with_capacity(self.stages.len());
@@ -179,7 +181,7 @@ impl<'a> Gathering<'a> {
             opened_at: self.opened_at,
             works,
             texts: self.plan.texts.clone(),
-            stead,
+            reread,
         })
     }
 }

@@ -4,8 +4,10 @@
 //! committed the next is already read; what waits between the threads is bounded, so memory does not grow with the
 //! input.
 
+mod adopt;
 mod committer;
 mod gather;
+pub mod give_up;
 mod observe;
 mod processor;
 mod reader;
@@ -206,14 +208,23 @@ pub fn run(
     for notice in landings.values().flat_map(|landing| landing.notices()) {
         observer.on(RunEvent::Notice(notice));
     }
+    if let Some(what) = recover::compare(plan, ledger, &landings)? {
+        if !until.adopt {
+            return Err(recover::disagree(plan, what));
+        }
+        for notice in adopt::adopt(plan, ledger, &landings)? {
+            observer.on(RunEvent::Notice(notice));
+        }
+    }
+    ledger.note_known(&plan.pipeline, &plan.known(), None)?;
     let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
+    replay::catch_up(plan, around, ledger, &landings, stop, observer)?;
     recover::leave_old_lanes(plan, ledger, &landings)?;
     let mut holds = Vec::new();
     for arrival in &plan.arrivals {
         for number in 0..arrival.lanes {
             let lane = LaneId::new(&arrival.label, number);
-            let hold = recover::take_lane(plan, ledger, &landings, &arrival.label, &lane, until.adopt)?;
-            holds.push((arrival, number, hold));
+            holds.push((arrival, number, recover::take_lane(plan, ledger, &landings, &lane)?));
         }
     }
     // All sources are opened before any is read: a missing one is said before something moves.

@@ -13,7 +13,7 @@ use crate::context::with_context;
 use crate::decode::Decoder;
 use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
-use crate::kinds::Takes;
+use crate::kinds::{BatchOrder, Takes};
 use crate::plan::transform::{RowFault, Transform, Transformed};
 use crate::plan::{ArrivalPlan, Plan};
 use crate::reject::{Reason, Reject};
@@ -36,7 +36,7 @@ pub struct Processed {
 
 /// A task that is done, or that only passes through.
 pub(super) enum Done {
-    Open(BatchIdentity, i64),
+    Open(BatchIdentity, BatchOrder, i64),
     Processed(Box<Processed>),
     End,
 }
@@ -57,7 +57,7 @@ pub(super) fn work(
             return;
         }
         let result = match task {
-            Task::Open(identity, opened_at) => Done::Open(identity, opened_at),
+            Task::Open(identity, order, opened_at) => Done::Open(identity, order, opened_at),
             Task::End => Done::End,
             Task::Chunk(chunk) => Done::Processed(Box::new(processor.process(chunk, now))),
         };

@@ -10,7 +10,7 @@ use crate::batch::BatchIdentity;
 use crate::event::Chunk;
 use crate::fail_points::reach;
 use crate::failure::Outcome;
-use crate::kinds::{LaneReader, Read, ReadLimit};
+use crate::kinds::{BatchOrder, LaneReader, Read, ReadLimit};
 use crate::ledger::LaneHold;
 use crate::plan::BatchLimits;
 
@@ -26,7 +26,7 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// What is handed on, numbered in order over all workers.
 pub(super) enum Task {
     /// A batch begins.
-    Open(BatchIdentity, i64),
+    Open(BatchIdentity, BatchOrder, i64),
     /// Records of the batch.
     Chunk(Chunk),
     /// The batch is read.
@@ -188,10 +188,10 @@ impl<'a> Reader<'a> {
         };
         self.hold.next += 1;
         let opened_at = chrono::Utc::now().timestamp_micros();
-        self.shared.ledger.open_batch(&identity, opened_at)?;
+        let own = self.shared.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
         self.batch = Some(OpenBatch { since: Instant::now(), opened_at, records: 0, bytes: 0, within: None });
-        self.send(Task::Open(identity, opened_at));
+        self.send(Task::Open(identity, BatchOrder { own, first: None }, opened_at));
         Ok(true)
     }
 

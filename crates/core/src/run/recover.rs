@@ -7,8 +7,8 @@ use super::{Landings, Observer, RunEvent, Stop, open_landings};
 use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::ledger::{BatchQuery, BatchState, LaneHold, Ledger};
-use crate::plan::{Plan, SealedTexts, Surroundings, load};
+use crate::ledger::{BatchQuery, BatchRecord, BatchState, LaneHold, Ledger};
+use crate::plan::{ArrivalPlan, Known, Plan, SealedTexts, Surroundings, load};
 use crate::problem::{Problems, SourceText};
 
 /// Finishes the sealed batches of a pipeline, under the texts that they were sealed with. Returns how many.
@@ -24,7 +24,7 @@ pub(super) fn finish_sealed(
         // Another process reads again what had been read: its batches are its own.
         unfinished.retain(|(sealed, _)| !sealed.identity.lane.is_aside());
     }
-    finish(unfinished, around, ledger, observer, stop)
+    finish(unfinished, &plan.pipeline, around, ledger, observer, stop)
 }
 
 /// Finishes the sealed batches of replays alone.
@@ -37,11 +37,12 @@ pub(super) fn finish_aside(
 ) -> Outcome<u64> {
     let mut unfinished = ledger.unfinished(&plan.pipeline)?;
     unfinished.retain(|(sealed, _)| sealed.identity.lane.is_aside());
-    finish(unfinished, around, ledger, observer, stop)
+    finish(unfinished, &plan.pipeline, around, ledger, observer, stop)
 }
 
 fn finish(
     unfinished: Vec<(Sealed, SealedTexts)>,
+    pipeline: &str,
     around: &Surroundings,
     ledger: &dyn Ledger,
     observer: &dyn Observer,
@@ -51,11 +52,12 @@ fn finish(
         return Ok(0);
     }
     reach("recover.before");
+    let known = ledger.known(pipeline)?;
     let mut opened: Vec<(SealedTexts, Landings)> = Vec::new();
     let count = unfinished.len() as u64;
     for (sealed, texts) in unfinished {
         if !opened.iter().any(|(t, _)| *t == texts) {
-            let landings = open_landings(&sealed_plan(&texts, around)?, around)?;
+            let landings = open_landings(&sealed_plan(&texts, around, &known)?, around)?;
             opened.push((texts.clone(), landings));
         }
         let landings = opened.iter().find(|(t, _)| *t == texts).map(|(_, l)| l);
@@ -72,11 +74,12 @@ fn finish(
     Ok(count)
 }
 
-fn sealed_plan(texts: &SealedTexts, around: &Surroundings) -> Outcome<Plan> {
+/// The plan that a batch was sealed with, its landings under the names that the ledger has for them.
+pub(super) fn sealed_plan(texts: &SealedTexts, around: &Surroundings, known: &[Known]) -> Outcome<Plan> {
     let project = SourceText::new("sealed sluice.toml", texts.project.clone());
     let pipeline = SourceText::new("sealed pipeline", texts.pipeline.clone());
     let mut problems = Problems::new();
-    let plan = load(&project, &pipeline, &around.registry, &mut problems);
+    let mut plan = load(&project, &pipeline, &around.registry, &mut problems);
     if problems.has_errors() {
         let first = problems.into_sorted().into_iter().find(|p| p.severity == crate::problem::Severity::Error);
         let reason = first.map(|p| p.to_string()).unwrap_or_default();
@@ -86,68 +89,82 @@ fn sealed_plan(texts: &SealedTexts, around: &Surroundings) -> Outcome<Plan> {
         )
         .with_help("finish it with the version of sluice that sealed it, then update"));
     }
+    // Whether its arrivals are the present ones does not matter: nothing is read.
+    let _ = plan.recognise(known);
     Ok(plan)
 }
 
 /// Clears what was left open in lanes that the pipeline had once and has no more.
 pub(super) fn leave_old_lanes(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
-    let is_present =
-        |lane: &LaneId| plan.arrivals.iter().any(|a| (0..a.lanes).any(|number| LaneId::new(&a.label, number) == *lane));
-    for lane in ledger.lanes(&plan.pipeline)?.iter().filter(|l| !is_present(l)) {
-        ledger.take_lane(&plan.pipeline, lane)?;
-        for landing in landings.values() {
-            landing.discard(lane, &[])?;
-        }
+    let present = lanes_of(plan);
+    for lane in ledger.lanes(&plan.pipeline)?.iter().filter(|l| !present.contains(l)) {
+        take_lane(plan, ledger, landings, lane)?;
     }
     Ok(())
 }
 
-/// Takes a lane over, clears what was staged and never sealed, and compares the landings' records.
-pub(super) fn take_lane(
-    plan: &Plan,
-    ledger: &dyn Ledger,
-    landings: &Landings,
-    arrival: &str,
-    lane: &LaneId,
-    adopt: bool,
-) -> Outcome<LaneHold> {
-    let mut hold = ledger.take_lane(&plan.pipeline, lane)?;
-    let mut names: Vec<&String> = landings.keys().collect();
-    names.sort();
-    for name in names {
-        let landing = &landings[name];
-        landing.discard(lane, &[])?;
-        let Some(held) = landing.held(lane)? else { continue };
-        let foreign = held.ledger != ledger.id();
-        if (!foreign && held.number < hold.next) || is_adopted(ledger, &plan.pipeline, lane, held.number)? {
-            continue;
-        }
-        if adopt {
-            ledger.adopt(&plan.pipeline, arrival, lane, &held)?;
-            hold = ledger.take_lane(&plan.pipeline, lane)?;
-            continue;
-        }
-        let what = match foreign {
-            true => {
-                format!("the landing {name} holds batches of another ledger (up to {} of lane {lane})", held.number)
-            }
-            false => format!(
-                "the landing {name} holds batch {} of lane {lane}, but the ledger ends at {}",
-                held.number,
-                hold.next - 1
-            ),
-        };
-        return Err(Failure::findings(what).with_help(format!(
-            "a ledger was lost, restored from a backup, or belongs to a second checkout; restore the right one, land \
-             elsewhere, or go on after what has landed with `sluice run {} --adopt`",
-            plan.pipeline
-        )));
+/// Takes a lane over and clears what was staged and never sealed. Its landings have been compared before.
+pub(super) fn take_lane(plan: &Plan, ledger: &dyn Ledger, landings: &Landings, lane: &LaneId) -> Outcome<LaneHold> {
+    let hold = ledger.take_lane(&plan.pipeline, lane)?;
+    for landing in landings.values() {
+        landing.discard(ledger.id(), lane, &[])?;
     }
     Ok(hold)
 }
 
-/// Whether the ledger took over a batch from a landing before.
-fn is_adopted(ledger: &dyn Ledger, pipeline: &str, lane: &LaneId, number: u64) -> Outcome<bool> {
+/// The lanes of a plan.
+pub(super) fn lanes_of(plan: &Plan) -> Vec<LaneId> {
+    let of = |a: &ArrivalPlan| (0..a.lanes).map(|n| LaneId::new(&a.label, n)).collect::<Vec<_>>();
+    plan.arrivals.iter().flat_map(of).collect()
+}
+
+/// Compares what landings hold with what the ledger has sealed, before anything is touched. Gives what does not agree:
+/// a landing that holds more than the ledger, or batches of another ledger.
+pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<Option<String>> {
+    let mut lanes = lanes_of(plan);
+    lanes.extend(ledger.lanes(&plan.pipeline)?);
+    lanes.sort();
+    lanes.dedup();
+    let mut names: Vec<&String> = landings.keys().collect();
+    names.sort();
+    for lane in &lanes {
+        let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
+        for name in &names {
+            let Some(held) = landings[*name].held(lane)? else { continue };
+            let foreign = held.ledger != ledger.id();
+            if (!foreign && held.number <= sealed) || is_adopted(ledger, &plan.pipeline, lane, held.number, name)? {
+                continue;
+            }
+            return Ok(Some(match foreign {
+                true => format!(
+                    "the landing {name} holds batches of another ledger (up to batch {} of lane {lane})",
+                    held.number
+                ),
+                false => format!(
+                    "the landing {name} holds batch {} of lane {lane}, but the ledger ends at batch {sealed}",
+                    held.number
+                ),
+            }));
+        }
+    }
+    Ok(None)
+}
+
+/// The failure of a comparison.
+pub(super) fn disagree(plan: &Plan, what: String) -> Failure {
+    Failure::findings(what).with_help(format!(
+        "nothing was touched. A ledger was lost or restored from a backup, or a second checkout writes here: restore the          right ledger, land elsewhere, or continue after what has landed with `sluice run {} --adopt`",
+        plan.pipeline
+    ))
+}
+
+/// Whether the ledger took over a batch of a landing before.
+fn is_adopted(ledger: &dyn Ledger, pipeline: &str, lane: &LaneId, number: u64, landing: &str) -> Outcome<bool> {
     let known = ledger.batches(pipeline, BatchQuery { number: Some(number), last: None })?;
-    Ok(known.iter().any(|b| b.lane == *lane && b.state == BatchState::Adopted))
+    // Batches that an older version adopted do not name their landings.
+    let holds = |b: &BatchRecord| {
+        let of = b.landings.iter().find(|l| l.landing == landing);
+        b.landings.is_empty() || of.is_some_and(|l| l.landed_at.is_some())
+    };
+    Ok(known.iter().any(|b| b.lane == *lane && b.state == BatchState::Adopted && holds(b)))
 }

@@ -4,11 +4,11 @@
 use super::committer::wait;
 use super::gather::Gathering;
 use super::recover::finish_aside;
-use super::{Landings, Observer, Processor, RunEvent, Stop, open_landings};
-use crate::batch::{BatchIdentity, LaneId, Ranges, Staged, Stead};
+use super::{Landings, Observer, Processor, REJECTS, RunEvent, Stop, open_landings};
+use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{Intake, LaneReader, Read, ReadLimit, StagedWork};
+use crate::kinds::{BatchOrder, Intake, LaneReader, Read, ReadLimit, StagedWork};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
 
@@ -20,48 +20,36 @@ pub fn replay_hold(pipeline: &str) -> String {
     format!("{pipeline}~replay")
 }
 
-/// One batch to make: what to read, and whose place it takes.
+/// One batch to make: what to read, and where it lands.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Portion {
-    /// The lane that read it first.
-    pub lane: LaneId,
+    /// The batch that read it first.
+    pub first: BatchName,
     /// What to read.
     pub ranges: Ranges,
+    /// Whether that is all of the first batch, so that what its readings have landed is replaced.
+    pub whole: bool,
     /// The moment that `now()` stands for, in microseconds since 1970.
     pub now: i64,
-    /// How many events are due; None where that is not known.
-    pub due: Option<u64>,
-    /// Whose place it takes; None where it lands beside.
-    pub stead: Option<Stead>,
+    /// How many events are expected; None where that is not known.
+    pub expected: Option<u64>,
     /// The landings to write, by their places in the plan; None for those of the whole work.
     pub into: Option<Vec<usize>>,
 }
 
 impl Portion {
-    /// A batch that is read again. Where it lands in its own place, that of its last reading is taken.
-    pub fn of_batch(batch: &BatchRecord, all: &[BatchRecord], in_place: bool) -> Self {
+    /// A batch that is read again as a whole.
+    pub fn of_batch(batch: &BatchRecord) -> Self {
         Self {
-            lane: batch.lane.clone(),
+            first: first_of(batch),
             ranges: batch.ranges.clone(),
+            whole: true,
             now: batch.opened_at,
-            due: Some(batch.read),
-            stead: in_place
-                .then(|| Stead { first: (batch.lane.clone(), batch.number), last: last_reading(batch, all) }),
+            // What another ledger read was not counted.
+            expected: (batch.state != BatchState::Adopted).then_some(batch.read),
             into: None,
         }
     }
-}
-
-/// The batch whose work stands in the store for a batch: itself, or the last that took its place.
-fn last_reading(batch: &BatchRecord, all: &[BatchRecord]) -> (LaneId, u64) {
-    let mut last = (batch.lane.clone(), batch.number);
-    let by = |name: &(LaneId, u64)| {
-        all.iter().find(|b| b.lane == name.0 && b.number == name.1).and_then(|b| b.replaced_by.clone())
-    };
-    while let Some(next) = by(&last) {
-        last = next;
-    }
-    last
 }
 
 /// What was done.
@@ -109,24 +97,74 @@ pub fn replay(
     let landings = open_landings(plan, around)?;
     finish_aside(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
+    read_again(plan, around, ledger, &landings, work, (stop, observer))
+}
+
+/// Reads for landings what they lack of batches that were taken over from others.
+pub(super) fn catch_up(
+    plan: &Plan,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    landings: &Landings,
+    stop: &Stop,
+    observer: &dyn Observer,
+) -> Outcome<()> {
+    let batches = ledger.batches(&plan.pipeline, BatchQuery::default())?;
+    let readings = Readings::new(&batches);
+    let mut portions = Vec::new();
+    for batch in batches.iter().filter(|b| b.state == BatchState::Adopted) {
+        let first = first_of(batch);
+        let waits = |landing: &&crate::ledger::LandingRecord| {
+            landing.landed_at.is_none() && readings.in_landing(&first, &landing.landing).is_empty()
+        };
+        let lacking: Vec<&str> = batch.landings.iter().filter(waits).map(|l| l.landing.as_str()).collect();
+        if !lacking.is_empty() {
+            let place = |label: &&str| plan.landings.iter().position(|l| l.label == **label);
+            portions.push(Portion {
+                into: Some(lacking.iter().filter_map(|label| place(label)).collect()),
+                ..Portion::of_batch(batch)
+            });
+        }
+    }
+    if portions.is_empty() {
+        return Ok(());
+    }
+    let _hold = ledger.hold(&replay_hold(&plan.pipeline))?;
+    clear(plan, ledger, landings)?;
+    let what = "what landings lacked of adopted batches";
+    let work = Work { portions: &portions, into: &[], what, reason: "run --adopt" };
+    read_again(plan, around, ledger, landings, &work, (stop, observer))?;
+    Ok(())
+}
+
+fn read_again(
+    plan: &Plan,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    landings: &Landings,
+    work: &Work<'_>,
+    (stop, observer): (&Stop, &dyn Observer),
+) -> Outcome<ReplayReport> {
+    let batches = ledger.batches(&plan.pipeline, BatchQuery::default())?;
     let number = ledger.begin_replay(&plan.pipeline, work.what, work.reason)?;
     reach("replay.begun");
     let mut report = ReplayReport { number, ..ReplayReport::default() };
     for arrival in &plan.arrivals {
-        let portions: Vec<&Portion> = work.portions.iter().filter(|p| p.lane.arrival() == arrival.label).collect();
+        let portions: Vec<&Portion> = work.portions.iter().filter(|p| p.first.0.arrival() == arrival.label).collect();
         if portions.is_empty() {
             continue;
         }
         let intake = arrival.open(around)?;
         let reach_of: Vec<usize> = arrival.events().flat_map(|e| plan.landings_of(e)).collect();
         let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
-        let once = Again { plan, ledger, landings: &landings, arrival, into, stop, observer };
+        let readings = Readings::new(&batches);
+        let again = Again { plan, ledger, landings, arrival, into, all: reach_of, readings, stop, observer };
         for portion in portions {
             if stop.is_settling() {
                 report.stopped = true;
                 return Ok(report);
             }
-            once.portion(portion, intake.as_ref(), &mut report)?;
+            again.portion(portion, intake.as_ref(), &mut report)?;
         }
     }
     ledger.end_replay(&plan.pipeline, number)?;
@@ -140,7 +178,7 @@ fn clear(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
             let lane = lane.aside(broken.number);
             ledger.take_lane(&plan.pipeline, &lane)?;
             for landing in landings.values() {
-                landing.discard(&lane, &[])?;
+                landing.discard(ledger.id(), &lane, &[])?;
             }
         }
     }
@@ -153,28 +191,34 @@ struct Again<'a> {
     landings: &'a Landings,
     arrival: &'a ArrivalPlan,
     into: Vec<usize>,
+    /// Every landing that events of the arrival can reach.
+    all: Vec<usize>,
+    readings: Readings<'a>,
     stop: &'a Stop,
     observer: &'a dyn Observer,
 }
 
 impl Again<'_> {
     fn portion(&self, portion: &Portion, intake: &dyn Intake, report: &mut ReplayReport) -> Outcome<()> {
-        let lane = portion.lane.aside(report.number);
+        let lane = portion.first.0.aside(report.number);
+        let into = portion.into.as_deref().unwrap_or(&self.into);
+        let earlier = self.settled(portion)?;
         let hold = self.ledger.take_lane(&self.plan.pipeline, &lane)?;
         for landing in self.landings.values() {
-            landing.discard(&lane, &[])?;
+            landing.discard(self.ledger.id(), &lane, &[])?;
         }
+        self.refuse_unknown(&lane, hold.next)?;
         let identity = self.identity(&(lane, hold.next));
         let opened_at = chrono::Utc::now().timestamp_micros();
-        self.ledger.open_batch(&identity, opened_at)?;
+        let own = self.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
-        let into = portion.into.as_deref().unwrap_or(&self.into);
-        let mut batch = Gathering::open(self.plan, self.landings, into, identity, opened_at, false)?;
+        let order = BatchOrder { own, first: Some((portion.first.clone(), earlier.opened)) };
+        let mut batch = Gathering::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
         self.read(portion, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
-        let staged = self.finish(portion, batch)?;
+        let staged = self.finish(portion, into, batch)?;
         let (read, rejected) = (staged.read, staged.rejected);
-        let landed: u64 = staged.works.iter().filter(|w| w.landing != super::REJECTS).map(|w| w.work.rows).sum();
+        let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
         let again = |failure: &Failure| {
             self.observer.on(RunEvent::StoreAway(failure.message.clone()));
             wait(self.stop)
@@ -212,36 +256,43 @@ impl Again<'_> {
         }
     }
 
-    fn finish(&self, portion: &Portion, batch: Gathering<'_>) -> Outcome<Staged> {
-        if portion.due.is_some_and(|due| due != batch.read) {
-            let due = portion.due.unwrap_or(0);
+    fn finish(&self, portion: &Portion, into: &[usize], batch: Gathering<'_>) -> Outcome<Staged> {
+        if let Some(expected) = portion.expected.filter(|expected| *expected != batch.read) {
             return Err(Failure::findings(format!(
-                "the source does not hold any more what was read: {} of {} events are there in the ranges of a batch \
-                 of lane {}",
-                batch.read, due, portion.lane
+                "the source does not hold any more what was read: {} of {expected} events are there in the ranges of \
+                 batch {} of lane {}",
+                batch.read, portion.first.1, portion.first.0
             ))
             .with_help("they have expired, or were changed; nothing of this batch was replaced"));
         }
-        let old = match &portion.stead {
-            None => None,
-            Some(stead) => Some(self.landed_work(&stead.last)?),
-        };
-        batch.finish(portion.stead.clone(), |label, work| match &old {
-            None => Ok(work),
-            Some(old) => {
-                let landing = self.landings.get(label).ok_or_else(|| Failure::internal(format!("no {label}")))?;
-                let nothing = StagedWork::default();
-                let old = old.iter().find(|(l, _)| l == label).map_or(&nothing, |(_, work)| work);
-                let old = match (label, &portion.stead) {
-                    (super::REJECTS, Some(stead)) => landing.with_refused(&self.identity(&stead.last), old.clone())?,
-                    _ => old.clone(),
-                };
-                landing.take_place(&old, work)
-            }
+        // Rejects are about all landings: those of a reading into some of them do not replace the others'.
+        let covers = self.all.iter().all(|landing| into.contains(landing));
+        let reread = Reread { first: portion.first.clone(), whole: portion.whole };
+        batch.finish(Some(reread), |label, work| {
+            let landing = self.landings.get(label).ok_or_else(|| Failure::internal(format!("no {label}")))?;
+            let whole = portion.whole && (label != REJECTS || covers);
+            landing.take_place(&self.earlier_work(&portion.first, label, whole)?, work, whole)
         })
     }
 
-    fn identity(&self, name: &(LaneId, u64)) -> BatchIdentity {
+    /// What earlier readings have landed.
+    fn earlier_work(&self, first: &BatchName, label: &str, whole: bool) -> Outcome<Vec<StagedWork>> {
+        let mut found = Vec::new();
+        for batch in self.readings.in_landing(first, label) {
+            let Some(record) = batch.landings.iter().find(|l| l.landing == label) else { continue };
+            let work = StagedWork { rows: record.rows, merged: 0, bytes: record.bytes, detail: record.detail.clone() };
+            found.push(match label == REJECTS && whole {
+                true => {
+                    let identity = self.identity(&(batch.lane.clone(), batch.number));
+                    self.landings[label].with_refused(&identity, work)?
+                }
+                false => work,
+            });
+        }
+        Ok(found)
+    }
+
+    fn identity(&self, name: &BatchName) -> BatchIdentity {
         BatchIdentity {
             ledger: self.ledger.id().to_string(),
             pipeline: self.plan.pipeline.clone(),
@@ -250,17 +301,39 @@ impl Again<'_> {
         }
     }
 
-    /// What a batch has landed.
-    fn landed_work(&self, name: &(LaneId, u64)) -> Outcome<Vec<(String, StagedWork)>> {
-        let query = BatchQuery { number: Some(name.1), last: None };
-        let found = self.ledger.batches(&self.plan.pipeline, query)?.into_iter().find(|b| b.lane == name.0);
-        let batch = found.filter(|b| b.state == BatchState::Settled).ok_or_else(|| {
-            Failure::findings(format!("batch {} of lane {} is not settled", name.1, name.0))
-                .with_help("finish it first: sluice run PIPELINE --until-caught-up")
-        })?;
-        let work = |l: crate::ledger::LandingRecord| {
-            (l.landing, StagedWork { rows: l.rows, merged: 0, bytes: l.bytes, detail: l.detail })
+    /// The first batch, after its readings have been seen to be done.
+    fn settled(&self, portion: &Portion) -> Outcome<&BatchRecord> {
+        let (lane, number) = &portion.first;
+        let readings = self.readings.of(&portion.first);
+        let waits = |b: &&&BatchRecord| !matches!(b.state, BatchState::Settled | BatchState::Adopted);
+        let not_settled = |lane: &LaneId, number: u64| {
+            Failure::findings(format!("batch {number} of lane {lane} is not settled"))
+                .with_help(format!("finish it first: sluice run {} --until-caught-up", self.plan.pipeline))
         };
-        Ok(batch.landings.into_iter().map(work).collect())
+        if let Some(batch) = readings.iter().find(waits) {
+            return Err(not_settled(&batch.lane, batch.number));
+        }
+        let first = readings.iter().find(|b| b.lane == *lane && b.number == *number);
+        first.copied().ok_or_else(|| not_settled(lane, *number))
+    }
+
+    /// A landing that holds batches of this replay's lane knows a replay that the ledger does not: publishing under its
+    /// names would be taken for done.
+    fn refuse_unknown(&self, lane: &LaneId, next: u64) -> Outcome<()> {
+        for (name, landing) in self.landings {
+            let unknown = landing.held(lane)?.filter(|held| held.number >= next && held.ledger == self.ledger.id());
+            if let Some(held) = unknown {
+                return Err(Failure::findings(format!(
+                    "the landing {name} holds batch {} of lane {lane}, a replay that the ledger does not know",
+                    held.number
+                ))
+                .with_help(format!(
+                    "the ledger was restored from a backup: restore a newer one, or take over what has landed with \
+                     `sluice run {} --adopt`",
+                    self.plan.pipeline
+                )));
+            }
+        }
+        Ok(())
     }
 }

@@ -10,6 +10,7 @@ use super::{NullCounts, RejectKey, Shared};
 use crate::batch::{BatchIdentity, Staged};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
+use crate::kinds::BatchOrder;
 
 /// A staged batch with what the report wants to know of it.
 pub(super) struct Handover {
@@ -52,17 +53,23 @@ impl<'a> Stager<'a> {
 
     fn take(&mut self, done: Done) -> Outcome<()> {
         match done {
-            Done::Open(identity, opened_at) => self.open(identity, opened_at),
+            Done::Open(identity, order, opened_at) => self.open(identity, order, opened_at),
             Done::Processed(processed) => self.rows(*processed),
             Done::End => self.end(),
         }
     }
 
-    fn open(&mut self, identity: BatchIdentity, opened_at: i64) -> Outcome<()> {
+    fn open(&mut self, identity: BatchIdentity, order: BatchOrder, opened_at: i64) -> Outcome<()> {
         let into: Vec<usize> = self.events.iter().flat_map(|e| self.shared.plan.landings_of(*e)).collect();
         let is_feed = self.events.iter().any(|e| self.shared.plan.events[*e].context.is_of_changes());
-        self.batch =
-            Some(Gathering::open(self.shared.plan, &self.shared.landings, &into, identity, opened_at, is_feed)?);
+        self.batch = Some(Gathering::open(
+            self.shared.plan,
+            &self.shared.landings,
+            &into,
+            (identity, order),
+            opened_at,
+            is_feed,
+        )?);
         Ok(())
     }
 

@@ -1,5 +1,6 @@
 //! `sluice positions`: where are we in every partition, how far behind, and when does unread data expire?
 
+mod recognise;
 mod set;
 mod show;
 
@@ -83,6 +84,9 @@ pub(crate) fn positions(arguments: &Arguments, args: &PositionsArgs) -> Outcome<
     if args.changes {
         show::changes(arguments, &pipeline.config.name, &ledger.position_changes(&pipeline.config.name)?);
         return Ok(Exit::Fine);
+    }
+    if let Some(choice) = recognise::asked(args)? {
+        return recognise::choose(arguments, args, &pipeline, ledger.as_ref(), &choice);
     }
     if !args.set.is_empty() {
         return set::set(arguments, args, &project, &pipeline, ledger.as_ref());

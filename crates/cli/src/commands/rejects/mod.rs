@@ -1,6 +1,7 @@
 //! `sluice rejects`: which events were rejected, and why? Try them again.
 
 mod retry;
+mod unfinished;
 
 use std::collections::{BTreeMap, VecDeque};
 use std::fs::File;
@@ -20,7 +21,7 @@ use crate::exit::Exit;
 use crate::output::table::{Align, Table, cut, screen_width};
 use crate::output::{self, style};
 use crate::project::Project;
-use retry::Tried;
+use retry::{Record, Standing};
 
 /// One line of a reject file.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -66,13 +67,18 @@ pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit
             None => failure,
         });
     }
-    let tried = match SqliteLedger::open_existing(&project.ledger_path())? {
-        Some(ledger) if !args.all => Tried::read(&ledger, &name)?,
-        _ => Tried::default(),
+    if args.unfinished {
+        return unfinished::reject(arguments, args, &project, &pipeline);
+    }
+    let record = match SqliteLedger::open_existing(&project.ledger_path())? {
+        Some(ledger) if !args.all => Record::read(&ledger, &name)?,
+        _ => Record::default(),
     };
+    let mut standing = record.standing();
     let mut found = Found::default();
+    // The newest reject of an event counts; an older one of another landing is the same event.
     for file in files(&rejects_folder(&project.root, &name))? {
-        read(&file, args, &tried, &mut found)?;
+        read(&file, args, &mut standing, &mut found)?;
     }
     if args.retry {
         let rejects: Vec<RejectLine> = found.newest.into_iter().collect();
@@ -107,7 +113,7 @@ fn files(folder: &Path) -> Outcome<Vec<PathBuf>> {
     Ok(files.into_iter().map(|(_, path)| path).collect())
 }
 
-fn read(path: &Path, args: &RejectsArgs, tried: &Tried, found: &mut Found) -> Outcome<()> {
+fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mut Found) -> Outcome<()> {
     let file = File::open(path).map_err(|e| Failure::io("read", path, &e))?;
     for (number, line) in BufReader::new(file).lines().enumerate() {
         let line = line.map_err(|e| Failure::io("read", path, &e))?;
@@ -118,8 +124,16 @@ fn read(path: &Path, args: &RejectsArgs, tried: &Tried, found: &mut Found) -> Ou
         if args.batch.is_some_and(|b| b != reject.batch) || args.reason.as_ref().is_some_and(|r| *r != reject.reason) {
             continue;
         }
-        if tried.is_tried(&reject) {
+        if standing.is_over(&reject) {
             found.tried += 1;
+            continue;
+        }
+        if args.retry {
+            // What is open for several landings is read for all of them.
+            found.newest.push_back(reject);
+            continue;
+        }
+        if standing.is_counted(&reject) {
             continue;
         }
         if args.raw {
@@ -130,7 +144,7 @@ fn read(path: &Path, args: &RejectsArgs, tried: &Tried, found: &mut Found) -> Ou
         let key = (reject.reason.clone(), reject.station.clone(), reject.field.clone().unwrap_or_default());
         *found.groups.entry(key).or_default() += 1;
         found.newest.push_back(reject);
-        if found.newest.len() > args.last && !args.retry {
+        if found.newest.len() > args.last {
             found.newest.pop_front();
         }
     }

@@ -16,11 +16,13 @@ mod scan;
 use std::path::{Path, PathBuf};
 
 use sluice_core::batch::Ranges;
-use sluice_core::config::{OptionSpec, Options, ValueKind};
+use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::decode::{self, Format};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings};
+use sluice_core::kinds::{
+    Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, place_of,
+};
 use sluice_core::problem::Problem;
 
 use crate::local;
@@ -50,6 +52,10 @@ impl IntakeKind for Files {
 
     fn options(&self) -> &'static [OptionSpec] {
         OPTIONS
+    }
+
+    fn place(&self, connection: &ConnectionConfig, options: &Options) -> (String, String) {
+        (place_of(self.scheme(), &connection.target), options.text("match").unwrap_or_default())
     }
 
     fn formats(&self) -> &'static [&'static str] {

@@ -20,11 +20,11 @@ use std::sync::{Arc, OnceLock};
 use rdkafka::consumer::{CommitMode, Consumer as _};
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::batch::{Range, Ranges};
-use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
-    Behind, Intake, IntakeKind, LaneReader, Mark, Part, PartitionPosition, PartitionState, Settings,
+    Behind, Intake, IntakeKind, LaneReader, Mark, Part, PartitionPosition, PartitionState, Settings, place_of,
 };
 use sluice_core::names;
 use sluice_core::problem::Problem;
@@ -77,6 +77,10 @@ impl IntakeKind for Topics {
 
     fn options(&self) -> &'static [OptionSpec] {
         OPTIONS
+    }
+
+    fn place(&self, connection: &ConnectionConfig, options: &Options) -> (String, String) {
+        (place_of(self.scheme(), &connection.target), options.texts("topic").join(" "))
     }
 
     fn formats(&self) -> &'static [&'static str] {

@@ -133,6 +133,7 @@ impl Session for ClickhouseSession {
             bytes: |bytes| format!("unhex('{}')", hex(bytes)),
             insert_new: |into, values| format!("insert into {into} values {values}"),
             landed_micros: "toInt64(landed_at) * 1000000",
+            by_bytes: str::to_string,
         }
     }
 

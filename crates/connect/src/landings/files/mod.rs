@@ -16,7 +16,9 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Published, Settings, Stage, StagedWork, Stored};
+use sluice_core::kinds::{
+    BatchOrder, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork, Stored,
+};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
@@ -170,6 +172,9 @@ pub fn rejects_folder(root: &Path, pipeline: &str) -> PathBuf {
     root.join("rejects").join(pipeline)
 }
 
+/// What the names of records end in.
+const RECORD: &str = ".jsonl";
+
 pub(crate) struct FilesLanding {
     root: PathBuf,
     label: String,
@@ -182,15 +187,19 @@ impl FilesLanding {
         Self { root, label: label.into(), format, disk }
     }
 
-    /// Where batches of a lane are staged, below the root.
-    fn staging(&self, lane: &LaneId) -> PathBuf {
-        Path::new(".sluice").join("staging").join(&self.label).join(lane.as_str())
+    /// Where a ledger's batches of a lane are staged, below the root.
+    fn staging(&self, ledger: &str, lane: &LaneId) -> PathBuf {
+        Path::new(".sluice").join("staging").join(ledger).join(&self.label).join(lane.as_str())
+    }
+
+    /// Where the records of all lanes are kept.
+    fn records(&self) -> PathBuf {
+        self.root.join(".sluice").join("landed").join(&self.label)
     }
 
     /// The record of what landed of a lane.
     fn record(&self, lane: &LaneId) -> record::LandedRecord<'_> {
-        let folder = self.root.join(".sluice").join("landed").join(&self.label);
-        record::LandedRecord::new(folder.join(format!("{lane}.jsonl")), &self.disk)
+        record::LandedRecord::new(self.records().join(format!("{lane}{RECORD}")), &self.disk)
     }
 }
 
@@ -199,13 +208,31 @@ impl Landing for FilesLanding {
         self.record(lane).last()
     }
 
-    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
-        let folder = self.staging(&batch.lane).join(batch.number.to_string());
+    fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
+        let folder = self.records();
+        let entries = match std::fs::read_dir(&folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Holdings::default()),
+            Err(error) => return Err(Failure::io("list the folder", &folder, &error)),
+        };
+        let mut lanes = Vec::new();
+        for entry in entries {
+            let entry = entry.map_err(|e| Failure::io("list the folder", &folder, &e))?;
+            let name = entry.file_name().to_string_lossy().into_owned();
+            let Some(lane) = name.strip_suffix(RECORD).map(LaneId::named) else { continue };
+            let batches = self.record(&lane).all()?;
+            lanes.push(HeldLane { lane, batches, read_to: None });
+        }
+        Ok(Holdings { lanes, order: 0 })
+    }
+
+    fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {
+        let folder = self.staging(&batch.ledger, &batch.lane).join(batch.number.to_string());
         Ok(Box::new(stage::FilesStage::new(self, batch, folder)))
     }
 
-    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
-        let folder = self.root.join(self.staging(lane));
+    fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        let folder = self.root.join(self.staging(ledger, lane));
         let entries = match std::fs::read_dir(&folder) {
             Ok(entries) => entries,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
@@ -242,8 +269,8 @@ impl Landing for FilesLanding {
         self.disk.sync_folder(&self.root)
     }
 
-    fn take_place(&self, old: &StagedWork, work: StagedWork) -> Outcome<StagedWork> {
-        stage::take_place(old, work)
+    fn take_place(&self, earlier: &[StagedWork], work: StagedWork, whole: bool) -> Outcome<StagedWork> {
+        if whole { stage::take_place(earlier, work) } else { Ok(work) }
     }
 }
 

@@ -22,7 +22,7 @@ pub(super) fn publish(
     let record = landing.record(&batch.lane);
     if record.last()?.is_some_and(|held| held.ledger == batch.ledger && held.number >= batch.number) {
         // All of it was done before a crash; only the ledger does not know yet.
-        return clear(landing, batch);
+        return clear(landing, batch, &staged);
     }
     reach("publish.before");
     let mut folders: BTreeSet<&Path> = BTreeSet::new();
@@ -54,9 +54,15 @@ pub(super) fn publish(
     reach("publish.folders_synced");
     record.add(&LandedLine::new(batch, ranges, &staged))?;
     reach("publish.recorded");
-    clear(landing, batch)
+    clear(landing, batch, &staged)
 }
 
-fn clear(landing: &FilesLanding, batch: &BatchIdentity) -> Outcome<()> {
-    landing.disk.remove_tree(&landing.root.join(landing.staging(&batch.lane)).join(batch.number.to_string()))
+fn clear(landing: &FilesLanding, batch: &BatchIdentity, staged: &StagedFiles) -> Outcome<()> {
+    let own = landing.staging(&batch.ledger, &batch.lane).join(batch.number.to_string());
+    // Work of older versions was staged elsewhere.
+    let others = staged.files.iter().filter_map(|f| Path::new(&f.staged).parent().map(Path::to_path_buf));
+    for folder in std::iter::once(own).chain(others).collect::<BTreeSet<_>>() {
+        landing.disk.remove_tree(&landing.root.join(folder))?;
+    }
+    Ok(())
 }

@@ -1,7 +1,7 @@
 //! A landing's own record of what it holds: one line of JSON for each batch of a lane.
 
 use std::fs::File;
-use std::io::{Read as _, Seek as _, SeekFrom};
+use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
@@ -55,8 +55,20 @@ impl<'a> LandedRecord<'a> {
 
     /// The last batch.
     pub(super) fn last(&self) -> Outcome<Option<HeldBatch>> {
-        let Some((line, _)) = self.last_line()? else { return Ok(None) };
-        let parsed: LandedLine = serde_json::from_slice(&line).map_err(|e| {
+        self.last_line()?.map(|(line, _)| self.parse(&line)).transpose()
+    }
+
+    /// Every batch, in the order in which they landed.
+    pub(super) fn all(&self) -> Outcome<Vec<HeldBatch>> {
+        let Some((_, end)) = self.last_line()? else { return Ok(Vec::new()) };
+        let io = |e: std::io::Error| Failure::io("read", &self.path, &e);
+        let file = File::open(&self.path).map_err(io)?;
+        let lines = BufReader::new(file.take(end)).split(b'\n');
+        lines.map(|line| self.parse(&line.map_err(io)?)).collect()
+    }
+
+    fn parse(&self, line: &[u8]) -> Outcome<HeldBatch> {
+        let parsed: LandedLine = serde_json::from_slice(line).map_err(|e| {
             Failure::findings(format!("the record {} is not understood: {e}", self.path.display()))
                 .with_help("it was written by a newer version, or edited; use that version, or restore the file")
         })?;
@@ -67,7 +79,7 @@ impl<'a> LandedRecord<'a> {
             ))
             .with_help("use that version"));
         }
-        Ok(Some(parsed.held))
+        Ok(parsed.held)
     }
 
     /// Adds a batch after the last whole line; what a crash tore is cut off.

@@ -62,10 +62,18 @@ impl StagedFiles {
     }
 }
 
-/// Gives staged files the names of those that an older batch has in the same folders, so that each is replaced by one
-/// rename. What the older batch has beyond that is taken away.
-pub(super) fn take_place(old: &StagedWork, mut work: StagedWork) -> Outcome<StagedWork> {
-    let mut left: Vec<String> = StagedFiles::read(old)?.files.into_iter().map(|f| f.path).collect();
+/// Gives staged files the names of those that earlier readings have in the same folders, so that each is replaced by one
+/// rename. What those have beyond that is taken away.
+pub(super) fn take_place(earlier: &[StagedWork], mut work: StagedWork) -> Outcome<StagedWork> {
+    let mut left: Vec<String> = Vec::new();
+    for old in earlier {
+        for file in StagedFiles::read(old)?.files {
+            // A reading that replaced another one has its names.
+            if !left.contains(&file.path) {
+                left.push(file.path);
+            }
+        }
+    }
     let mut new = StagedFiles::read(&work)?;
     let place = |path: &str| {
         let path = Path::new(path);

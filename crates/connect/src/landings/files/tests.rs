@@ -91,7 +91,9 @@ fn the_shared_suite(
         suite::rows_appear_when_published,
         suite::publishing_twice_lands_once,
         suite::unsealed_work_is_forgotten,
-        suite::an_empty_batch_lands
+        suite::an_empty_batch_lands,
+        suite::ledgers_do_not_touch_each_others_work,
+        suite::holdings_tell_all_batches
     )]
     test: fn(&dyn Store),
 ) {
@@ -103,7 +105,7 @@ fn many_folders_do_not_need_many_open_files() {
     let store = FilesStore::new(PARQUET);
     let names: Vec<String> = (0..300).map(|i| format!("d{i}")).collect();
     let landing = store.landing();
-    let mut stage = landing.stage(&suite::identity(1)).unwrap();
+    let mut stage = landing.stage(&suite::identity(1), &suite::order(1)).unwrap();
     for round in ["a", "b"] {
         for name in &names {
             stage.write(suite::rows(name, &[round])).unwrap();
@@ -251,11 +253,11 @@ fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
     let other = suite::stage(landing.as_ref(), 2, &[("x", &["d"])]);
     suite::publish(landing.as_ref(), 2, &other).unwrap();
     let aside = BatchIdentity { lane: suite::lane().aside(1), ..suite::identity(1) };
-    let mut stage = landing.stage(&aside).unwrap();
+    let mut stage = landing.stage(&aside, &suite::order_after(9, &suite::identity(1))).unwrap();
     for (folder, text) in [("x", "A"), ("z", "B")] {
         stage.write(suite::rows(folder, &[text])).unwrap();
     }
-    let work = landing.take_place(&old, stage.finish().unwrap()).unwrap();
+    let work = landing.take_place(std::slice::from_ref(&old), stage.finish().unwrap(), true).unwrap();
     assert_eq!(store.visible(), ["a", "b", "c", "d"], "nothing is seen before it is published");
     for _ in 0..times {
         store.landing().publish(&aside, &suite::ranges(1), &work).unwrap();

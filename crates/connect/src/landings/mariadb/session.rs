@@ -218,6 +218,7 @@ impl Session for MariadbSession {
             bytes: |bytes| format!("x'{}'", hex(bytes)),
             insert_new: |into, values| format!("insert ignore into {into} values {values}"),
             landed_micros: "cast(unix_timestamp(b.landed_at) * 1000000 as signed)",
+            by_bytes: |text| format!("cast({text} as binary)"),
         }
     }
 

@@ -144,6 +144,7 @@ impl Session for PostgresSession {
             bytes: |bytes| format!("'\\x{}'::bytea", hex(bytes)),
             insert_new: |into, values| format!("insert into {into} values {values} on conflict do nothing"),
             landed_micros: "(extract(epoch from b.landed_at) * 1000000)::bigint",
+            by_bytes: |text| format!("{text} collate \"C\""),
         }
     }
 

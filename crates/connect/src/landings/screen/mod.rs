@@ -13,7 +13,9 @@ use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::durable::Disk;
 use sluice_core::failure::Outcome;
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Published, Settings, Stage, StagedWork};
+use sluice_core::kinds::{
+    BatchOrder, HeldBatch, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
+};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
@@ -83,8 +85,8 @@ struct ScreenLanding {
 }
 
 impl ScreenLanding {
-    fn path(&self, lane: &LaneId, number: u64) -> PathBuf {
-        spool::path(&self.spool, lane, number)
+    fn path(&self, batch: &BatchIdentity) -> PathBuf {
+        spool::path(&self.spool, batch)
     }
 }
 
@@ -93,18 +95,22 @@ impl Landing for ScreenLanding {
         Ok(None)
     }
 
-    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
-        let path = self.path(&batch.lane, batch.number);
+    fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
+        Ok(Holdings::default())
+    }
+
+    fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {
+        let path = self.path(batch);
         stage::ScreenStage::create(path, self.as_table, self.cut, self.disk.clone())
     }
 
-    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
-        spool::discard(&self.spool, lane, keep, &self.disk)
+    fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        spool::discard(&self.spool, ledger, lane, keep, &self.disk)
     }
 
     fn publish(&self, batch: &BatchIdentity, _: &Ranges, work: &StagedWork) -> Outcome<Published> {
         let mut out = self.out.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        publish::print(&self.path(&batch.lane, batch.number), work, &mut *out)?;
+        publish::print(&spool::sealed(&self.spool, batch), work, &mut *out)?;
         Ok(Published::default())
     }
 }
@@ -157,7 +163,9 @@ mod tests {
             suite::rows_appear_when_published,
             suite::publishing_twice_lands_once,
             suite::unsealed_work_is_forgotten,
-            suite::an_empty_batch_lands
+            suite::an_empty_batch_lands,
+            suite::ledgers_do_not_touch_each_others_work,
+            suite::holdings_tell_all_batches
         )]
         test: fn(&dyn Store),
     ) {

@@ -137,6 +137,7 @@ impl Session for SqliteSession {
             bytes: |bytes| format!("x'{}'", hex(bytes)),
             insert_new: |into, values| format!("insert into {into} values {values} on conflict do nothing"),
             landed_micros: "cast(round((julianday(b.landed_at) - 2440587.5) * 86400000) as integer) * 1000",
+            by_bytes: str::to_string,
         }
     }
 

@@ -1,19 +1,21 @@
 //! A store's own record of what has landed in it: batches, and the rows that it refused.
 
-use sluice_core::batch::{BatchIdentity, Ranges};
+use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, RefusedRow, StoredBatch};
+use sluice_core::kinds::{HeldBatch, HeldLane, RefusedRow, StoredBatch};
 
-use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, StoreResult};
+use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, StoreResult, number};
 use super::shape::TableName;
 
-/// How far a lane's number stands above that of a batch within the number that rows carry.
-const LANE_BITS: u32 = 40;
+/// How far a batch's place in the order of opening stands above its lane's number within the number that rows carry.
+pub(super) const LANE_BITS: u32 = 20;
 
-/// The number that the rows of a batch carry: its lane's, then its own.
-pub(super) fn batch_id(lane: i64, number: u64) -> i64 {
-    (lane << LANE_BITS) + i64::try_from(number).unwrap_or(0)
+/// The number that the rows of a batch carry: its place in the order in which batches were opened, then its lane's
+/// number, which keeps ledgers and pipelines apart that write to one store. It grows with the order of opening, also
+/// from one lane to another.
+pub(super) fn batch_id(lane: i64, opened: u64) -> i64 {
+    (i64::try_from(opened).unwrap_or(0) << LANE_BITS) + lane
 }
 
 /// The batches of one table's neighbourhood.
@@ -38,6 +40,27 @@ impl Book<'_> {
             self.table(BATCHES)
         );
         Ok(self.session.query(&sql)?.first().and_then(held))
+    }
+
+    /// All batches of the lanes of a landing.
+    pub(super) fn holdings(&mut self, landing: &str) -> StoreResult<Vec<HeldLane>> {
+        let lanes = format!("select id, lane from {} where landing = {}", self.table(LANES), self.literal(landing));
+        let mut found = Vec::new();
+        for row in self.session.query(&lanes)? {
+            let [Some(id), Some(lane)] = &row[..] else { continue };
+            let sql =
+                format!("select ledger, number, ranges from {} where lane = {id} order by number", self.table(BATCHES));
+            let batches = self.session.query(&sql)?.iter().filter_map(held).collect();
+            found.push(HeldLane { lane: LaneId::named(lane.as_str()), batches, read_to: None });
+        }
+        Ok(found)
+    }
+
+    /// The last place in the order of opening that a batch of any landing beside the table carries.
+    pub(super) fn order(&mut self) -> StoreResult<u64> {
+        let sql = format!("select coalesce(max(id), 0) from {}", self.table(BATCHES));
+        let last = number(&self.session.query(&sql)?).unwrap_or(0);
+        Ok(u64::try_from(last >> LANE_BITS).unwrap_or(0))
     }
 
     /// Notes a batch; false where it is noted already.
@@ -78,6 +101,12 @@ impl Book<'_> {
     pub(super) fn ledger_of(&mut self, id: i64) -> StoreResult<Option<String>> {
         let sql = format!("select ledger from {} where id = {id}", self.table(BATCHES));
         Ok(self.session.query(&sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten()))
+    }
+
+    /// How many rows a batch has landed.
+    pub(super) fn landed_of(&mut self, id: i64) -> StoreResult<u64> {
+        let sql = format!("select landed from {} where id = {id}", self.table(BATCHES));
+        Ok(number(&self.session.query(&sql)?).and_then(|n| u64::try_from(n).ok()).unwrap_or(0))
     }
 
     /// Notes refused rows.
@@ -228,9 +257,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn numbers_of_batches_grow_within_a_lane_and_never_meet() {
-        assert_eq!(batch_id(1, 0), 1 << 40);
-        assert!(batch_id(1, 5) < batch_id(1, 6) && batch_id(1, 1 << 39) < batch_id(2, 1));
+    fn numbers_of_batches_grow_with_the_order_of_opening_and_never_meet() {
+        assert_eq!(batch_id(1, 0), 1);
+        // A later batch has a larger number, whichever lane it is of.
+        assert!(batch_id(1, 5) < batch_id(1, 6) && batch_id(2, 5) < batch_id(1, 6) && batch_id(1, 5) < batch_id(2, 5));
     }
 
     #[test]

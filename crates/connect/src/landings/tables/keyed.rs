@@ -1,13 +1,16 @@
 //! The statements of keyed modes: from a table of incoming rows into the table that lands.
 //!
-//! An older change never overwrites a newer one. What is newer is told by a version column; without one, by the
-//! position in the source: within one partition the higher position, else the batch that was read later. Keys that a
-//! mirror deletes are kept in a table beside it with the same stamp, so that an older change cannot bring them back.
+//! An older change never overwrites a newer one. A version column decides which is newer; a change without a version is
+//! older than any with one. Without such a column the source decides: within one partition of an arrival the higher
+//! position; else the change whose batch was opened later; within one batch the partition whose name comes later. A
+//! change that is read again counts where it was read first. Keys that a mirror deletes are kept in a table beside it
+//! with the same stamp, so that an older change cannot bring them back.
 
 use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray as _;
 use sluice_core::failure::{Failure, FailureKind};
 
+use super::book::LANE_BITS;
 use super::session::{Session, Spelling, StoreError, StoreResult, Target, number};
 use super::shape::{BATCH, DELETED, LACKS, POSITION, SOURCE, WAS};
 
@@ -116,12 +119,17 @@ impl Keyed<'_> {
     pub(crate) fn may_replace(&self, there: &str, new: &str) -> String {
         if let Some(version) = &self.target.version {
             let v = self.quote(version);
-            return format!("({there}.{v} is null or {new}.{v} >= {there}.{v})");
+            return format!("({there}.{v} is null or ({new}.{v} is not null and {new}.{v} >= {there}.{v}))");
         }
         let (s, p, b) = (self.quote(SOURCE), self.quote(POSITION), self.quote(BATCH));
+        let (old_source, new_source) =
+            ((self.spelling.by_bytes)(&format!("{there}.{s}")), (self.spelling.by_bytes)(&format!("{new}.{s}")));
+        // The lane tells arrivals apart whose partitions have the same names.
+        let lane = format!("% {}", 1_i64 << LANE_BITS);
         format!(
-            "({there}.{b} is null or case when {there}.{s} = {new}.{s} then {new}.{p} >= {there}.{p} \
-             else {new}.{b} >= {there}.{b} end)"
+            "({there}.{b} is null or case when {there}.{s} = {new}.{s} and {there}.{b} {lane} = {new}.{b} {lane} then \
+             {new}.{p} >= {there}.{p} when {there}.{b} = {new}.{b} then {new_source} >= {old_source} else {new}.{b} > \
+             {there}.{b} end)"
         )
     }
 
@@ -288,6 +296,7 @@ mod tests {
             bytes: |_| String::new(),
             insert_new: |into, values| format!("insert into {into} values {values}"),
             landed_micros: "",
+            by_bytes: |x| x.to_string(),
         }
     }
 
@@ -310,19 +319,20 @@ mod tests {
         assert_eq!(
             keyed.upsert("true"),
             "insert into permit as t (id, v) select s.id, s.v from sluice_incoming s where true on conflict (id) do \
-             update set v = excluded.v where (t.v is null or excluded.v >= t.v)"
+             update set v = excluded.v where (t.v is null or (excluded.v is not null and excluded.v >= t.v))"
         );
         assert_eq!(keyed.gone_columns(), ["id", "v"]);
     }
 
     #[test]
-    fn without_one_the_position_decides_within_a_partition_and_the_batch_beyond() {
+    fn without_one_the_position_decides_within_a_partition_and_the_order_of_opening_beyond() {
         let target = target(None);
         let keyed = Keyed { spelling: spelling(), target: &target };
         assert_eq!(
             keyed.may_replace("t", "s"),
-            "(t._batch is null or case when t._source = s._source then s._position >= t._position else s._batch >= \
-             t._batch end)"
+            "(t._batch is null or case when t._source = s._source and t._batch % 1048576 = s._batch % 1048576 then \
+             s._position >= t._position when t._batch = s._batch then s._source >= t._source else s._batch > t._batch \
+             end)"
         );
         assert_eq!(keyed.gone_columns(), ["id", "_source", "_position", "_batch"]);
     }

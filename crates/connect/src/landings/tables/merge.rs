@@ -1,4 +1,5 @@
-//! Within a batch the changes of a key become one: the last, or the one with the highest version.
+//! Within a batch the changes of a key become one: the last, or the one with the highest version. Of several partitions
+//! the one whose name comes last counts, so that it does not matter in which order they were read.
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, TimestampMicrosecondType};
@@ -7,6 +8,7 @@ use arrow_schema::DataType;
 use hashbrown::HashTable;
 use rustc_hash::FxBuildHasher;
 use std::hash::BuildHasher as _;
+use std::sync::Arc;
 
 /// The keys of a batch so far, each with the row that stands for it.
 #[derive(Default)]
@@ -25,11 +27,13 @@ struct Entry {
     end: usize,
     row: usize,
     version: Option<i64>,
+    partition: Arc<str>,
 }
 
 impl Merge {
-    /// Adds rows. `key` and `version` are columns of theirs. A row with a null in its key stands for itself.
-    pub(super) fn add(&mut self, rows: &RecordBatch, key: &[usize], version: Option<usize>) {
+    /// Adds rows of a partition. `key` and `version` are columns of theirs. A row with a null in its key stands for
+    /// itself.
+    pub(super) fn add(&mut self, rows: &RecordBatch, partition: &Arc<str>, key: &[usize], version: Option<usize>) {
         let first = self.stands.len();
         self.stands.resize(first + rows.num_rows(), true);
         for row in 0..rows.num_rows() {
@@ -39,26 +43,27 @@ impl Merge {
                 continue;
             }
             let version = version.and_then(|column| number(rows.column(column), row));
-            self.one(first + row, version);
+            self.one(first + row, version, partition);
         }
     }
 
-    fn one(&mut self, row: usize, version: Option<i64>) {
+    fn one(&mut self, row: usize, version: Option<i64>, partition: &Arc<str>) {
         let Self { table, arena, scratch, stands, merged } = self;
         let hash = FxBuildHasher.hash_one(scratch.as_slice());
         let found = table.find_mut(hash, |e| arena[e.start..e.end] == **scratch);
         let Some(entry) = found else {
             let start = arena.len();
             arena.extend_from_slice(scratch);
-            let entry = Entry { start, end: arena.len(), row, version };
+            let entry = Entry { start, end: arena.len(), row, version, partition: Arc::clone(partition) };
             table.insert_unique(hash, entry, |e| FxBuildHasher.hash_one(&arena[e.start..e.end]));
             return;
         };
         *merged += 1;
         // No version is older than any; of equal ones the later row counts.
-        if version >= entry.version {
+        if (version, partition) >= (entry.version, &entry.partition) {
             stands[entry.row] = false;
             (entry.row, entry.version) = (row, version);
+            entry.partition.clone_from(partition);
         } else {
             stands[row] = false;
         }
@@ -104,7 +109,7 @@ pub(super) fn write_key(out: &mut Vec<u8>, column: &ArrayRef, row: usize) -> boo
 }
 
 /// A whole number, day or moment.
-fn number(column: &ArrayRef, row: usize) -> Option<i64> {
+pub(super) fn number(column: &ArrayRef, row: usize) -> Option<i64> {
     if column.is_null(row) {
         return None;
     }
@@ -119,8 +124,6 @@ fn number(column: &ArrayRef, row: usize) -> Option<i64> {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use super::*;
     use arrow_array::{Int32Array, Int64Array, StringArray};
     use rstest::rstest;
@@ -135,7 +138,7 @@ mod tests {
             let b: ArrayRef = Arc::new(Int32Array::from(part.iter().map(|r| r.1).collect::<Vec<_>>()));
             let v: ArrayRef = Arc::new(Int64Array::from(part.iter().map(|r| r.2).collect::<Vec<_>>()));
             let batch = RecordBatch::try_from_iter_with_nullable([("a", a, true), ("b", b, true), ("v", v, true)]);
-            merge.add(&batch.unwrap(), &[0, 1], with_version.then_some(2));
+            merge.add(&batch.unwrap(), &"a".into(), &[0, 1], with_version.then_some(2));
         }
         (merge.stands().to_vec(), merge.merged())
     }
@@ -154,13 +157,27 @@ mod tests {
         assert_eq!(merged, expected.iter().filter(|s| !**s).count() as u64);
     }
 
+    #[rstest]
+    #[case(&["a", "b", "a"], &[false, true, false])]
+    #[case(&["b", "a", "a"], &[true, false, false])]
+    #[case(&["a", "b", "b"], &[false, false, true])]
+    fn of_several_partitions_the_last_name_counts(#[case] partitions: &[&str], #[case] expected: &[bool]) {
+        let mut merge = Merge::default();
+        for partition in partitions {
+            let key: ArrayRef = Arc::new(Int32Array::from(vec![7]));
+            let rows = RecordBatch::try_from_iter([("k", key)]).unwrap();
+            merge.add(&rows, &(*partition).into(), &[0], None);
+        }
+        assert_eq!(merge.stands(), expected);
+    }
+
     #[test]
     fn keys_of_several_columns_do_not_run_together() {
         let a: ArrayRef = Arc::new(StringArray::from(vec!["ab", "a"]));
         let b: ArrayRef = Arc::new(StringArray::from(vec!["c", "bc"]));
         let batch = RecordBatch::try_from_iter([("a", a), ("b", b)]).unwrap();
         let mut merge = Merge::default();
-        merge.add(&batch, &[0, 1], None);
+        merge.add(&batch, &"a".into(), &[0, 1], None);
         assert_eq!(merge.merged(), 0);
     }
 }

@@ -28,7 +28,9 @@ use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::{HeldBatch, Landing, Published, Settings, Stage, StagedWork};
+use sluice_core::kinds::{
+    BatchOrder, HeldBatch, Holdings, Landing, Published, RefusedRow, Settings, Stage, StagedWork,
+};
 use sluice_core::plan::OutputColumn;
 use sluice_core::table::{Dialect, Found, TableReport, compare};
 use sluice_core::types::SqlType;
@@ -303,34 +305,59 @@ impl Landing for TableLanding {
         })
     }
 
-    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
+    fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
+        self.with_session(&LaneId::named("holdings"), |session| {
+            let mut book = Book { session, beside: &self.table };
+            let lanes = book.holdings(&self.label).map_err(StoreError::into_failure)?;
+            Ok(Holdings { lanes, order: book.order().map_err(StoreError::into_failure)? })
+        })
+    }
+
+    fn stage(&self, batch: &BatchIdentity, order: &BatchOrder) -> Outcome<Box<dyn Stage>> {
         let lane = self.lane_number(&batch.lane)?;
-        let id = batch_id(lane, batch.number);
-        let detail = Detail { batch: id, order: id, lane, ..Detail::default() };
-        let path = files::path(&self.spool, &batch.lane, batch.number);
+        let id = batch_id(lane, order.own);
+        let first = match &order.first {
+            Some(((first, _), opened)) => batch_id(self.lane_number(first)?, *opened),
+            None => id,
+        };
+        let detail = Detail { batch: id, order: first, lane, ..Detail::default() };
+        let path = files::path(&self.spool, batch);
         stage::TableStage::create(&self.shape, path, &self.disk, detail)
     }
 
-    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
-        files::discard(&self.spool, lane, keep, &self.disk)
+    fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        files::discard(&self.spool, ledger, lane, keep, &self.disk)
     }
 
     fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<Published> {
-        let rows = files::path(&self.spool, &batch.lane, batch.number);
+        let rows = files::sealed(&self.spool, batch);
         let published =
             self.with_session(&batch.lane, |session| publish::publish(self, session, batch, ranges, work, &rows))?;
-        self.disk.remove_file(&rows)?;
-        self.disk.remove_file(&spool::events_path(&rows))?;
+        for file in [spool::under_path(&rows), spool::under_events_path(&rows), spool::events_path(&rows), rows] {
+            self.disk.remove_file(&file)?;
+        }
         Ok(published)
     }
 
-    fn take_place(&self, old: &StagedWork, mut work: StagedWork) -> Outcome<StagedWork> {
+    fn staged_events(&self, batch: &BatchIdentity, _: &StagedWork) -> Outcome<Option<Vec<RefusedRow>>> {
+        let rows = files::sealed(&self.spool, batch);
+        let mut found = spool::all_events(&spool::events_path(&rows))?;
+        let under = spool::under_events_path(&rows);
+        if under.exists() {
+            found.extend(spool::all_events(&under)?);
+        }
+        found.sort_by(|a, b| (&a.partition, a.position).cmp(&(&b.partition, b.position)));
+        Ok(Some(found))
+    }
+
+    fn take_place(&self, earlier: &[StagedWork], mut work: StagedWork, whole: bool) -> Outcome<StagedWork> {
         let mut new = Detail::read(&work)?;
-        if !old.detail.is_null() {
+        for old in earlier.iter().filter(|old| !old.detail.is_null()) {
             let old = Detail::read(old)?;
             new.order = old.order;
-            new.replaces = old.replaces;
-            new.replaces.push(old.batch);
+            if whole {
+                new.replaces.push(old.batch);
+            }
         }
         work.detail = new.note()?;
         Ok(work)

@@ -3,6 +3,7 @@
 //! The identity stands under a unique key, so that a rival waits for the first to commit and then sees that the batch
 //! is there. May be called again after a crash at any point.
 
+use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -18,7 +19,7 @@ use sluice_core::kinds::{Published, RefusedRow, StagedWork};
 use super::book::{Book, foreign};
 use super::session::{Objection, Session, StoreError, StoreResult, Target};
 use super::shape::{BATCH, CHANGE, CHANGES, DELETED, Mode, WITHIN};
-use super::{Detail, TableLanding, spool};
+use super::{Detail, TableLanding, merge, spool};
 
 /// So many refused rows of one batch are no accident any more: the batch waits until somebody has looked.
 const TOO_MANY: usize = 10_000;
@@ -42,7 +43,7 @@ pub(super) fn publish(
     reach("publish.before");
     let parts = publishing.parts(rows)?;
     let objections = publishing.objections(&parts);
-    let refused = match objections.is_empty() {
+    let published = match objections.is_empty() {
         true => match publishing.whole(&parts) {
             Ok(()) => return Ok(Published::default()),
             Err(StoreError::Refused { .. }) => publishing.by_parts(&parts, rows, &objections),
@@ -50,7 +51,7 @@ pub(super) fn publish(
         },
         false => publishing.by_parts(&parts, rows, &objections),
     };
-    refused.map(|refused| Published { refused }).map_err(|error| {
+    published.map_err(|error| {
         let failure = publishing.failure(error);
         // Where the session still works nothing of the batch may stay open in it.
         let _ = publishing.session.execute("rollback");
@@ -78,12 +79,17 @@ impl Publishing<'_> {
         let id = self.detail.batch;
         let Some(ledger) = self.book().ledger_of(id)? else { return Ok(None) };
         foreign(self.batch, &ledger).map_err(StoreError::Failed)?;
-        Ok(Some(Published { refused: self.book().refused(id)? }))
+        let (rows, refused) = (self.work.rows, self.book().refused(id)?);
+        let landed = self.book().landed_of(id)?;
+        Ok(Some(Published { unmerged: (landed + refused.len() as u64).saturating_sub(rows), refused }))
     }
 
     /// The rows to load, with their batch where the table wants it.
     fn parts(&self, rows: &Path) -> Outcome<Vec<RecordBatch>> {
-        let parts = spool::read(rows)?;
+        self.with_numbers(spool::read(rows)?)
+    }
+
+    fn with_numbers(&self, parts: Vec<RecordBatch>) -> Outcome<Vec<RecordBatch>> {
         if !self.target.columns.iter().any(|(name, _)| name == BATCH) {
             return Ok(parts);
         }
@@ -203,15 +209,10 @@ impl Publishing<'_> {
     }
 
     /// Loads what can be loaded, splitting until each refused row stands alone.
-    fn by_parts(
-        &mut self,
-        parts: &[RecordBatch],
-        rows: &Path,
-        objections: &[Objection],
-    ) -> StoreResult<Vec<RefusedRow>> {
+    fn by_parts(&mut self, parts: &[RecordBatch], rows: &Path, objections: &[Objection]) -> StoreResult<Published> {
         // A column that is gone or has another type refuses every row; that is no matter of rows.
         self.landing.compare_again(self.session)?;
-        let mut split = Split { refused: Vec::new(), older: 0 };
+        let mut split = Split::default();
         if self.session.has_transactions() {
             self.begin()?;
         } else if self.target.columns.iter().any(|(name, _)| name == BATCH) {
@@ -226,21 +227,99 @@ impl Publishing<'_> {
             from = objection.row + 1;
         }
         self.range(&mut split, parts, from, total)?;
-        let refused = self.describe(rows, &split)?;
+        let mut refused = self.describe(rows, &split)?;
         if self.landing.shape.hold && !refused.is_empty() {
             return Err(StoreError::Failed(self.held_up(&refused[0])));
         }
-        let (id, count) = (self.detail.batch, refused.len() as u64);
         if !self.session.has_transactions() {
             self.found_again_end(&refused)?;
-            return Ok(refused);
+            return Ok(Published { refused, unmerged: 0 });
         }
+        let unmerged = self.unmerge(&mut split, parts, rows, &mut refused)?;
+        let (id, count) = (self.detail.batch, refused.len() as u64);
         self.book().refuse(id, &refused)?;
         reach("publish.table_refused");
-        let landed = self.work.rows - count;
+        let landed = self.work.rows + unmerged - count;
         self.book().correct(id, landed, count, split.older)?;
         self.commit()?;
-        Ok(refused)
+        Ok(Published { refused, unmerged })
+    }
+
+    /// Where the last change of a key was refused, the one before it stands, as it would have in a batch of its own.
+    /// Gives how many merged rows were tried: those that landed, and those that were refused themselves.
+    fn unmerge(
+        &mut self,
+        split: &mut Split,
+        parts: &[RecordBatch],
+        rows: &Path,
+        refused: &mut Vec<RefusedRow>,
+    ) -> StoreResult<u64> {
+        let under = spool::under_path(rows);
+        if split.refused.is_empty() || !under.exists() {
+            return Ok(0);
+        }
+        let read = |path: &Path| spool::read(path).map_err(StoreError::Failed);
+        let (merged, events) = (read(&under)?, read(&spool::under_events_path(rows))?);
+        let chains = self.chains(&merged, &events);
+        let merged = self.with_numbers(merged).map_err(StoreError::Failed)?;
+        let mut tried = 0;
+        let standing: Vec<Vec<u8>> = split.refused.iter().filter_map(|(row, ..)| self.key_at(parts, *row)).collect();
+        for key in standing {
+            for row in chains.get(&key).into_iter().flatten() {
+                tried += 1;
+                let one = spool::slice(&merged, *row, row + 1);
+                let objection = self.objections(&one).into_iter().next();
+                let result = match objection {
+                    Some(objection) => Err((Some(0), Some(objection.column), objection.message)),
+                    None => self.attempt(&one)?,
+                };
+                match result {
+                    Ok(older) => {
+                        split.older += older;
+                        break;
+                    }
+                    Err((_, column, message)) => {
+                        let (partition, position, bytes) = spool::event_of(&events, *row).ok_or_else(|| {
+                            StoreError::Failed(Failure::internal("a merged row has no event in the spool"))
+                        })?;
+                        refused.push(RefusedRow { partition, position, column, message, bytes });
+                    }
+                }
+            }
+        }
+        Ok(tried)
+    }
+
+    /// For each key the rows that were merged into a later one, the latest first.
+    fn chains(&self, merged: &[RecordBatch], events: &[RecordBatch]) -> HashMap<Vec<u8>, Vec<usize>> {
+        let version = |row: usize| {
+            let name = self.target.version.as_ref()?;
+            let (part, at) = part_of(merged, row)?;
+            merge::number(part.column_by_name(name)?, at)
+        };
+        let mut chains: HashMap<Vec<u8>, Vec<usize>> = HashMap::new();
+        for row in 0..merged.iter().map(RecordBatch::num_rows).sum() {
+            if let Some(key) = self.key_at(merged, row) {
+                chains.entry(key).or_default().push(row);
+            }
+        }
+        let place = |row: usize| spool::event_of(events, row).map(|(partition, position, _)| (partition, position));
+        for rows in chains.values_mut() {
+            rows.sort_by_cached_key(|row| std::cmp::Reverse((version(*row), place(*row), *row)));
+        }
+        chains
+    }
+
+    /// The bytes of a row's key; None where a part of it is null.
+    fn key_at(&self, parts: &[RecordBatch], row: usize) -> Option<Vec<u8>> {
+        let (part, at) = part_of(parts, row)?;
+        let mut bytes = Vec::new();
+        let whole = self
+            .target
+            .key
+            .iter()
+            .all(|key| part.column_by_name(key).is_some_and(|column| merge::write_key(&mut bytes, column, at)));
+        whole.then_some(bytes)
     }
 
     /// Loads rows `from..to`, each of which may be refused.
@@ -354,6 +433,17 @@ impl Publishing<'_> {
 struct Split {
     refused: Vec<(usize, Option<String>, String)>,
     older: u64,
+}
+
+/// The part that holds a row, and its place there.
+fn part_of(parts: &[RecordBatch], mut row: usize) -> Option<(&RecordBatch, usize)> {
+    for part in parts {
+        if row < part.num_rows() {
+            return Some((part, row));
+        }
+        row -= part.num_rows();
+    }
+    None
 }
 
 /// Adds the column of the batch, before that of deletes.

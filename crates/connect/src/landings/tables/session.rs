@@ -106,6 +106,8 @@ pub(crate) struct Spelling {
     pub insert_new: fn(into: &str, values: &str) -> String,
     /// The column `landed_at` in microseconds since 1970.
     pub landed_micros: &'static str,
+    /// An expression of text, compared by its bytes whatever the collation of its column.
+    pub by_bytes: fn(&str) -> String,
 }
 
 impl Spelling {

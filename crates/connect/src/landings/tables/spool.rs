@@ -1,5 +1,6 @@
 //! The spool of a batch: its rows in one file, the events that they came from in another, both as streams of Arrow's
-//! interprocess format. The second is only read where a store refuses a row.
+//! interprocess format. The second is only read where a store refuses a row, and so are the two files of rows that were
+//! merged into others.
 
 use std::fs::File;
 use std::io::{BufReader, BufWriter};
@@ -15,12 +16,23 @@ use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef};
 use sluice_core::durable::Disk;
 use sluice_core::event::{Position, RowOrigin};
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::RefusedRow;
 
 const BUFFER: usize = 1 << 18;
 
 /// The file of the events beside that of the rows.
 pub(super) fn events_path(rows: &Path) -> PathBuf {
     rows.with_extension("events")
+}
+
+/// The file of rows that were merged into others, and that of their events. Not there where there are none.
+pub(super) fn under_path(rows: &Path) -> PathBuf {
+    rows.with_extension("merged")
+}
+
+/// See [`under_path`].
+pub(super) fn under_events_path(rows: &Path) -> PathBuf {
+    rows.with_extension("merged_events")
 }
 
 /// Writes one of the files.
@@ -105,6 +117,17 @@ pub(super) fn event_of(batches: &[RecordBatch], mut row: usize) -> Option<(Arc<s
         return Some((source.into(), position, batch.column(3).as_binary::<i32>().value(row).to_vec()));
     }
     None
+}
+
+/// All events of a file, as refused rows without a message.
+pub(super) fn all_events(path: &Path) -> Outcome<Vec<RefusedRow>> {
+    let batches = read(path)?;
+    let count = batches.iter().map(RecordBatch::num_rows).sum();
+    let one = |row| {
+        let (partition, position, bytes) = event_of(&batches, row)?;
+        Some(RefusedRow { partition, position, column: None, message: String::new(), bytes })
+    };
+    Ok((0..count).filter_map(one).collect())
 }
 
 /// Rows from one of a batch on, as many as asked for.

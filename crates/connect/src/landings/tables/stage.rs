@@ -1,6 +1,6 @@
 //! Stages a batch for a table: spools its rows as they will be loaded, merged by key where there is one.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
@@ -161,6 +161,44 @@ impl TableStage {
     }
 }
 
+/// The rows that were merged into others, which land where the store refuses those. The files are made with the first
+/// such row.
+struct Under<'a> {
+    path: &'a Path,
+    schema: &'a SchemaRef,
+    files: Option<(SpoolWriter, SpoolWriter)>,
+}
+
+impl<'a> Under<'a> {
+    fn new(path: &'a Path, schema: &'a SchemaRef) -> Self {
+        Self { path, schema, files: None }
+    }
+
+    fn put(&mut self, rows: &RecordBatch, origin: &RowOrigin, stands: &[bool]) -> Outcome<()> {
+        let keep: Vec<bool> = stands.iter().map(|stands| !stands).collect();
+        if !keep.contains(&true) {
+            return Ok(());
+        }
+        if self.files.is_none() {
+            let path = spool::under_path(self.path);
+            let events = SpoolWriter::create(spool::under_events_path(self.path), &spool::events_schema())?;
+            self.files = Some((SpoolWriter::create(path, self.schema)?, events));
+        }
+        let Some((file, events)) = &mut self.files else { return Ok(()) };
+        events.write(&spool::events(origin, rows.num_rows(), Some(&keep))?)?;
+        let kept = filter_record_batch(rows, &BooleanArray::from(keep));
+        file.write(&kept.map_err(|e| Failure::internal(e.to_string()))?)
+    }
+
+    fn finish(self, disk: &Disk) -> Outcome<()> {
+        if let Some((rows, events)) = self.files {
+            rows.finish(disk)?;
+            events.finish(disk)?;
+        }
+        Ok(())
+    }
+}
+
 /// Whether each change is a delete; null for a kind that is none of ours, which is refused later.
 fn deleted(change: Option<&ArrayRef>, rows: usize) -> BooleanArray {
     let Some(change) = change.filter(|c| matches!(c.data_type(), DataType::Utf8)) else {
@@ -178,7 +216,7 @@ impl Stage for TableStage {
         if !self.shape.mode.is_keyed() {
             return self.put(&shaped, &origin, None);
         }
-        self.merge.add(&shaped, &self.key, self.version);
+        self.merge.add(&shaped, &origin.chunk.partition, &self.key, self.version);
         self.waiting.push((shaped, origin));
         self.marks.extend(rows.marks);
         Ok(())
@@ -198,15 +236,19 @@ impl Stage for TableStage {
         }
         let stands = self.merge.stands().to_vec();
         let mut start = 0;
+        let (path, schema) = (self.path.clone(), Arc::clone(&self.schema));
+        let mut under = Under::new(&path, &schema);
         for (rows, origin) in std::mem::take(&mut self.waiting) {
             let end = start + rows.num_rows();
             self.put(&rows, &origin, Some(&stands[start..end]))?;
+            under.put(&rows, &origin, &stands[start..end])?;
             start = end;
         }
-        let Self { rows, events, disk, path, count, detail, .. } = *self;
+        let Self { rows, events, disk, count, detail, .. } = *self;
         reach("stage.closed");
         let bytes = rows.finish(&disk)?;
         events.finish(&disk)?;
+        under.finish(&disk)?;
         if let Some(folder) = path.parent() {
             disk.sync_folder(folder)?;
         }

@@ -19,14 +19,16 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, Landing, LandingKind, Published, Settings, Stage, StagedWork};
+use sluice_core::kinds::{
+    BatchOrder, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
+};
 use sluice_core::names;
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
 use super::spool;
 use crate::broker::{Admin, Broker};
-use producer::LaneProducer;
+use producer::{LaneProducer, Note};
 
 const CREATE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default(
@@ -184,8 +186,12 @@ pub(crate) struct TopicsLanding {
 }
 
 impl TopicsLanding {
-    fn path(&self, lane: &LaneId, number: u64) -> PathBuf {
-        spool::path(&self.spool, lane, number)
+    /// What stands beside the committed offset of a lane. Looking fences nobody.
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<Note>> {
+        if let Some(producer) = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).get(lane) {
+            return Ok(producer.noted().cloned());
+        }
+        producer::look(&self.broker, &self.topic, &self.label, lane)
     }
 
     /// Works with the lane's producer, making one that fences all others where there is none. One that failed is
@@ -204,20 +210,30 @@ impl TopicsLanding {
 
 impl Landing for TopicsLanding {
     fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
-        self.with_producer(lane, |producer| Ok(producer.held().cloned()))
+        Ok(self.noted(lane)?.map(|note| note.held))
     }
 
-    fn stage(&self, batch: &BatchIdentity) -> Outcome<Box<dyn Stage>> {
-        let path = self.path(&batch.lane, batch.number);
+    fn holdings(&self, lanes: &[LaneId]) -> Outcome<Holdings> {
+        let mut held = Vec::new();
+        for lane in lanes {
+            if let Some(note) = self.noted(lane)? {
+                held.push(HeldLane { lane: lane.clone(), batches: vec![note.held], read_to: Some(note.read_to) });
+            }
+        }
+        Ok(Holdings { lanes: held, order: 0 })
+    }
+
+    fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {
+        let path = spool::path(&self.spool, batch);
         stage::SpoolStage::create(path, self.csv.clone(), self.topic.clone(), self.partitions, self.disk.clone())
     }
 
-    fn discard(&self, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
-        spool::discard(&self.spool, lane, keep, &self.disk)
+    fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()> {
+        spool::discard(&self.spool, ledger, lane, keep, &self.disk)
     }
 
     fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, _: &StagedWork) -> Outcome<Published> {
-        let path = self.path(&batch.lane, batch.number);
+        let path = spool::sealed(&self.spool, batch);
         self.with_producer(&batch.lane, |producer| publish::publish(producer, batch, ranges, &path))?;
         self.disk.remove_file(&path)?;
         Ok(Published::default())

@@ -11,7 +11,7 @@ use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::HeldBatch;
+use sluice_core::kinds::{HeldBatch, PartitionPosition};
 
 use super::message::Message;
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
@@ -22,12 +22,19 @@ const TIMEOUT: &str = "300000";
 /// Brokers keep at most 4,096 bytes of metadata with an offset, unless told otherwise.
 const METADATA: usize = 4_000;
 
+/// The version of the note that is written.
+const VERSION: u32 = 2;
+
 /// What stands in the metadata of the offset.
-#[derive(Serialize, Deserialize)]
-struct Note {
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct Note {
     version: u32,
+    /// The last batch.
     #[serde(flatten)]
-    held: HeldBatch,
+    pub held: HeldBatch,
+    /// How far the lane's partitions had been read then; None where there was no room to note it, or before version 2.
+    #[serde(default)]
+    pub read_to: Option<Vec<PartitionPosition>>,
 }
 
 /// The producer, after it has fenced all others of its id.
@@ -38,7 +45,7 @@ pub(super) struct LaneProducer {
     group: ConsumerGroupMetadata,
     /// Kept alive for its group.
     _consumer: Consumer,
-    held: Option<HeldBatch>,
+    noted: Option<Note>,
 }
 
 impl LaneProducer {
@@ -47,7 +54,7 @@ impl LaneProducer {
     /// # Errors
     /// Where no broker answers, or it does not keep what was landed.
     pub(super) fn begin(broker: &Broker, topic: &str, label: &str, lane: &LaneId, compression: &str) -> Outcome<Self> {
-        let id = format!("sluice.{label}.{lane}.{topic}");
+        let id = id_of(topic, label, lane);
         let mut config = broker.config();
         config
             .set("transactional.id", &id)
@@ -62,35 +69,20 @@ impl LaneProducer {
         let consumer = broker.consumer(&id)?;
         let group = consumer.group_metadata().ok_or_else(|| Failure::internal("a consumer without a group"))?;
         let mut lane =
-            Self { broker: broker.clone(), topic: topic.into(), producer, group, _consumer: consumer, held: None };
+            Self { broker: broker.clone(), topic: topic.into(), producer, group, _consumer: consumer, noted: None };
         lane.producer.init_transactions(PATIENCE).map_err(|e| lane.failure("begin to write", &e))?;
-        lane.held = lane.ask()?;
+        lane.noted = ask(&lane._consumer, broker, topic)?;
         Ok(lane)
     }
 
     /// The last batch that has landed.
     pub(super) fn held(&self) -> Option<&HeldBatch> {
-        self.held.as_ref()
+        self.noted.as_ref().map(|note| &note.held)
     }
 
-    fn ask(&self) -> Outcome<Option<HeldBatch>> {
-        let mut asked = TopicPartitionList::new();
-        asked.add_partition(&self.topic, 0);
-        let answer = self._consumer.committed_offsets(asked, PATIENCE);
-        let answer = answer.map_err(|e| self.failure("tell what has landed", &e))?;
-        let elements = answer.elements();
-        let Some(element) = elements.first().filter(|e| matches!(e.offset(), Offset::Offset(_))) else {
-            return Ok(None);
-        };
-        match serde_json::from_str::<Note>(element.metadata()) {
-            Ok(note) if note.version == 1 => Ok(Some(note.held)),
-            _ => Err(Failure::findings(format!(
-                "{} has lost what stands beside the committed offset of {}",
-                self.broker.shown(),
-                self.topic
-            ))
-            .with_help("exactly once into a topic needs a broker that keeps the metadata of committed offsets")),
-        }
+    /// What stands beside the committed offset.
+    pub(super) fn noted(&self) -> Option<&Note> {
+        self.noted.as_ref()
     }
 
     pub(super) fn start(&self) -> Outcome<()> {
@@ -137,14 +129,14 @@ impl LaneProducer {
 
     /// Adds the batch's identity to the transaction.
     pub(super) fn note(&self, batch: &BatchIdentity, ranges: &Ranges) -> Outcome<()> {
-        let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
+        let note = self.note_of(batch, ranges);
         let mut offsets = TopicPartitionList::new();
         {
             let mut element = offsets.add_partition(&self.topic, 0);
             element
                 .set_offset(Offset::Offset(i64::try_from(batch.number).unwrap_or(i64::MAX)))
                 .map_err(|e| self.failure("note the batch", &e))?;
-            element.set_metadata(note(held)?);
+            element.set_metadata(note.text()?);
         }
         self.producer
             .send_offsets_to_transaction(&offsets, &self.group, PATIENCE)
@@ -153,47 +145,118 @@ impl LaneProducer {
 
     pub(super) fn commit(&mut self, batch: &BatchIdentity, ranges: &Ranges) -> Outcome<()> {
         self.producer.commit_transaction(Duration::from_secs(60)).map_err(|e| self.failure("commit a batch", &e))?;
-        self.held = Some(HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() });
+        self.noted = Some(self.note_of(batch, ranges));
         Ok(())
+    }
+
+    /// The note of a batch: what was read for it, and how far all partitions have been read with it.
+    fn note_of(&self, batch: &BatchIdentity, ranges: &Ranges) -> Note {
+        let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
+        let before = match &self.noted {
+            None if batch.number == 1 => Some(Vec::new()),
+            None => None,
+            Some(note) => note.read_to.clone(),
+        };
+        let read_to = before.map(|mut read_to| {
+            for range in &ranges.0 {
+                let to = PartitionPosition {
+                    partition: range.partition.clone(),
+                    position: range.to,
+                    identity: range.identity.clone(),
+                };
+                match read_to.iter_mut().find(|p| p.partition == range.partition) {
+                    Some(known) => *known = to,
+                    None => read_to.push(to),
+                }
+            }
+            read_to
+        });
+        Note { version: VERSION, held, read_to }
     }
 
     /// What a failed call means. The producer is given up after it: the next one fences it and asks again, since
     /// nobody knows whether a commit without an answer was made.
     fn failure(&self, doing: &str, error: &KafkaError) -> Failure {
-        use RDKafkaErrorCode as Code;
-        let code = match error {
-            KafkaError::Transaction(error) => Some(error.code()),
-            other => other.rdkafka_error_code(),
-        };
-        if let Some(refusal) = code.and_then(|code| refuse(&self.broker, code)) {
-            return refusal;
-        }
-        let shown = self.broker.shown();
-        match code {
-            Some(
-                Code::Fenced | Code::ProducerFenced | Code::InvalidProducerEpoch | Code::TransactionCoordinatorFenced,
-            ) => {
-                let message = format!("another process writes to {} in the place of this one", self.topic);
-                Failure::new(FailureKind::Held, message)
-                    .with_help("only the last to begin may write; nothing of this batch was committed by this process")
-            }
-            Some(code) => {
-                let passing = is_passing(code) || matches!(code, Code::PurgeQueue | Code::PurgeInflight | Code::State);
-                let failure = Failure::unreachable(format!("{shown} does not {doing}: {code}"));
-                Failure { passing, ..failure }.with_help("what is sealed stays so; the next run finishes it")
-            }
-            None => Failure::unreachable(format!("{shown} does not {doing}: {error}")),
-        }
+        failed(&self.broker, &self.topic, doing, error)
     }
 }
 
-/// The metadata of the offset. Ranges of very many partitions do not fit; then they are left out, and only adopting
-/// the batch into another ledger is not possible.
-fn note(held: HeldBatch) -> Outcome<String> {
-    let text = |held: HeldBatch| {
-        serde_json::to_string(&Note { version: 1, held })
-            .map_err(|e| Failure::internal(format!("a batch cannot be noted: {e}")))
+/// What a failed call means.
+fn failed(broker: &Broker, topic: &str, doing: &str, error: &KafkaError) -> Failure {
+    use RDKafkaErrorCode as Code;
+    let code = match error {
+        KafkaError::Transaction(error) => Some(error.code()),
+        other => other.rdkafka_error_code(),
     };
-    let whole = text(held.clone())?;
-    if whole.len() <= METADATA { Ok(whole) } else { text(HeldBatch { ranges: Ranges::default(), ..held }) }
+    if let Some(refusal) = code.and_then(|code| refuse(broker, code)) {
+        return refusal;
+    }
+    let shown = broker.shown();
+    match code {
+        Some(Code::Fenced | Code::ProducerFenced | Code::InvalidProducerEpoch | Code::TransactionCoordinatorFenced) => {
+            let message = format!("another process writes to {} in the place of this one", topic);
+            Failure::new(FailureKind::Held, message)
+                .with_help("only the last to begin may write; nothing of this batch was committed by this process")
+        }
+        Some(code) => {
+            let passing = is_passing(code) || matches!(code, Code::PurgeQueue | Code::PurgeInflight | Code::State);
+            let failure = Failure::unreachable(format!("{shown} does not {doing}: {code}"));
+            Failure { passing, ..failure }.with_help("what is sealed stays so; the next run finishes it")
+        }
+        None => Failure::unreachable(format!("{shown} does not {doing}: {error}")),
+    }
+}
+
+/// The transactional id of a lane, which is also the group that notes its batches.
+fn id_of(topic: &str, label: &str, lane: &LaneId) -> String {
+    format!("sluice.{label}.{lane}.{topic}")
+}
+
+/// What stands beside the committed offset of a lane, without fencing anybody.
+///
+/// # Errors
+/// Where no broker answers, or it does not keep what was landed.
+pub(super) fn look(broker: &Broker, topic: &str, label: &str, lane: &LaneId) -> Outcome<Option<Note>> {
+    ask(&broker.consumer(&id_of(topic, label, lane))?, broker, topic)
+}
+
+fn ask(consumer: &Consumer, broker: &Broker, topic: &str) -> Outcome<Option<Note>> {
+    let mut asked = TopicPartitionList::new();
+    asked.add_partition(topic, 0);
+    let answer = consumer.committed_offsets(asked, PATIENCE);
+    let answer = answer.map_err(|e| failed(broker, topic, "report what has landed", &e))?;
+    let elements = answer.elements();
+    let Some(element) = elements.first().filter(|e| matches!(e.offset(), Offset::Offset(_))) else {
+        return Ok(None);
+    };
+    match serde_json::from_str::<Note>(element.metadata()) {
+        Ok(note) if note.version <= VERSION => Ok(Some(note)),
+        Ok(_) => Err(Failure::findings(format!("the record of {topic} was written by a newer version of sluice"))
+            .with_help("use that version")),
+        Err(_) => Err(Failure::findings(format!(
+            "{} has lost what stands beside the committed offset of {topic}",
+            broker.shown()
+        ))
+        .with_help("exactly once into a topic needs a broker that keeps the metadata of committed offsets")),
+    }
+}
+
+impl Note {
+    /// The metadata of the offset. What does not fit is left out: first how far all partitions were read, without
+    /// which other landings' records are needed to adopt the batch, then what was read for the batch itself.
+    fn text(self) -> Outcome<String> {
+        let text = |note: &Self| {
+            serde_json::to_string(note).map_err(|e| Failure::internal(format!("a batch cannot be noted: {e}")))
+        };
+        let whole = text(&self)?;
+        if whole.len() <= METADATA {
+            return Ok(whole);
+        }
+        let less = Self { read_to: None, ..self };
+        let without = text(&less)?;
+        if without.len() <= METADATA {
+            return Ok(without);
+        }
+        text(&Self { held: HeldBatch { ranges: Ranges::default(), ..less.held }, ..less })
+    }
 }

@@ -102,7 +102,9 @@ fn the_shared_suite(
         suite::rows_appear_when_published,
         suite::publishing_twice_lands_once,
         suite::unsealed_work_is_forgotten,
-        suite::an_empty_batch_lands
+        suite::an_empty_batch_lands,
+        suite::ledgers_do_not_touch_each_others_work,
+        suite::holdings_tell_all_batches
     )]
     test: fn(&dyn Store),
 ) {
@@ -139,7 +141,7 @@ fn messages_that_are_gone_are_noticed() {
     let store = TopicStore::new();
     let landing = store.landing();
     let work = stage(landing.as_ref(), 1, &[("", &["a"])]);
-    landing.discard(&lane(), &[]).unwrap();
+    landing.discard("3f9a2c1b-1", &lane(), &[]).unwrap();
     let failure = publish(landing.as_ref(), 1, &work).unwrap_err();
     assert!(failure.message.contains("are gone") && failure.help.is_some(), "{failure}");
     assert!(store.visible().is_empty());

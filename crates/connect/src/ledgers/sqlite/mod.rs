@@ -12,11 +12,12 @@ use std::time::Duration;
 use rusqlite::Connection;
 use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, PartitionPosition};
+use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{
-    BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
+    AdoptedLane, BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
+    RunEnd,
 };
-use sluice_core::plan::SealedTexts;
+use sluice_core::plan::{Known, SealedTexts};
 
 /// The ledger.
 pub struct SqliteLedger {
@@ -120,8 +121,8 @@ impl Ledger for SqliteLedger {
         query::replays(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
-    fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<()> {
-        write::open_batch(&self.connection(), batch, opened_at).map_err(|e| self.failed("open a batch", &e))
+    fn open_batch(&self, batch: &BatchIdentity, opened_at: i64) -> Outcome<u64> {
+        write::open_batch(&mut self.connection(), batch, opened_at).map_err(|e| self.failed("open a batch", &e))
     }
 
     fn seal(&self, batch: &Staged, epoch: u64) -> Outcome<()> {
@@ -136,8 +137,9 @@ impl Ledger for SqliteLedger {
         }
     }
 
-    fn landed(&self, batch: &BatchIdentity, landing: &str, refused: u64) -> Outcome<()> {
-        write::landed(&mut self.connection(), batch, landing, refused).map_err(|e| self.failed("note a landing", &e))
+    fn landed(&self, batch: &BatchIdentity, landing: &str, refused: u64, unmerged: u64) -> Outcome<()> {
+        write::landed(&mut self.connection(), batch, landing, refused, unmerged)
+            .map_err(|e| self.failed("note a landing", &e))
     }
 
     fn settle(&self, batch: &BatchIdentity) -> Outcome<()> {
@@ -148,9 +150,28 @@ impl Ledger for SqliteLedger {
         query::unfinished(&self.connection(), &self.id, pipeline).map_err(|e| self.failed("be read", &e))
     }
 
-    fn adopt(&self, pipeline: &str, arrival: &str, lane: &LaneId, held: &HeldBatch) -> Outcome<()> {
-        write::adopt(&mut self.connection(), pipeline, arrival, lane, held)
-            .map_err(|e| self.failed("adopt a batch", &e))
+    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64) -> Outcome<()> {
+        write::adopt(&mut self.connection(), pipeline, lanes, order).map_err(|e| self.failed("adopt batches", &e))
+    }
+
+    fn last_sealed(&self, pipeline: &str, lane: &LaneId) -> Outcome<u64> {
+        query::last_sealed(&self.connection(), pipeline, lane).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn known(&self, pipeline: &str) -> Outcome<Vec<Known>> {
+        query::known(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn note_known(&self, pipeline: &str, known: &[Known], reason: Option<&str>) -> Outcome<()> {
+        write::note_known(&mut self.connection(), pipeline, known, reason).map_err(|e| self.failed("note names", &e))
+    }
+
+    fn note_end(&self, pipeline: &str, end: Option<&RunEnd>) -> Outcome<()> {
+        write::note_end(&self.connection(), pipeline, end).map_err(|e| self.failed("note how a run ended", &e))
+    }
+
+    fn last_end(&self, pipeline: &str) -> Outcome<Option<RunEnd>> {
+        query::last_end(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
     fn batches(&self, pipeline: &str, which: BatchQuery) -> Outcome<Vec<BatchRecord>> {

@@ -1,14 +1,16 @@
 //! What reads the ledger.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
-use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges, Sealed, StationCount, TakenWork};
+use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges, Sealed, StationCount, TakenWork, first_of};
 use sluice_core::event::Position;
 use sluice_core::kinds::{PartitionPosition, StagedWork};
 use sluice_core::ledger::{
-    BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals, PositionChange, ReplayRecord,
+    BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals, PositionChange, ReplayRecord, RunEnd,
 };
-use sluice_core::plan::SealedTexts;
+use sluice_core::plan::{Known, KnownKind, SealedTexts};
 use sluice_core::run::REJECTS;
+
+use super::write::kind_word;
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -109,9 +111,9 @@ fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64)
 }
 
 pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery) -> Sql<Vec<BatchRecord>> {
-    let sql = "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text from batch
-               where pipeline = ?1 and (?2 is null or number = ?2)
-               order by opened_at desc, number desc limit coalesce(?3, -1)";
+    let sql = "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text, opened
+               from batch where pipeline = ?1 and (?2 is null or number = ?2)
+               order by opened desc limit coalesce(?3, -1)";
     let mut statement = connection.prepare(sql)?;
     let rows = statement.query_map(params![pipeline, query.number, query.last], record)?;
     let mut found: Vec<BatchRecord> = rows.collect::<Sql<_>>()?;
@@ -120,7 +122,7 @@ pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery
         batch.ranges = ranges(connection, pipeline, &batch.lane, batch.number)?;
         batch.counts = counts(connection, pipeline, &batch.lane, batch.number)?;
         batch.landings = landings(connection, pipeline, &batch.lane, batch.number)?;
-        (batch.first, batch.replaced_by) = steads(connection, pipeline, &batch.lane, batch.number)?;
+        rereads(connection, pipeline, batch)?;
         if batch.state == BatchState::Sealed && batch.landings.iter().all(|l| l.landed_at.is_some()) {
             batch.state = BatchState::Landed;
         }
@@ -133,6 +135,7 @@ fn record(row: &Row<'_>) -> Sql<BatchRecord> {
     Ok(BatchRecord {
         lane: LaneId::named(row.get::<_, String>(0)?),
         number: row.get(1)?,
+        opened: row.get::<_, Option<u64>>(10)?.unwrap_or(0),
         state: match state.as_str() {
             "open" => BatchState::Open,
             "sealed" => BatchState::Sealed,
@@ -150,21 +153,60 @@ fn record(row: &Row<'_>) -> Sql<BatchRecord> {
         counts: Vec::new(),
         landings: Vec::new(),
         first: None,
+        whole: false,
         replaced_by: None,
     })
 }
 
-type BatchName = Option<(LaneId, u64)>;
-
-/// The batch that read the events of a batch first, and the one that took its place.
-fn steads(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<(BatchName, BatchName)> {
+/// The batch whose events a batch reads again, and the last one that replaced it in all of its landings.
+fn rereads(connection: &Connection, pipeline: &str, batch: &mut BatchRecord) -> Sql<()> {
+    let sql = "select first_lane, first_number, whole from reread where pipeline = ?1 and lane = ?2 and number = ?3";
+    let key = params![pipeline, batch.lane.as_str(), batch.number];
+    let own = connection
+        .prepare_cached(sql)?
+        .query_row(key, |r| Ok(((LaneId::named(r.get::<_, String>(0)?), r.get(1)?), r.get(2)?)));
+    if let Some((first, whole)) = own.optional()? {
+        (batch.first, batch.whole) = (Some(first), whole);
+    }
+    let (first_lane, first_number) = first_of(batch);
+    let sql = "select r.lane, r.number from reread r
+               join batch b on b.pipeline = r.pipeline and b.lane = r.lane and b.number = r.number
+               where r.pipeline = ?1 and r.first_lane = ?2 and r.first_number = ?3 and r.whole and b.opened > ?4
+                 and not exists (select 1 from batch_landing l where l.pipeline = ?1 and l.lane = ?5 and l.number = ?6
+                                 and l.landing not in (select o.landing from batch_landing o where o.pipeline = ?1
+                                                       and o.lane = r.lane and o.number = r.number))
+               order by b.opened desc limit 1";
+    let row = params![pipeline, first_lane.as_str(), first_number, batch.opened, batch.lane.as_str(), batch.number];
     let name = |r: &Row<'_>| Ok((LaneId::named(r.get::<_, String>(0)?), r.get(1)?));
-    let sql = "select first_lane, first_number from batch_stead where pipeline = ?1 and lane = ?2 and number = ?3";
-    let key = params![pipeline, lane.as_str(), number];
-    let first = connection.prepare_cached(sql)?.query_row(key, name).optional()?;
-    let sql = "select lane, number from batch_stead where pipeline = ?1 and last_lane = ?2 and last_number = ?3";
-    let by = connection.prepare_cached(sql)?.query_row(key, name).optional()?;
-    Ok((first, by))
+    batch.replaced_by = connection.prepare_cached(sql)?.query_row(row, name).optional()?;
+    Ok(())
+}
+
+pub(super) fn last_sealed(connection: &Connection, pipeline: &str, lane: &LaneId) -> Sql<u64> {
+    let sql = "select sealed from lane where pipeline = ?1 and lane = ?2";
+    let found = connection.prepare_cached(sql)?.query_row(params![pipeline, lane.as_str()], |r| r.get(0));
+    Ok(found.optional()?.unwrap_or(0))
+}
+
+pub(super) fn known(connection: &Connection, pipeline: &str) -> Sql<Vec<Known>> {
+    let sql = "select kind, name, place, part from known where pipeline = ?1 order by kind, name";
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map([pipeline], |r| {
+        let is_landing = r.get::<_, String>(0)? == kind_word(KnownKind::Landing);
+        Ok(Known {
+            kind: if is_landing { KnownKind::Landing } else { KnownKind::Arrival },
+            name: r.get(1)?,
+            place: r.get(2)?,
+            part: r.get(3)?,
+        })
+    })?;
+    rows.collect()
+}
+
+pub(super) fn last_end(connection: &Connection, pipeline: &str) -> Sql<Option<RunEnd>> {
+    let sql = "select kind, message, help, at from run_end where pipeline = ?1";
+    let end = |r: &Row<'_>| Ok(RunEnd { kind: r.get(0)?, message: r.get(1)?, help: r.get(2)?, at: r.get(3)? });
+    connection.query_row(sql, [pipeline], end).optional()
 }
 
 pub(super) fn position_changes(connection: &Connection, pipeline: &str) -> Sql<Vec<PositionChange>> {

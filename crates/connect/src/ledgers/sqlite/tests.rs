@@ -48,7 +48,7 @@ fn staged(ledger: &SqliteLedger, number: u64, ranges: Vec<Range>) -> Staged {
         opened_at: 1_000,
         works: vec![taken("weighing.archive", 9), taken("rejects", 1)],
         texts: SealedTexts { project: "a".into(), pipeline: "b".into() },
-        stead: None,
+        reread: None,
     }
 }
 
@@ -74,11 +74,11 @@ fn a_batch_goes_its_way_and_survives_reopening() {
     let (sealed, texts) = ledger.unfinished("p").unwrap().remove(0);
     assert_eq!((sealed.identity.number, sealed.works.len(), texts.pipeline.as_str()), (1, 2, "b"));
     assert_eq!(sealed.ranges.0, [range("a", 0, 100)]);
-    ledger.landed(&sealed.identity, "weighing.archive", 0).unwrap();
+    ledger.landed(&sealed.identity, "weighing.archive", 0, 0).unwrap();
     ledger.settle(&sealed.identity).unwrap();
     assert_eq!(ledger.unfinished("p").unwrap().len(), 1, "one landing is missing, so it is not settled");
     assert!(ledger.unfinished("p").unwrap()[0].0.works[0].landed);
-    ledger.landed(&sealed.identity, "rejects", 0).unwrap();
+    ledger.landed(&sealed.identity, "rejects", 0, 0).unwrap();
     assert_eq!(ledger.batches("p", BatchQuery::default()).unwrap()[0].state, BatchState::Landed);
     ledger.settle(&sealed.identity).unwrap();
     assert!(ledger.unfinished("p").unwrap().is_empty());
@@ -151,15 +151,109 @@ fn the_ledger_itself_refuses_counts_that_do_not_balance() {
 }
 
 #[test]
-fn adopting_moves_positions_forward_only() {
+fn adopted_batches_move_positions_and_the_order_of_opening() {
+    use sluice_core::ledger::AdoptedBatch;
     let place = Place::new();
     let ledger = place.open();
-    ledger.take_lane("p", &lane()).unwrap();
-    let held = |number, to| HeldBatch { ledger: "other".into(), number, ranges: Ranges(vec![range("a", 0, to)]) };
-    ledger.adopt("p", "weighing.0", &lane(), &held(5, 500)).unwrap();
-    ledger.adopt("p", "weighing.0", &lane(), &held(4, 400)).unwrap();
-    assert_eq!(ledger.positions("p", "weighing.0").unwrap()[0].position, Position::at(500));
-    assert_eq!(ledger.take_lane("p", &lane()).unwrap().next, 6);
+    let batch = |number, held: &[&str], lacks: &[&str]| AdoptedBatch {
+        number,
+        ranges: Ranges(vec![range("a", (number - 1) * 100, number * 100)]),
+        held: held.iter().map(|l| (*l).to_string()).collect(),
+        lacks: lacks.iter().map(|l| (*l).to_string()).collect(),
+    };
+    let adopted = AdoptedLane {
+        batches: vec![batch(1, &["x", "y"], &[]), batch(2, &["x"], &["y"])],
+        last: 2,
+        positions: vec![start("a", 200), start("b", 7)],
+    };
+    for _ in 0..2 {
+        ledger.adopt("p", &[(lane(), adopted.clone())], 1_000).unwrap();
+    }
+    let at: Vec<u64> = ledger.positions("p", "weighing.0").unwrap().iter().map(|p| p.position.major).collect();
+    assert_eq!(at, [200, 7]);
+    assert_eq!(ledger.last_sealed("p", &lane()).unwrap(), 2);
+    assert_eq!(ledger.take_lane("p", &lane()).unwrap().next, 3);
+    let batches = ledger.batches("p", BatchQuery::default()).unwrap();
+    let shown: Vec<_> = batches.iter().map(|b| (b.number, b.state, b.opened > 1_000)).collect();
+    assert_eq!(shown, [(1, BatchState::Adopted, true), (2, BatchState::Adopted, true)]);
+    let waits: Vec<_> = batches[1].landings.iter().map(|l| (l.landing.as_str(), l.landed_at.is_some())).collect();
+    assert_eq!(waits, [("x", true), ("y", false)]);
+    assert!(ledger.open_batch(&staged(&ledger, 3, Vec::new()).identity, 1).unwrap() > 1_002);
+}
+
+#[test]
+fn an_unknown_replay_takes_its_number_and_what_it_may_have_replaced() {
+    let place = Place::new();
+    let ledger = place.open();
+    let hold = ledger.take_lane("p", &lane()).unwrap();
+    seal(&ledger, 1, hold.epoch).unwrap();
+    for landing in ["weighing.archive", "rejects"] {
+        ledger.landed(&staged(&ledger, 1, Vec::new()).identity, landing, 0, 0).unwrap();
+    }
+    ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
+    let unknown = AdoptedLane { last: 1, ..AdoptedLane::default() };
+    ledger.adopt("p", &[(lane().aside(4), unknown)], 0).unwrap();
+    assert_eq!(ledger.begin_replay("p", "more", "").unwrap(), 5);
+    assert_eq!(ledger.batches("p", BatchQuery::default()).unwrap()[0].state, BatchState::Adopted);
+    assert_eq!(ledger.last_sealed("p", &lane().aside(4)).unwrap(), 1);
+}
+
+#[test]
+fn what_was_merged_into_a_refused_row_counts_as_landed() {
+    let place = Place::new();
+    let ledger = place.open();
+    let hold = ledger.take_lane("p", &lane()).unwrap();
+    let mut one = staged(&ledger, 1, vec![range("a", 0, 100)]);
+    // Ten events: four rows, five merged into them, one rejected.
+    let count = StationCount { input: 9, output: 4, merged: 5, ..StationCount::new("weighing.archive") };
+    (one.counts, one.works[0].work.rows) = (vec![count], 4);
+    ledger.open_batch(&one.identity, 1).unwrap();
+    Ledger::seal(&ledger, &one, hold.epoch).unwrap();
+    // The store refused one row and the two that had been merged into it; a third one landed.
+    for _ in 0..2 {
+        ledger.landed(&one.identity, "weighing.archive", 3, 3).unwrap();
+    }
+    let batch = &ledger.batches("p", BatchQuery::default()).unwrap()[0];
+    let count = &batch.counts[0];
+    assert_eq!((count.output, count.merged, count.rejected, batch.rejected), (4, 2, 3, 4));
+    assert_eq!((batch.landings[0].rows, batch.landings[1].rows), (4, 4));
+    count.check().unwrap();
+}
+
+/// A ledger of the version before names and readings were noted keeps what it says.
+#[test]
+fn a_ledger_of_version_2_is_brought_up_to_date() {
+    let place = Place::new();
+    std::fs::create_dir_all(place.path().parent().unwrap()).unwrap();
+    let old = Connection::open(place.path()).unwrap();
+    for script in [include_str!("migrations/1.sql"), include_str!("migrations/2.sql")] {
+        old.execute_batch(script).unwrap();
+    }
+    old.execute_batch(
+        "pragma user_version = 2;
+         insert into ledger values ('3f9a2c1b', 1);
+         insert into batch values ('p', 'weighing.0.0', 1, 'settled', 10, 11, 12, 5, 50, 1, null),
+                                  ('p', 'weighing.0.0', 2, 'settled', 20, 21, 22, 5, 50, 0, null),
+                                  ('p', 'weighing.0.0~1', 1, 'settled', 30, 31, 32, 5, 50, 0, null),
+                                  ('p', 'weighing.0.0~2', 1, 'settled', 40, 41, 42, 1, 9, 0, null);
+         insert into batch_range values ('p', 'weighing.0.0', 1, 0, 'a', 0, 0, 100, 0, ''),
+                                        ('p', 'weighing.0.0', 2, 0, 'a', 100, 0, 200, 0, ''),
+                                        ('p', 'weighing.0.0~1', 1, 0, 'a', 100, 0, 200, 0, ''),
+                                        ('p', 'weighing.0.0~2', 1, 0, 'a', 40, 0, 49, 0, '');
+         insert into batch_landing values ('p', 'weighing.0.0', 1, 0, 'weighing.archive', 4, 1, 'null', 12);
+         insert into position values ('p', 'weighing.0', 'a', 200, 0, '');",
+    )
+    .unwrap();
+    drop(old);
+    let ledger = place.open();
+    let batches = ledger.batches("p", BatchQuery::default()).unwrap();
+    let again: Vec<_> = batches.iter().map(|b| (b.first.clone(), b.whole)).collect();
+    assert_eq!(again, [(None, false), (None, false), (Some((lane(), 2)), true), (Some((lane(), 1)), false)]);
+    assert!(batches.windows(2).all(|two| two[0].opened < two[1].opened));
+    let known = ledger.known("p").unwrap();
+    let names: Vec<_> = known.iter().map(|k| (k.name.as_str(), k.place.as_str())).collect();
+    assert_eq!(names, [("weighing.0", "?"), ("weighing.archive", "?")]);
+    assert!(ledger.open_batch(&staged(&ledger, 3, Vec::new()).identity, 1).unwrap() > 1 << 31);
 }
 
 #[test]
@@ -230,7 +324,7 @@ fn what_is_read_again_moves_nothing_and_is_on_record() {
     let hold = ledger.take_lane("p", &lane()).unwrap();
     seal(&ledger, 1, hold.epoch).unwrap();
     for landing in ["weighing.archive", "rejects"] {
-        ledger.landed(&staged(&ledger, 1, Vec::new()).identity, landing, 0).unwrap();
+        ledger.landed(&staged(&ledger, 1, Vec::new()).identity, landing, 0, 0).unwrap();
     }
     ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
     let before = (ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap());
@@ -239,7 +333,7 @@ fn what_is_read_again_moves_nothing_and_is_on_record() {
     let hold = ledger.take_lane("p", &aside).unwrap();
     let mut again = staged(&ledger, 1, vec![range("a", 0, 100)]);
     again.identity.lane = aside.clone();
-    again.stead = Some(sluice_core::batch::Stead { first: (lane(), 1), last: (lane(), 1) });
+    again.reread = Some(sluice_core::batch::Reread { first: (lane(), 1), whole: true });
     ledger.open_batch(&again.identity, 5).unwrap();
     Ledger::seal(&ledger, &again, hold.epoch).unwrap();
     assert_eq!((ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap()), before);

@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
-use rusqlite::{Connection, OptionalExtension as _, TransactionBehavior, params};
+use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Staged};
-use sluice_core::kinds::{HeldBatch, PartitionPosition};
-use sluice_core::ledger::LaneHold;
+use sluice_core::kinds::PartitionPosition;
+use sluice_core::ledger::{AdoptedBatch, AdoptedLane, LaneHold, RunEnd};
+use sluice_core::plan::{Known, KnownKind};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -25,10 +26,14 @@ pub(super) fn take_lane(connection: &mut Connection, pipeline: &str, lane: &Lane
     Ok(LaneHold { lane: lane.clone(), epoch, next: sealed + 1 })
 }
 
-pub(super) fn open_batch(connection: &Connection, batch: &BatchIdentity, opened_at: i64) -> Sql<()> {
-    let sql = "insert into batch (pipeline, lane, number, state, opened_at) values (?1, ?2, ?3, 'open', ?4)";
-    connection.execute(sql, params![batch.pipeline, batch.lane.as_str(), batch.number, opened_at])?;
-    Ok(())
+pub(super) fn open_batch(connection: &mut Connection, batch: &BatchIdentity, opened_at: i64) -> Sql<u64> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let opened = next_opened(&transaction)?;
+    let sql =
+        "insert into batch (pipeline, lane, number, state, opened_at, opened) values (?1, ?2, ?3, 'open', ?4, ?5)";
+    transaction.execute(sql, params![batch.pipeline, batch.lane.as_str(), batch.number, opened_at, opened])?;
+    transaction.commit()?;
+    Ok(opened)
 }
 
 /// False where the lane was taken over, or the number is not its next.
@@ -57,11 +62,10 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     for range in staged.ranges.0.iter().filter(|_| !id.lane.is_aside()) {
         move_position(&transaction, pipeline, id.lane.arrival(), range)?;
     }
-    if let Some(stead) = &staged.stead {
-        let ((first_lane, first), (last_lane, last)) = (&stead.first, &stead.last);
-        let sql = "insert into batch_stead values (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-        let row = params![pipeline, lane, number, first_lane.as_str(), first, last_lane.as_str(), last];
-        transaction.execute(sql, row)?;
+    if let Some(reread) = &staged.reread {
+        let (first_lane, first) = &reread.first;
+        let sql = "insert into reread values (?1, ?2, ?3, ?4, ?5, ?6)";
+        transaction.execute(sql, params![pipeline, lane, number, first_lane.as_str(), first, reread.whole])?;
     }
     for (place, count) in staged.counts.iter().enumerate() {
         let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)";
@@ -185,19 +189,28 @@ pub(super) fn end_replay(connection: &Connection, pipeline: &str, number: u64) -
     Ok(())
 }
 
-pub(super) fn landed(connection: &mut Connection, batch: &BatchIdentity, landing: &str, refused: u64) -> Sql<()> {
+pub(super) fn landed(
+    connection: &mut Connection,
+    batch: &BatchIdentity,
+    landing: &str,
+    refused: u64,
+    unmerged: u64,
+) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
     let (pipeline, lane, number) = (&batch.pipeline, batch.lane.as_str(), batch.number);
     let sql = format!(
-        "update batch_landing set landed_at = {NOW}, rows = rows - ?5
+        "update batch_landing set landed_at = {NOW}, rows = rows - ?5 + ?6
          where pipeline = ?1 and lane = ?2 and number = ?3 and landing = ?4 and landed_at is null"
     );
-    let is_new = transaction.prepare_cached(&sql)?.execute(params![pipeline, lane, number, landing, refused])? == 1;
+    let row = params![pipeline, lane, number, landing, refused, unmerged];
+    let is_new = transaction.prepare_cached(&sql)?.execute(row)? == 1;
     if is_new && refused > 0 {
-        // What the store refused goes from landed to rejected, at its station and in the batch.
-        let sql = "update batch_count set output = output - ?5, rejected = rejected + ?5
+        // What the store refused goes from landed to rejected, at its station and in the batch; what had been merged
+        // into a refused row and landed after all goes from merged to landed.
+        let sql = "update batch_count
+                   set output = output - ?5 + ?6, merged = merged - ?6, rejected = rejected + ?5
                    where pipeline = ?1 and lane = ?2 and number = ?3 and station = ?4";
-        transaction.execute(sql, params![pipeline, lane, number, landing, refused])?;
+        transaction.execute(sql, params![pipeline, lane, number, landing, refused, unmerged])?;
         let sql = "update batch set rejected = rejected + ?4 where pipeline = ?1 and lane = ?2 and number = ?3";
         transaction.execute(sql, params![pipeline, lane, number, refused])?;
         let sql = "update batch_landing set rows = rows + ?4
@@ -221,35 +234,106 @@ pub(super) fn settle(connection: &Connection, batch: &BatchIdentity) -> Sql<()> 
 pub(super) fn adopt(
     connection: &mut Connection,
     pipeline: &str,
-    arrival: &str,
-    lane: &LaneId,
-    held: &HeldBatch,
+    lanes: &[(LaneId, AdoptedLane)],
+    order: u64,
 ) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
-    let sql = "update lane set sealed = max(sealed, ?3) where pipeline = ?1 and lane = ?2";
-    transaction.execute(sql, params![pipeline, lane.as_str(), held.number])?;
-    let sql = format!(
-        "insert into batch (pipeline, lane, number, state, opened_at, sealed_at, settled_at)
-         values (?1, ?2, ?3, 'adopted', {NOW}, {NOW}, {NOW}) on conflict do nothing"
-    );
-    let added = transaction.execute(&sql, params![pipeline, lane.as_str(), held.number])?;
-    let id = BatchIdentity {
-        ledger: held.ledger.clone(),
-        pipeline: pipeline.into(),
-        lane: lane.clone(),
-        number: held.number,
-    };
-    if added == 1 {
-        insert_ranges(&transaction, &id, &held.ranges.0)?;
-    }
-    for range in &held.ranges.0 {
-        let sql = "select major, minor from position where pipeline = ?1 and arrival = ?2 and partition = ?3";
-        let known: Option<(u64, u64)> = transaction
-            .query_row(sql, params![pipeline, arrival, &*range.partition], |r| Ok((r.get(0)?, r.get(1)?)))
-            .optional()?;
-        if known.is_none_or(|k| k < (range.to.major, range.to.minor)) {
-            move_position(&transaction, pipeline, arrival, range)?;
+    transaction.execute("update ledger set opened = max(opened, ?1)", [order])?;
+    for (lane, adopted) in lanes {
+        let sql = "insert into lane (pipeline, lane, epoch, sealed) values (?1, ?2, 1, ?3)
+                   on conflict do update set sealed = max(sealed, excluded.sealed), epoch = epoch + 1";
+        transaction.execute(sql, params![pipeline, lane.as_str(), adopted.last])?;
+        let sql = "delete from batch where pipeline = ?1 and lane = ?2 and state = 'open'";
+        transaction.execute(sql, params![pipeline, lane.as_str()])?;
+        match lane.replay() {
+            Some(number) => adopt_replay(&transaction, pipeline, lane, number)?,
+            None => {
+                for batch in &adopted.batches {
+                    adopt_batch(&transaction, pipeline, lane, batch)?;
+                }
+                for to in &adopted.positions {
+                    put_position(&transaction, pipeline, lane.arrival(), to, "update")?;
+                }
+            }
         }
     }
     transaction.commit()
+}
+
+/// A replay that the ledger does not know: its number is taken, and what it replaced cannot be told any more.
+fn adopt_replay(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<()> {
+    let sql = format!(
+        "insert into replay (pipeline, number, what, reason, at, ended_at)
+         values (?1, ?2, 'known from landings alone', 'adopted', {NOW}, {NOW}) on conflict do nothing"
+    );
+    connection.execute(&sql, params![pipeline, number])?;
+    let sql = "update batch set state = 'adopted' where pipeline = ?1 and lane = ?2 and state = 'settled'";
+    connection.execute(sql, params![pipeline, lane.main().as_str()])?;
+    Ok(())
+}
+
+fn adopt_batch(connection: &Connection, pipeline: &str, lane: &LaneId, batch: &AdoptedBatch) -> Sql<()> {
+    let sql = format!(
+        "insert into batch (pipeline, lane, number, state, opened_at, sealed_at, settled_at, opened)
+         values (?1, ?2, ?3, 'adopted', {NOW}, {NOW}, {NOW}, ?4) on conflict do nothing"
+    );
+    let opened = next_opened(connection)?;
+    if connection.execute(&sql, params![pipeline, lane.as_str(), batch.number, opened])? == 0 {
+        // The ledger has sealed it itself.
+        return Ok(());
+    }
+    let id =
+        BatchIdentity { ledger: String::new(), pipeline: pipeline.into(), lane: lane.clone(), number: batch.number };
+    insert_ranges(connection, &id, &batch.ranges.0)?;
+    let held = batch.held.iter().map(|landing| (landing, true));
+    for (place, (landing, is_held)) in held.chain(batch.lacks.iter().map(|l| (l, false))).enumerate() {
+        let landed_at = if is_held { NOW } else { "null" };
+        let sql = format!("insert into batch_landing values (?1, ?2, ?3, ?4, ?5, 0, 0, 'null', {landed_at})");
+        connection.execute(&sql, params![pipeline, lane.as_str(), batch.number, place, landing])?;
+    }
+    Ok(())
+}
+
+/// The next place in the order of opening.
+fn next_opened(connection: &Connection) -> Sql<u64> {
+    connection.prepare_cached("update ledger set opened = opened + 1 returning opened")?.query_row([], |r| r.get(0))
+}
+
+pub(super) fn note_known(
+    connection: &mut Connection,
+    pipeline: &str,
+    known: &[Known],
+    reason: Option<&str>,
+) -> Sql<()> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    for one in known {
+        let kind = kind_word(one.kind);
+        let sql = "insert into known values (?1, ?2, ?3, ?4, ?5)
+                   on conflict do update set place = excluded.place, part = excluded.part";
+        transaction.execute(sql, params![pipeline, kind, one.name, one.place, one.part])?;
+        if let Some(reason) = reason {
+            let sql = format!("insert into choice values (?1, ?2, ?3, ?4, {NOW}, ?5)");
+            transaction.execute(&sql, params![pipeline, one.name, one.place, one.part, reason])?;
+        }
+    }
+    transaction.commit()
+}
+
+/// How the ledger spells whose name a known name is.
+pub(super) fn kind_word(kind: KnownKind) -> &'static str {
+    match kind {
+        KnownKind::Arrival => "arrival",
+        KnownKind::Landing => "landing",
+    }
+}
+
+pub(super) fn note_end(connection: &Connection, pipeline: &str, end: Option<&RunEnd>) -> Sql<()> {
+    match end {
+        None => connection.execute("delete from run_end where pipeline = ?1", [pipeline])?,
+        Some(end) => connection.execute(
+            "insert or replace into run_end values (?1, ?2, ?3, ?4, ?5)",
+            params![pipeline, end.kind, end.message, end.help, end.at],
+        )?,
+    };
+    Ok(())
 }

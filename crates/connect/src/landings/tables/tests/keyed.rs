@@ -10,7 +10,7 @@ use sluice_core::kinds::Landing;
 use sluice_core::types::SqlType;
 
 use super::{Kind, TestTable, column, text};
-use crate::landings::suite::{identity, lane, ranges};
+use crate::landings::suite::{identity, lane, order_after, ranges};
 
 const KEYED: [Kind; 3] = [Kind::Postgres, Kind::Mariadb, Kind::Sqlite];
 
@@ -108,7 +108,7 @@ fn a_replay_of_an_older_batch_leaves_what_is_newer() {
         let again = BatchIdentity { lane: lane().aside(1), ..identity(1) };
         let work =
             aside(&table, landing.as_ref(), &again, &[(Some("a"), 1, "mended", ""), (Some("b"), 1, "mended", "")]);
-        let work = landing.take_place(&first, work).unwrap();
+        let work = landing.take_place(std::slice::from_ref(&first), work, true).unwrap();
         landing.publish(&again, &ranges(1), &work).unwrap();
         let found = table.rows("select permit, holder from {t} where permit in ('a', 'b') order by permit");
         assert_eq!(found, ["a|newer", "b|mended"], "{kind:?}");
@@ -124,7 +124,7 @@ fn aside(
     use arrow_array::RecordBatch;
     use sluice_core::event::LandingRows;
     use sluice_core::plan::transform::schema_of;
-    let mut stage = landing.stage(identity).unwrap();
+    let mut stage = landing.stage(identity, &order_after(9, &super::identity(1))).unwrap();
     let events: Vec<String> = (0..rows.len()).map(|i| format!("event {i}")).collect();
     let events: Vec<&str> = events.iter().map(String::as_str).collect();
     let batch = RecordBatch::try_new(schema_of(&table.columns), changes(rows)).unwrap();

@@ -37,7 +37,9 @@ fn tables_pass_the_suite_of_landings(
         suite::rows_appear_when_published,
         suite::publishing_twice_lands_once,
         suite::unsealed_work_is_forgotten,
-        suite::an_empty_batch_lands
+        suite::an_empty_batch_lands,
+        suite::ledgers_do_not_touch_each_others_work,
+        suite::holdings_tell_all_batches
     )]
     test: fn(&dyn Store),
 ) {
@@ -172,9 +174,9 @@ fn a_later_reading_takes_the_place_of_rows_that_tell_their_batch() {
         landing.publish(&identity(1), &ranges(1), &first).unwrap();
         table.land(landing.as_ref(), 2, numbers(10, 2));
         let again = BatchIdentity { lane: lane().aside(1), ..identity(1) };
-        let mut stage = landing.stage(&again).unwrap();
+        let mut stage = landing.stage(&again, &suite::order_after(9, &identity(1))).unwrap();
         stage.write(suite::rows("", &["again", "once more"])).unwrap();
-        let work = landing.take_place(&first, stage.finish().unwrap()).unwrap();
+        let work = landing.take_place(std::slice::from_ref(&first), stage.finish().unwrap(), true).unwrap();
         for _ in 0..2 {
             table.open().publish(&again, &ranges(1), &work).unwrap();
             assert_eq!(table.visible(), ["again", "once more", "r0010", "r0011"], "{kind:?}");
@@ -235,13 +237,13 @@ fn without_transactions_a_refused_row_is_told_once_and_a_replaced_batch_goes() {
     let again = table.stage(landing.as_ref(), 1, rows());
     assert_eq!(table.open().publish(&identity(1), &ranges(1), &again).unwrap(), published);
     let aside = BatchIdentity { lane: lane().aside(1), ..identity(1) };
-    let mut stage = landing.stage(&aside).unwrap();
+    let mut stage = landing.stage(&aside, &suite::order_after(9, &identity(1))).unwrap();
     let batch = arrow_array::RecordBatch::try_new(sluice_core::plan::transform::schema_of(&columns), rows()).unwrap();
     let origin = suite::origin(&["x", "y", "z"]);
     stage
         .write(sluice_core::event::LandingRows { origin: Some(origin), marks: None, folder: "".into(), batch })
         .unwrap();
-    let work = landing.take_place(&first, stage.finish().unwrap()).unwrap();
+    let work = landing.take_place(std::slice::from_ref(&first), stage.finish().unwrap(), true).unwrap();
     assert_eq!(landing.publish(&aside, &ranges(1), &work).unwrap().refused.len(), 1);
     assert_eq!(table.visible(), ["a", "c"], "the old rows have gone");
 }

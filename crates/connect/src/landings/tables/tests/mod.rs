@@ -23,7 +23,7 @@ use super::Store as _;
 use super::session::Session;
 use super::shape;
 use crate::databases;
-use crate::landings::suite::{identity, origin, ranges};
+use crate::landings::suite::{identity, order, origin, ranges};
 use crate::landings::{clickhouse, mariadb, postgres, sqlite};
 
 struct NoSecrets;
@@ -191,7 +191,7 @@ impl TestTable {
         let schema =
             schema_of(&self.columns.iter().map(|c| OutputColumn { nullable: true, ..c.clone() }).collect::<Vec<_>>());
         let batch = RecordBatch::try_new(schema, columns).unwrap();
-        let mut stage = landing.stage(&identity(number)).unwrap();
+        let mut stage = landing.stage(&identity(number), &order(number)).unwrap();
         stage.write(LandingRows { origin: Some(origin(&events)), marks: None, folder: "".into(), batch }).unwrap();
         stage.finish().unwrap()
     }

@@ -1,0 +1,67 @@
+//! Saying which arrival of the ledger an arrival of the pipeline file is, where that is not certain.
+
+use serde_json::json;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::ledger::Ledger;
+use sluice_core::plan::Choice;
+
+use crate::args::{Arguments, OutputKind, PositionsArgs};
+use crate::confirm::confirm;
+use crate::exit::Exit;
+use crate::output::{self, style};
+use crate::project::LoadedPipeline;
+
+/// An arrival by its name in the pipeline file, and what it is.
+pub(super) struct Asked {
+    arrival: String,
+    choice: Choice,
+}
+
+/// What the options ask for.
+pub(super) fn asked(args: &PositionsArgs) -> Outcome<Option<Asked>> {
+    if let Some(arrival) = &args.start_anew {
+        return Ok(Some(Asked { arrival: arrival.clone(), choice: Choice::StartAnew }));
+    }
+    let Some(text) = &args.take_over else { return Ok(None) };
+    let (old, new) = text.split_once('=').ok_or_else(|| {
+        Failure::new(FailureKind::Configuration, format!("`{text}` does not name two arrivals"))
+            .with_help("write the name in the ledger, then the name now: --take-over passage.0=lock_passage.0")
+    })?;
+    Ok(Some(Asked { arrival: new.trim().into(), choice: Choice::TakeOver(old.trim().into()) }))
+}
+
+pub(super) fn choose(
+    arguments: &Arguments,
+    args: &PositionsArgs,
+    pipeline: &LoadedPipeline,
+    ledger: &dyn Ledger,
+    asked: &Asked,
+) -> Outcome<Exit> {
+    let name = &pipeline.config.name;
+    let Some(reason) = args.reason.as_deref().filter(|r| !r.trim().is_empty()) else {
+        return Err(Failure::new(FailureKind::Configuration, "this needs a reason")
+            .with_help("say why, for whoever asks later: --reason \"…\""));
+    };
+    let _hold = ledger.hold(name)?;
+    let known = ledger.known(name)?;
+    let kept = pipeline.plan.choose(&asked.arrival, &asked.choice, &known)?;
+    let what = match &asked.choice {
+        Choice::TakeOver(old) => format!("{} continues at the positions of {old}", asked.arrival),
+        Choice::StartAnew => format!("{} starts as a new arrival, as its keys say", asked.arrival),
+    };
+    if arguments.output == OutputKind::Text {
+        output::print(&format!("{}: {what}\n", style::bold(name)));
+    }
+    if !confirm("keep this choice?", args.yes)? {
+        output::note("nothing was changed\n");
+        return Ok(Exit::Fine);
+    }
+    ledger.note_known(name, &kept, Some(reason))?;
+    match arguments.output {
+        OutputKind::Json => {
+            output::json("positions-chosen", json!({ "pipeline": name, "what": what, "reason": reason }))
+        }
+        OutputKind::Text => output::note("kept in the ledger, with the reason\n"),
+    }
+    Ok(Exit::Fine)
+}

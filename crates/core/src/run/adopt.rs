@@ -1,0 +1,241 @@
+//! Takes over what landings hold and the ledger does not know: after a ledger was lost or restored from a backup, or
+//! where a second checkout goes on.
+//!
+//! What was read is the union of what all landings hold. A landing that is behind the others gets what it lacks by
+//! reading it again, for that landing alone. Where the records are not enough to know how far reading had come,
+//! nothing is taken over.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use super::recover::lanes_of;
+use super::{Landings, REJECTS};
+use crate::batch::{LaneId, Ranges};
+use crate::event::Position;
+use crate::failure::{Failure, Outcome};
+use crate::kinds::{HeldLane, PartitionPosition};
+use crate::ledger::{AdoptedBatch, AdoptedLane, BatchQuery, BatchRecord, Ledger};
+use crate::plan::{ArrivalPlan, Plan};
+
+/// Takes over; gives what somebody should know, in words.
+pub(super) fn adopt(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<Vec<String>> {
+    let mut lanes = lanes_of(plan);
+    lanes.extend(ledger.lanes(&plan.pipeline)?);
+    let mut names: Vec<&String> = landings.keys().collect();
+    names.sort();
+    let mut order = 0;
+    let mut held: BTreeMap<LaneId, BTreeMap<&str, HeldLane>> = BTreeMap::new();
+    for name in names {
+        let holdings = landings[name].holdings(&lanes)?;
+        order = order.max(holdings.order);
+        for lane in holdings.lanes {
+            held.entry(lane.lane.clone()).or_default().insert(name, lane);
+        }
+    }
+    let known = ledger.batches(&plan.pipeline, BatchQuery::default())?;
+    let mut adopted = Vec::new();
+    let mut notices = Vec::new();
+    for (lane, by_landing) in held {
+        let sealed = ledger.last_sealed(&plan.pipeline, &lane)?;
+        if lane.is_aside() {
+            let last = by_landing.values().filter_map(last_of).max().unwrap_or(0);
+            if last > sealed {
+                adopted.push((lane, AdoptedLane { last, ..AdoptedLane::default() }));
+            }
+            continue;
+        }
+        let Some(arrival) = plan.arrivals.iter().find(|a| a.label == lane.arrival()) else {
+            notices.push(format!("batches of lane {lane} were not taken over: no arrival of the pipeline has it now"));
+            continue;
+        };
+        let merge = Merge { plan, arrival, lane: &lane, sealed, by_landing: &by_landing };
+        merge.refuse_two_histories(ledger, &known)?;
+        if let Some(one) = merge.lane(&mut notices)? {
+            adopted.push((lane, one));
+        }
+    }
+    ledger.adopt(&plan.pipeline, &adopted, order)?;
+    Ok(notices)
+}
+
+fn last_of(lane: &HeldLane) -> Option<u64> {
+    lane.batches.iter().map(|b| b.number).max()
+}
+
+/// What the landings hold of one lane.
+struct Merge<'a> {
+    plan: &'a Plan,
+    arrival: &'a ArrivalPlan,
+    lane: &'a LaneId,
+    /// The number of the last batch that the ledger has sealed itself.
+    sealed: u64,
+    by_landing: &'a BTreeMap<&'a str, HeldLane>,
+}
+
+impl Merge<'_> {
+    /// Batches of another ledger under numbers that this one has used as well must be the same batches.
+    fn refuse_two_histories(&self, ledger: &dyn Ledger, known: &[BatchRecord]) -> Outcome<()> {
+        let own = |number: u64| known.iter().find(|b| b.lane == *self.lane && b.number == number);
+        for (landing, held) in self.by_landing {
+            let foreign = held.batches.iter().filter(|b| b.ledger != ledger.id() && b.number <= self.sealed);
+            for batch in foreign {
+                let differs = own(batch.number).is_some_and(|b| !same_places(&b.ranges, &batch.ranges));
+                if differs {
+                    return Err(Failure::findings(format!(
+                        "{landing} holds a batch {} of lane {} that another ledger read, and this ledger has read a \
+                         different batch {} of that lane",
+                        batch.number, self.lane, batch.number
+                    ))
+                    .with_help(
+                        "nothing was taken over. Two ledgers have both gone on: land elsewhere, or name a new ledger \
+                         file in sluice.toml and run with --adopt",
+                    ));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn lane(&self, notices: &mut Vec<String>) -> Outcome<Option<AdoptedLane>> {
+        let Some(last) = self.by_landing.values().filter_map(last_of).max().filter(|last| *last > 0) else {
+            return Ok(None);
+        };
+        let ranges = self.ranges();
+        let positions = self.positions(last, &ranges)?;
+        let reached: Vec<String> = match self.arrival.kind.is_feed() {
+            true => self.only_all_together(last)?,
+            false => self.reached(),
+        };
+        let mut batches = Vec::new();
+        for (number, ranges) in &ranges {
+            let holds = |landing: &&String| self.holds(landing, *number);
+            let lacks = |landing: &&String| self.lacks(landing, *number, last);
+            batches.push(AdoptedBatch {
+                number: *number,
+                ranges: ranges.clone(),
+                held: reached.iter().filter(holds).cloned().collect(),
+                lacks: reached.iter().filter(lacks).cloned().collect(),
+            });
+        }
+        for landing in &reached {
+            let missing = (1..=last).find(|n| self.lacks(landing, *n, last) && !ranges.contains_key(n));
+            if let Some(number) = missing {
+                return Err(self.not_enough(format!("what {landing} lacks of batch {number} is in no record")));
+            }
+            if landing != REJECTS && self.last_in(landing).is_none() && last > 1 {
+                notices.push(format!(
+                    "{landing} holds nothing of lane {}; it gets what is read from now on, and the rest by `sluice replay \
+                     {} --batches 1..{last} --into {landing}`",
+                    self.lane, self.plan.pipeline
+                ));
+            }
+        }
+        let behind: u64 = batches.iter().filter(|b| !b.lacks.is_empty()).count() as u64;
+        notices.push(format!(
+            "took over lane {} up to batch {last}{}",
+            self.lane,
+            if behind > 0 { "; what some landings lack is read again for them" } else { "" }
+        ));
+        Ok(Some(AdoptedLane { batches, last, positions }))
+    }
+
+    /// What was read for each batch that a record names.
+    fn ranges(&self) -> BTreeMap<u64, Ranges> {
+        let mut found = BTreeMap::new();
+        for batch in self.by_landing.values().flat_map(|held| &held.batches) {
+            let known: &mut Ranges = found.entry(batch.number).or_default();
+            if known.0.is_empty() {
+                known.clone_from(&batch.ranges);
+            }
+        }
+        found
+    }
+
+    /// How far each partition had been read.
+    fn positions(&self, last: u64, ranges: &BTreeMap<u64, Ranges>) -> Outcome<Vec<PartitionPosition>> {
+        let mut found: BTreeMap<Arc<str>, PartitionPosition> = BTreeMap::new();
+        // A record that only sums up says how all partitions stood after its last batch.
+        let sums = self.by_landing.values().filter_map(|held| Some((last_of(held)?, held.read_to.clone()??)));
+        let (from, summed) = sums.max_by_key(|(number, _)| *number).unwrap_or((self.sealed, Vec::new()));
+        for position in summed {
+            found.insert(Arc::clone(&position.partition), position);
+        }
+        let is_feed = self.arrival.kind.is_feed();
+        let gap = (from + 1..=last).find(|number| ranges.get(number).is_none_or(|r| r.0.is_empty()));
+        if let Some(number) = gap.filter(|number| !is_feed || *number == last) {
+            return Err(self.not_enough(format!("what was read for batch {number} is in no record")));
+        }
+        for range in ranges.range(from + 1..).flat_map(|(_, ranges)| &ranges.0) {
+            let position = PartitionPosition {
+                partition: Arc::clone(&range.partition),
+                position: range.to,
+                identity: range.identity.clone(),
+            };
+            found.insert(Arc::clone(&range.partition), position);
+        }
+        Ok(found.into_values().collect())
+    }
+
+    /// The landings that events of the arrival can reach, and that of rejects.
+    fn reached(&self) -> Vec<String> {
+        let places: BTreeSet<usize> = self.arrival.events().flat_map(|e| self.plan.landings_of(e)).collect();
+        let labels = places.into_iter().map(|place| self.plan.landings[place].label.clone());
+        labels.chain([REJECTS.to_string()]).collect()
+    }
+
+    /// A landing of a feed takes part in a batch only where it gets rows, so that its record does not tell whether it
+    /// is behind.
+    fn only_all_together(&self, last: u64) -> Outcome<Vec<String>> {
+        let reached: Vec<String> = self.reached().into_iter().filter(|l| l != REJECTS).collect();
+        let behind = reached.iter().find(|l| self.last_in(l) != Some(last));
+        match behind {
+            Some(landing) if reached.len() > 1 => Err(Failure::findings(format!(
+                "{landing} does not hold the last batch {last} of lane {}: its record does not tell whether it lacks rows \
+                 of that batch or there were none",
+                self.lane
+            ))
+            .with_help(format!(
+                "nothing was taken over. To load every table again: sluice positions {} --set earliest",
+                self.plan.pipeline
+            ))),
+            _ => Ok(reached),
+        }
+    }
+
+    fn last_in(&self, landing: &str) -> Option<u64> {
+        self.by_landing.get(landing).and_then(last_of)
+    }
+
+    fn holds(&self, landing: &str, number: u64) -> bool {
+        let Some(held) = self.by_landing.get(landing) else { return false };
+        match held.read_to {
+            Some(_) => last_of(held).is_some_and(|last| number <= last),
+            None => held.batches.iter().any(|b| b.number == number),
+        }
+    }
+
+    /// Whether a landing is behind by a batch. One that holds nothing at all is a new one, unless it is about the
+    /// first batch.
+    fn lacks(&self, landing: &str, number: u64, last: u64) -> bool {
+        match self.last_in(landing) {
+            Some(own) => number > own,
+            None => last == 1 && number == 1,
+        }
+    }
+
+    fn not_enough(&self, why: String) -> Failure {
+        Failure::findings(format!("what landed of lane {} cannot be taken over: {why}", self.lane)).with_help(format!(
+            "nothing was taken over, since reading from the wrong place would lose events or land them twice. Restore \
+             the ledger; or land {} elsewhere and read from the beginning",
+            self.arrival.label
+        ))
+    }
+}
+
+/// Whether two batches read the same, whatever their partitions looked like then.
+fn same_places(a: &Ranges, b: &Ranges) -> bool {
+    let places = |ranges: &Ranges| -> BTreeSet<(Arc<str>, Position, Position)> {
+        ranges.0.iter().map(|r| (Arc::clone(&r.partition), r.from, r.to)).collect()
+    };
+    places(a) == places(b)
+}

@@ -1,0 +1,155 @@
+//! The way out for sealed batches that a landing cannot publish: their events become rejects, so that the pipeline
+//! continues and nothing is lost.
+//!
+//! Each batch is tried once more first. The events come from the landing's own spool where it has one; else they are
+//! read again from the source, as the pipeline stood when the batch was sealed.
+
+use std::sync::Arc;
+
+use super::recover::sealed_plan;
+use super::{Landings, Processor, REJECTS, open_landings};
+use crate::batch::{BatchIdentity, Ranges, Sealed};
+use crate::failure::{Failure, Outcome};
+use crate::kinds::{Read, ReadLimit, RefusedRow, StagedWork};
+use crate::ledger::Ledger;
+use crate::plan::{ArrivalPlan, Plan, Surroundings};
+use crate::reject::{Reason, Reject};
+
+/// What was done with one landing of a batch.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct GivenUp {
+    /// The batch.
+    pub batch: BatchIdentity,
+    /// The landing.
+    pub landing: String,
+    /// Why it could not be published.
+    pub why: String,
+    /// Events that became rejects.
+    pub events: u64,
+}
+
+/// Finishes the sealed batches of a pipeline, making rejects of what a landing cannot publish. The caller holds the
+/// pipeline and its replays.
+///
+/// # Errors
+/// Where a store is away, so that waiting may help; where the events can neither be read from a spool nor from their
+/// source; where the ledger or the rejects cannot be written. What was done by then stays done.
+pub fn give_up(pipeline: &str, around: &Surroundings, ledger: &dyn Ledger) -> Outcome<Vec<GivenUp>> {
+    let known = ledger.known(pipeline)?;
+    let mut done = Vec::new();
+    for (sealed, texts) in ledger.unfinished(pipeline)? {
+        let plan = sealed_plan(&texts, around, &known)?;
+        let landings = open_landings(&plan, around)?;
+        let one = Batch { plan: &plan, around, ledger, landings: &landings, sealed: &sealed };
+        for taken in sealed.works.iter().filter(|w| !w.landed) {
+            done.extend(one.landing(&taken.landing, &taken.work)?);
+        }
+        ledger.settle(&sealed.identity)?;
+    }
+    Ok(done)
+}
+
+struct Batch<'a> {
+    plan: &'a Plan,
+    around: &'a Surroundings,
+    ledger: &'a dyn Ledger,
+    landings: &'a Landings,
+    sealed: &'a Sealed,
+}
+
+impl Batch<'_> {
+    /// Publishes the work of one landing, or makes rejects of its events.
+    fn landing(&self, name: &str, work: &StagedWork) -> Outcome<Option<GivenUp>> {
+        let (batch, ranges) = (&self.sealed.identity, &self.sealed.ranges);
+        let landing = self.landings.get(name).ok_or_else(|| Failure::internal(format!("no landing {name}")))?;
+        let why = match landing.publish(batch, ranges, work) {
+            // Rows that the store refuses become rejects as in any run.
+            Ok(published) => {
+                self.keep(name, &published.refused, Reason::REFUSED)?;
+                let refused = published.refused.len() as u64;
+                self.ledger.landed(batch, name, refused, published.unmerged)?;
+                return Ok(None);
+            }
+            Err(failure) if failure.passing || name == REJECTS => return Err(failure),
+            Err(failure) => failure.message,
+        };
+        let mut events = match landing.staged_events(batch, work)? {
+            Some(events) => events,
+            None => self.events_of(name, ranges)?,
+        };
+        let count = events.len() as u64;
+        if count < work.rows {
+            return Err(Failure::findings(format!(
+                "{name} cannot publish {batch}: {why}; and only {count} of its {} events can still be read",
+                work.rows
+            ))
+            .with_help("nothing was changed; restore the source, or mend what keeps the landing from publishing"));
+        }
+        events.iter_mut().for_each(|event| event.message.clone_from(&why));
+        self.keep(name, &events, Reason::UNFINISHED)?;
+        self.ledger.landed(batch, name, count, count - work.rows)?;
+        Ok(Some(GivenUp { batch: batch.clone(), landing: name.into(), why, events: count }))
+    }
+
+    /// Keeps rejects, durable before the ledger counts them.
+    fn keep(&self, landing: &str, events: &[RefusedRow], reason: Reason) -> Outcome<()> {
+        let Some(rejects) = self.landings.get(REJECTS).filter(|_| !events.is_empty()) else { return Ok(()) };
+        let batch = &self.sealed.identity;
+        let place = self.plan.landings.iter().find(|l| l.label == landing);
+        let event = place.map_or("", |l| self.plan.events[l.event].name.as_str());
+        let mut lines = String::new();
+        for row in events {
+            let reject = Reject {
+                partition: Arc::clone(&row.partition),
+                position: row.position,
+                length: row.bytes.len() as u64,
+                station: landing.into(),
+                field: row.column.clone(),
+                reason,
+                message: row.message.clone(),
+                bytes: row.bytes.clone(),
+            };
+            reject.write_line(&mut lines, event, batch.lane.as_str(), batch.number);
+        }
+        rejects.keep_refused(batch, landing, &lines)
+    }
+
+    /// The events of a batch whose rows would land in a landing, read again from their source one by one.
+    fn events_of(&self, landing: &str, ranges: &Ranges) -> Outcome<Vec<RefusedRow>> {
+        let lane = &self.sealed.identity.lane;
+        let arrival = self.plan.arrivals.iter().find(|a| a.label == lane.arrival()).ok_or_else(|| {
+            Failure::findings(format!("the pipeline has no arrival {} any more", lane.arrival()))
+                .with_help("its events cannot be read again; bring the arrival back into the pipeline file")
+        })?;
+        let intake = arrival.open(self.around)?;
+        let mut reader = intake.ranges(ranges)?;
+        let mut decoder = self.decoder(arrival)?;
+        let mut processor = Processor::new(self.plan, arrival)?;
+        let mut found = Vec::new();
+        loop {
+            match reader.read(ReadLimit { records: 1, bytes: 1 << 20, ends: false })? {
+                Read::Chunk(chunk) => {
+                    let span = decoder.decode_table(&chunk, None).rows.spans.first().copied();
+                    let position = span.map(|span| chunk.position_at(span.start));
+                    let bytes = span.map(|span| span.of(&chunk.bytes).to_vec());
+                    let partition = Arc::clone(&chunk.partition);
+                    let processed = processor.process(chunk, 0);
+                    let lands = processed.counts.iter().any(|c| c.station == landing && c.output > 0);
+                    if let (true, Some(position), Some(bytes)) = (lands, position, bytes) {
+                        found.push(RefusedRow { partition, position, column: None, message: String::new(), bytes });
+                    }
+                }
+                Read::CaughtUp => return Ok(found),
+                Read::Halt(failure) => return Err(failure),
+                Read::Pending => {}
+                Read::Away(what) => return Err(Failure::away(what)),
+            }
+        }
+    }
+
+    fn decoder(&self, arrival: &ArrivalPlan) -> Outcome<Box<dyn crate::decode::Decoder>> {
+        let contract = self.plan.events[arrival.event].contract.as_ref();
+        let contract = contract.ok_or_else(|| Failure::internal(format!("{} has no contract", arrival.label)))?;
+        Ok(arrival.format()?.decoder(contract))
+    }
+}
