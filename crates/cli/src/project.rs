@@ -11,6 +11,7 @@ use sluice_core::ledger::Ledger as _;
 use sluice_core::names;
 use sluice_core::plan::{self, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
+use sluice_core::run::Stop;
 
 use crate::secrets::ProjectSecrets;
 use crate::written;
@@ -43,6 +44,8 @@ pub(crate) struct Project {
     pub problems: Problems,
     /// Whether sources are asked for their tables.
     pub asks: Asks,
+    /// Asks whatever works in this project to leave.
+    pub stop: Arc<Stop>,
 }
 
 /// A pipeline file that was read.
@@ -93,7 +96,7 @@ impl Project {
         let registry = sluice_connect::registry();
         let mut problems = Problems::new();
         let config = ProjectConfig::read(&source, &registry, &mut problems);
-        Ok(Self { root, source, config, registry, problems, asks: Asks::Seldom })
+        Ok(Self { root, source, config, registry, problems, asks: Asks::Seldom, stop: Arc::default() })
     }
 
     /// The same, with sources asked for their tables in another way.
@@ -106,7 +109,15 @@ impl Project {
         let source = SourceText::new(PROJECT_FILE, text);
         let mut problems = Problems::new();
         let config = ProjectConfig::read(&source, &self.registry, &mut problems);
-        Self { root: self.root.clone(), source, config, registry: self.registry.clone(), problems, asks: self.asks }
+        Self {
+            root: self.root.clone(),
+            source,
+            config,
+            registry: self.registry.clone(),
+            problems,
+            asks: self.asks,
+            stop: Arc::clone(&self.stop),
+        }
     }
 
     /// What pipelines need from around them.
@@ -116,6 +127,7 @@ impl Project {
             work: self.root.join(".sluice"),
             secrets: Arc::new(ProjectSecrets { root: self.root.clone() }),
             registry: self.registry.clone(),
+            stop: Arc::clone(&self.stop),
         }
     }
 

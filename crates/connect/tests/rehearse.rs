@@ -52,6 +52,7 @@ fn chunk(lines: &[&str]) -> Chunk {
         head: None,
         records: lines.len() as u64,
         too_long: None,
+        grown: false,
         messages: None,
         changes: None,
     }

@@ -23,6 +23,8 @@ pub enum ChangeKind {
     Early,
     /// The row got another key: it came directly after the delete of its old one.
     Moved,
+    /// The same, and its table is still being read as a whole: perhaps the row has not come yet.
+    MovedEarly,
     /// The row went.
     Deleted,
     /// The row was there when its table was read as a whole.
@@ -37,7 +39,7 @@ impl ChangeKind {
     /// The word for it in columns.
     pub fn word(self) -> &'static str {
         match self {
-            Self::Inserted | Self::Moved => "inserted",
+            Self::Inserted | Self::Moved | Self::MovedEarly => "inserted",
             Self::Updated | Self::Early => "updated",
             Self::Deleted | Self::Left => "deleted",
             Self::Loaded => "loaded",
@@ -48,6 +50,16 @@ impl ChangeKind {
     /// Whether the row, or every row, is gone afterwards.
     pub fn is_gone(self) -> bool {
         matches!(self, Self::Deleted | Self::Left | Self::Truncated)
+    }
+
+    /// Whether the row got another key.
+    pub fn is_moved(self) -> bool {
+        matches!(self, Self::Moved | Self::MovedEarly)
+    }
+
+    /// Whether the row may not have been read with its table yet.
+    pub fn is_early(self) -> bool {
+        matches!(self, Self::Early | Self::MovedEarly)
     }
 
     /// Whether it is about the whole table rather than one row.

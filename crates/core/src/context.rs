@@ -221,6 +221,7 @@ mod tests {
             head: None,
             records: 3,
             too_long: None,
+            grown: false,
             messages: Some(Arc::new(messages)),
             changes: None,
         }

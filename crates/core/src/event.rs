@@ -60,6 +60,8 @@ pub struct Chunk {
     pub records: u64,
     /// Set where the one record is longer than allowed: its length in bytes. `bytes` then holds its beginning.
     pub too_long: Option<u64>,
+    /// Whether the one record is the rest of a record that was read before its line end had come.
+    pub grown: bool,
     /// Where each record is a message of a broker: what the broker tells of it. None where the format finds the
     /// records.
     pub messages: Option<Arc<Messages>>,
@@ -115,6 +117,7 @@ impl Default for Chunk {
             head: None,
             records: 0,
             too_long: None,
+            grown: false,
             messages: None,
             changes: None,
         }
@@ -173,6 +176,7 @@ impl Chunk {
             head: self.head.clone(),
             records: 1,
             too_long: None,
+            grown: false,
             messages,
             changes,
         }

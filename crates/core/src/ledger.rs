@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Sealed, Staged, StationCount};
+use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Reread, Sealed, Staged, StationCount};
 use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::PartitionPosition;
@@ -195,6 +195,8 @@ pub struct AdoptedBatch {
     pub held: Vec<String>,
     /// The landings that do not hold it yet, although it was sealed for them.
     pub lacks: Vec<String>,
+    /// Where it reads events again.
+    pub reread: Option<Reread>,
 }
 
 /// Why the last run of a pipeline ended before it was asked to.
@@ -338,11 +340,17 @@ pub trait Ledger: Send + Sync {
     fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>>;
 
     /// Takes over batches that landings hold and the ledger does not know: positions move behind them. Batches that are
-    /// opened from then on stand after `order` in the order of opening.
+    /// opened from then on stand after `order` in the order of opening. What landings lack of them is read under `texts`.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64) -> Outcome<()>;
+    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64, texts: &SealedTexts) -> Outcome<()>;
+
+    /// The texts of a digest.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read, or does not have them.
+    fn texts(&self, digest: &str) -> Outcome<SealedTexts>;
 
     /// The names under which the ledger knows the arrivals and landings of a pipeline.
     ///

@@ -20,7 +20,9 @@ pub const REASONS: &[(&str, &str)] = &[
     ("extra", "a field that the contract does not name, under extra = \"reject\""),
     ("twice", "a field stands in the record twice"),
     ("too_long", "the record is longer than max_record"),
+    ("grown", "a record was read before its line end had been written, and went on afterwards"),
     ("expression", "a column or condition cannot be computed for this event"),
+    ("path", "the folder that the landing's path gives for the row cannot be made"),
     ("refused", "the store refused the row; the message is the store's own"),
     ("unfinished", "its batch was sealed and could not be published; `rejects --unfinished` made a reject of it"),
 ];
@@ -41,7 +43,9 @@ impl Reason {
     pub const EXTRA: Self = Self("extra");
     pub const TWICE: Self = Self("twice");
     pub const TOO_LONG: Self = Self("too_long");
+    pub const GROWN: Self = Self("grown");
     pub const EXPRESSION: Self = Self("expression");
+    pub const PATH: Self = Self("path");
     pub const REFUSED: Self = Self("refused");
     pub const UNFINISHED: Self = Self("unfinished");
 
@@ -149,7 +153,9 @@ mod tests {
             Reason::EXTRA,
             Reason::TWICE,
             Reason::TOO_LONG,
+            Reason::GROWN,
             Reason::EXPRESSION,
+            Reason::PATH,
             Reason::REFUSED,
             Reason::UNFINISHED,
         ];

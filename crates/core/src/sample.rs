@@ -129,7 +129,12 @@ pub fn take(reader: &mut dyn LaneReader, events: u64, mut filter: Option<TimeFil
             }
             Read::Pending => continue,
             Read::Away(reason) => return Err(Failure::away(reason)),
-            Read::Halt(failure) => return Err(failure),
+            // What can be read is looked at.
+            Read::Stuck(_) if sample.events > 0 => {
+                sample.more = false;
+                return Ok(sample);
+            }
+            Read::Halt(failure) | Read::Stuck(failure) => return Err(failure),
         };
         sample.looked_at += chunk.records;
         match &mut filter {
@@ -197,6 +202,7 @@ mod tests {
                 head: None,
                 records: size,
                 too_long: None,
+                grown: false,
                 messages: None,
                 changes: None,
             }))

@@ -4,7 +4,7 @@ use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::Behind;
-use sluice_core::ledger::{Holder, Ledger, PipelineTotals};
+use sluice_core::ledger::{Holder, Ledger, PipelineTotals, RunEnd};
 use sluice_core::units::{show_count, show_many, show_size};
 
 use crate::args::{Arguments, OutputKind};
@@ -22,6 +22,8 @@ struct State {
     /// Whether it reads change feeds.
     is_feed: bool,
     behind: Result<Behind, String>,
+    /// Why the last run ended before it was asked to.
+    end: Option<RunEnd>,
 }
 
 pub(crate) fn overview(arguments: &Arguments) -> Outcome<Exit> {
@@ -57,14 +59,15 @@ fn nothing_here(arguments: &Arguments) -> Exit {
 fn state(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLedger>) -> Outcome<State> {
     let name = pipeline.config.name.clone();
     let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
-    let (mut totals, mut holder) = (PipelineTotals::default(), None);
+    let (mut totals, mut holder, mut end) = (PipelineTotals::default(), None, None);
     if let Some(ledger) = ledger {
         totals = ledger.totals(&name)?;
         holder = ledger.holder(&name)?;
+        end = ledger.last_end(&name)?;
     }
     let behind = if good { behind(project, pipeline, ledger) } else { Err("not known".into()) };
     let is_feed = pipeline.plan.arrivals.iter().any(|a| a.kind.is_feed());
-    Ok(State { name, good, holder, totals, is_feed, behind })
+    Ok(State { name, good, holder, totals, is_feed, behind, end })
 }
 
 /// What is left to read, or why that cannot be told.
@@ -81,6 +84,7 @@ fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLe
         sum.unread_partitions += one.unread_partitions;
         sum.bytes += one.bytes;
         sum.events += one.events;
+        sum.misplaced += one.misplaced;
     }
     Ok(sum)
 }
@@ -90,6 +94,7 @@ impl State {
         match (&self.holder, self.good, self.totals.unfinished) {
             (_, false, _) => style::bad("needs mending"),
             (Some(holder), ..) => style::good(&format!("runs (process {})", holder.pid)),
+            (None, true, _) if self.end.is_some() => style::bad("stopped"),
             (None, true, n) if n > 0 => style::warn(&format!("{} to finish", show_many(n, "batch"))),
             (None, true, _) if self.totals.batches == 0 => "never ran".into(),
             (None, true, _) => "at rest".into(),
@@ -98,6 +103,9 @@ impl State {
 
     fn behind_text(&self) -> String {
         match &self.behind {
+            Ok(behind) if behind.misplaced > 0 => {
+                style::bad(&format!("{} not as in the ledger", show_many(behind.misplaced, "partition")))
+            }
             Ok(behind) if behind.bytes == 0 && behind.events == 0 => "caught up".into(),
             Ok(behind) if behind.bytes == 0 => {
                 let partitions = show_many(behind.unread_partitions, "partition");
@@ -117,6 +125,10 @@ impl State {
         match (&self.holder, self.good) {
             (_, false) => Some(("sluice check".into(), "see what is to mend")),
             (Some(_), _) => None,
+            (None, _) if self.end.is_some() => Some((format!("sluice status {name}"), "see why it stopped")),
+            (None, _) if self.behind.as_ref().is_ok_and(|b| b.misplaced > 0) => {
+                Some((format!("sluice positions {name}"), "see where ledger and source do not agree"))
+            }
             (None, _) if self.behind.is_err() => Some((format!("sluice check {name}"), "see what is missing")),
             (None, _) if unread || self.totals.unfinished > 0 => {
                 Some((format!("sluice run {name} --until-caught-up"), "read what is there"))
@@ -164,6 +176,12 @@ fn as_text(project: &Project, states: &[State]) {
         ]);
     }
     out.push_str(&table.render(screen_width()));
+    for state in states.iter().filter(|s| s.holder.is_none()) {
+        if let Some(end) = &state.end {
+            let why = format!("{} stopped {}: {}", state.name, times::ago(end.at), end.message);
+            out.push_str(&format!("\n{} {why}\n", style::bad("!")));
+        }
+    }
     let next: Vec<_> = states.iter().filter_map(State::next).collect();
     if !next.is_empty() {
         out.push_str("\nnext:\n");
@@ -186,6 +204,7 @@ fn as_json(project: &Project, states: &[State]) {
                 "totals": s.totals,
                 "behind": s.behind.as_ref().ok(),
                 "unreachable": s.behind.as_ref().err(),
+                "last_end": s.end,
                 "next": s.next().map(|(command, _)| command),
             })
         })

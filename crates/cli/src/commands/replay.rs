@@ -283,8 +283,9 @@ fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord], all: &[BatchRec
         if let (true, Err(why)) = (replaces, landing.kind.can_replace(&landing.options)) {
             return Err(wrong(
                 format!(
-                    "{} lands in {}, where what has landed cannot be replaced: {why}",
+                    "{} {} in {}, where what has landed cannot be replaced: {why}",
                     landing.label,
+                    if holds { "holds rows of these batches already," } else { "lands" },
                     landing.kind.name()
                 ),
                 "name a landing that does not hold the batches yet: --into LANDING; write it into the pipeline file first",

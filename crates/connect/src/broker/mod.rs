@@ -160,6 +160,19 @@ impl Broker {
     /// # Errors
     /// Where the configuration does not hold.
     pub fn consumer_of(&self, group: &str, partitions: usize) -> Outcome<Consumer> {
+        self.make_consumer(group, partitions, "read_committed")
+    }
+
+    /// A consumer for looking at the offsets of a group: it does not wait for a transaction that a killed process has
+    /// left open, which only its successor can end.
+    ///
+    /// # Errors
+    /// Where the configuration does not hold.
+    pub fn observer(&self, group: &str) -> Outcome<Consumer> {
+        self.make_consumer(group, 1, "read_uncommitted")
+    }
+
+    fn make_consumer(&self, group: &str, partitions: usize, isolation: &str) -> Outcome<Consumer> {
         // With a queue for each partition, librdkafka counts each by itself.
         let waiting = (WAITING_KIB / partitions.max(1)).clamp(512, 16_384);
         let mut config = self.config();
@@ -169,7 +182,7 @@ impl Broker {
             .set("enable.auto.offset.store", "false")
             .set("enable.partition.eof", "true")
             .set("auto.offset.reset", "error")
-            .set("isolation.level", "read_committed")
+            .set("isolation.level", isolation)
             .set("fetch.wait.max.ms", "50")
             .set("fetch.error.backoff.ms", "100")
             .set("fetch.queue.backoff.ms", "5")

@@ -66,6 +66,7 @@ pub(crate) fn origin(texts: &[&str]) -> RowOrigin {
         head: None,
         records: texts.len() as u64,
         too_long: None,
+        grown: false,
         messages: None,
         changes: None,
     };

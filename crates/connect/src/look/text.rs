@@ -111,7 +111,8 @@ struct TextRows {
 impl FileRows for TextRows {
     fn next(&mut self, broken: &mut u64) -> Outcome<Option<RecordBatch>> {
         match self.reader.read(LIMIT)? {
-            Read::CaughtUp | Read::Pending | Read::Away(_) | Read::Halt(_) => Ok(None),
+            Read::Halt(failure) | Read::Stuck(failure) => Err(failure),
+            Read::CaughtUp | Read::Pending | Read::Away(_) => Ok(None),
             Read::Chunk(chunk) => {
                 let decoded = self.decoder.decode(&chunk);
                 *broken += decoded.rejects.len() as u64;
@@ -167,6 +168,7 @@ impl LaneReader for BytesReader {
             head: self.head.clone(),
             records: cut.records,
             too_long: None,
+            grown: false,
             messages: None,
             changes: None,
         };

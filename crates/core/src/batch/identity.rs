@@ -156,6 +156,7 @@ mod tests {
             head: None,
             records: 0,
             too_long: None,
+            grown: false,
             messages: None,
             changes: None,
         }

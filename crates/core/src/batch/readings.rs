@@ -16,6 +16,7 @@ use std::collections::HashMap;
 use super::BatchName;
 use crate::event::Position;
 use crate::ledger::{BatchRecord, BatchState};
+use crate::run::REJECTS;
 
 /// All sealed batches of a pipeline, seen as readings.
 pub struct Readings<'a> {
@@ -65,22 +66,37 @@ impl<'a> Readings<'a> {
         partition: &str,
         position: Position,
     ) -> Vec<&'a str> {
-        let (first, own) = (first_of(batch), batch);
-        let is_target = |landing: &str| match station {
-            Some(station) => landing == station,
-            None => landing != crate::run::REJECTS || own.landings.len() == 1,
-        };
-        let stands = |landing: &&str| {
-            let newest = self.newest(&first, landing, partition, position);
-            newest.is_some_and(|b| b.lane == own.lane && b.number == own.number)
-        };
-        own.landings.iter().map(|l| l.landing.as_str()).filter(|l| is_target(l)).filter(stands).collect()
+        let first = first_of(batch);
+        let is_target = |landing: &str| landing != REJECTS && station.is_none_or(|station| station == landing);
+        let mut open = Vec::new();
+        // Of a batch that was taken over without its rejects, those that were found again later are the rejects.
+        let adopted = self.of(&first).iter().filter(|b| b.opened < batch.opened && lacks_rejects(b));
+        for reading in std::iter::once(batch).chain(adopted.copied()) {
+            let landings = reading.landings.iter().map(|l| l.landing.as_str());
+            for landing in landings.filter(|l| is_target(l) && takes_part(reading, l)) {
+                let newest = self.newest(&first, landing, partition, position);
+                if newest.is_some_and(|b| b.opened == reading.opened) && !open.contains(&landing) {
+                    open.push(landing);
+                }
+            }
+        }
+        open
+    }
+
+    /// Whether a name is that of a landing which a reading of a first batch has written.
+    pub fn is_landing(&self, first: &BatchName, name: &str) -> bool {
+        self.of(first).iter().any(|b| b.landings.iter().any(|l| l.landing == name))
     }
 }
 
 /// The name of the batch that read the events of a batch first.
 pub fn first_of(batch: &BatchRecord) -> BatchName {
     batch.first.clone().unwrap_or_else(|| (batch.lane.clone(), batch.number))
+}
+
+/// Whether a batch was taken over from landings without the rejects that it had.
+fn lacks_rejects(batch: &BatchRecord) -> bool {
+    batch.state == BatchState::Adopted && batch.landings.iter().any(|l| l.landing == REJECTS && l.landed_at.is_none())
 }
 
 /// Whether a batch reads all events of its first batch.

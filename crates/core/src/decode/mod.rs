@@ -31,6 +31,19 @@ pub struct Decoded {
     pub rejects: Vec<Reject>,
     /// Where records are changes: which values of the rows are absent.
     pub absent: Absent,
+    /// Where the partition begins with a header row: what it lacks, told once for each partition.
+    pub lacks: Option<Lacks>,
+}
+
+/// Fields of a contract that the header row of a partition does not name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Lacks {
+    /// The names of the columns.
+    pub names: Vec<String>,
+    /// The fields that no column leads to.
+    pub fields: Vec<String>,
+    /// Whether that is every field.
+    pub all: bool,
 }
 
 /// Decodes chunks of one event. It keeps its buffers from chunk to chunk.
@@ -69,6 +82,11 @@ pub trait Format: Send + Sync {
 
     /// Whether an unfinished last record is whole all the same.
     fn is_whole(&self, tail: &[u8], head: Option<&[u8]>) -> Tail;
+
+    /// Whether a record without a line end may be read as a whole one and still grow.
+    fn may_grow(&self) -> bool {
+        false
+    }
 
     /// How many bytes at the start of a buffer to give up as one bad record, where no record ends within the longest
     /// length that is allowed. None where only the end of the line can tell.

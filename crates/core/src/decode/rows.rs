@@ -182,6 +182,15 @@ impl Rows {
         }
     }
 
+    /// The rest of a record that had been read before its end.
+    pub(super) fn grown(&self, chunk: &Chunk) -> Reject {
+        let message = "the record before this place had no line end when it was read, and went on here afterwards; what \
+                       landed is the record as it was then";
+        let end = chunk.bytes.strip_suffix(b"\n").unwrap_or(&chunk.bytes);
+        let end = end.strip_suffix(b"\r").unwrap_or(end).len();
+        self.reject(chunk, RecordSpan { start: 0, end: offset(end) }, Bad::new(Reason::GROWN, None, message))
+    }
+
     /// The one record of a chunk that is too long.
     pub(super) fn too_long(&self, chunk: &Chunk, length: u64) -> Reject {
         let bad = Bad::new(Reason::TOO_LONG, None, format!("the record has {length} bytes"));

@@ -34,6 +34,15 @@ pub trait IntakeKind: Send + Sync {
         let _ = options;
         (place_of(self.scheme(), &connection.target), String::new())
     }
+    /// Whether what is noted beside a position tells another source apart, so that an arrival may have another address.
+    fn knows_its_source(&self) -> bool {
+        self.is_feed() || self.has_messages()
+    }
+    /// What guards a part of a range, taken from what guards the whole of it; empty where only the whole can be guarded.
+    fn identity_within(&self, identity: &str) -> String {
+        let _ = identity;
+        String::new()
+    }
     /// Opens the intake for reading.
     ///
     /// # Errors
@@ -150,6 +159,8 @@ pub struct Behind {
     pub bytes: u64,
     /// Unread events, where they are known.
     pub events: u64,
+    /// Partitions whose position the source does not have any more, or not yet: the next run stops at them.
+    pub misplaced: u64,
 }
 
 /// One partition as its source has it, beside a position.
@@ -165,6 +176,8 @@ pub struct PartitionState {
     pub events: Option<u64>,
     /// Unread bytes, where positions count bytes.
     pub bytes: Option<u64>,
+    /// Whether positions count the bytes between the first and the latest.
+    pub counts_bytes: bool,
     /// The source's time of the oldest unread event, in microseconds since 1970.
     pub oldest_unread: Option<i64>,
     /// How long the source keeps an event, in microseconds; None where for ever or not known.
@@ -175,6 +188,36 @@ pub struct PartitionState {
     pub loads: Vec<TableLoad>,
     /// Of a change feed: what the source keeps of its log for us.
     pub kept: Option<Kept>,
+}
+
+/// A position that its source does not hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Misplaced {
+    /// It stands so far beyond the end: the source has lost data, was recreated, or is another one.
+    Beyond(u64),
+    /// It stands so far before the first event that is there: so much has gone unread.
+    Expired(u64),
+}
+
+impl Misplaced {
+    /// Compares a position with the first one and the end of its partition.
+    pub fn of(position: u64, earliest: u64, latest: u64) -> Option<Self> {
+        match position {
+            p if p > latest => Some(Self::Beyond(p - latest)),
+            p if p < earliest => Some(Self::Expired(earliest - p)),
+            _ => None,
+        }
+    }
+}
+
+impl PartitionState {
+    /// Whether the source does not hold a position of this partition. Only positions that count what the source counts
+    /// can be compared.
+    pub fn misplaced(&self, position: &PartitionPosition) -> Option<Misplaced> {
+        let comparable = self.events.is_some() || (self.bytes.is_some() && self.counts_bytes);
+        Misplaced::of(position.position.major, self.earliest.major, self.latest.major).filter(|_| comparable)
+    }
 }
 
 /// How far a table has been loaded.
@@ -315,6 +358,9 @@ pub enum Read {
     Pending,
     /// What was read so far is to settle, and then the run stops for this reason.
     Halt(Failure),
+    /// Everything else has been read, but a part of the source cannot be: the first reason. It is tried again where
+    /// waiting may help.
+    Stuck(Failure),
     /// The source does not answer; reading goes on by itself when it does. What it said, in words.
     Away(String),
 }

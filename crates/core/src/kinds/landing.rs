@@ -276,6 +276,14 @@ pub trait Landing: Send + Sync {
     /// Where the store cannot be reached or its record cannot be read.
     fn holdings(&self, lanes: &[LaneId]) -> Outcome<Holdings>;
 
+    /// The names of all lanes that the store's record lists, those of replays among them; none where it cannot list them.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached or its record cannot be read.
+    fn lanes(&self) -> Outcome<Vec<LaneId>> {
+        Ok(Vec::new())
+    }
+
     /// Starts to stage a batch. Nothing that is staged is visible to readers of the store.
     ///
     /// # Errors

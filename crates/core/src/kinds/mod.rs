@@ -12,6 +12,7 @@ use std::sync::Arc;
 use crate::config::{ConnectionConfig, OptionSpec, Options};
 use crate::contract::Contract;
 use crate::problem::Place;
+use crate::run::Stop;
 use crate::secret::SecretStore;
 
 pub use intake::*;
@@ -47,6 +48,8 @@ pub struct Settings {
     pub contract: Option<Arc<Contract>>,
     /// And what is computed from several of its columns.
     pub computed: Vec<Computed>,
+    /// Asks whoever works for long to leave.
+    pub stop: Arc<Stop>,
 }
 
 /// An expression that needs several columns of an event.

@@ -9,6 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::transform::{RowFault, Transform, Transformed, filter};
 use crate::change::{Absent, ChangeKind, Marks};
 use crate::expr::{EvalContext, evaluate};
+use crate::reject::Reason;
 
 /// What becomes of one row at a condition.
 enum Fate {
@@ -60,7 +61,9 @@ impl Transform {
                         kinds.push(kind);
                     }
                     Fate::Filtered => filtered += 1,
-                    Fate::Faulty(message) => faults.push(RowFault { row, column: None, message }),
+                    Fate::Faulty(message) => {
+                        faults.push(RowFault { row, column: None, reason: Reason::EXPRESSION, message })
+                    }
                 }
             }
         }
@@ -149,7 +152,7 @@ impl Transform {
                 if mixed && known.insert(row_of_event) {
                     let column = Some(self.columns[place].name.clone());
                     let message = not_sent(&self.texts[place]);
-                    faults.push(RowFault { row: row_of_event, column, message });
+                    faults.push(RowFault { row: row_of_event, column, reason: Reason::EXPRESSION, message });
                 }
             }
             out.set(place, Some((0..kinds.len()).map(|row| lacks(row) > 0).collect()));

@@ -47,6 +47,8 @@ struct Present {
     label: String,
     place: String,
     part: String,
+    /// Whether its positions tell another source apart by themselves.
+    guarded: bool,
     /// The name that it gets.
     name: Option<String>,
 }
@@ -139,18 +141,28 @@ impl Plan {
 
     /// What stands in the pipeline file, under the names that it has there.
     fn present(&self, kind: KnownKind) -> Vec<Present> {
-        let one = |label: String, (place, part): (String, String)| Present { label, place, part, name: None };
+        let one = |label: String, (place, part): (String, String), guarded| Present {
+            label,
+            place,
+            part,
+            guarded,
+            name: None,
+        };
         match kind {
             KnownKind::Arrival => {
                 let label =
                     |place: &str| place.strip_prefix(&format!("{}.", self.pipeline)).unwrap_or(place).to_string();
                 let arrivals = self.arrivals.iter();
-                arrivals.map(|a| one(label(&a.place), a.kind.place(&a.connection, &a.options))).collect()
+                arrivals
+                    .map(|a| one(label(&a.place), a.kind.place(&a.connection, &a.options), a.kind.knows_its_source()))
+                    .collect()
             }
             KnownKind::Landing => {
                 let label = |l: &super::LandingPlan| format!("{}.{}", self.events[l.event].name, l.name);
                 let landings = self.landings.iter();
-                landings.map(|l| one(label(l), (l.kind.place(&l.connection, &l.options), String::new()))).collect()
+                landings
+                    .map(|l| one(label(l), (l.kind.place(&l.connection, &l.options), String::new()), false))
+                    .collect()
             }
         }
     }
@@ -232,7 +244,7 @@ fn by_label(present: &mut [Present], known: &[&Known], is_arrival: bool) {
             let is_other = |k: &&&Known| k.name != own.label && k.place == own.place && is_free(present, &k.name);
             known.iter().any(|k| is_other(&k))
         };
-        let certain = old.place == UNKNOWN || (old.place == own.place && !others());
+        let certain = old.place == UNKNOWN || ((old.place == own.place || own.guarded) && !others());
         if !is_arrival || certain {
             present[i].name = Some(own.label.clone());
         }
@@ -277,7 +289,13 @@ mod tests {
             .iter()
             .map(|t| {
                 let k = self::known(t);
-                Present { label: k.name, place: k.place, part: k.part, name: None }
+                Present {
+                    guarded: k.place.starts_with("kafka:"),
+                    label: k.name,
+                    place: k.place,
+                    part: k.part,
+                    name: None,
+                }
             })
             .collect();
         by_label_and_place(&mut present, &known);
@@ -311,6 +329,7 @@ mod tests {
     )]
     #[case::pattern_edited(&["passage.0 file:d **"], &["passage.0 file:d a*"], &["passage.0"])]
     #[case::another_place(&["passage.0 file:e a*"], &["passage.0 file:d a*"], &["-"])]
+    #[case::another_address_of_a_broker(&["passage.0 kafka:e locks"], &["passage.0 kafka:d locks"], &["passage.0"])]
     #[case::renamed_and_edited(&["lock.0 file:d **"], &["passage.0 file:d a*"], &["-"])]
     #[case::one_of_two_edited(
         &["passage.0 file:d c*"],

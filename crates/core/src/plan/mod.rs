@@ -223,6 +223,8 @@ pub struct Surroundings {
     pub secrets: Arc<dyn SecretStore>,
     /// The kinds.
     pub registry: Registry,
+    /// Asks whoever works for long to leave.
+    pub stop: Arc<crate::run::Stop>,
 }
 
 impl Surroundings {
@@ -237,6 +239,7 @@ impl Surroundings {
             label: String::new(),
             contract: None,
             computed: Vec::new(),
+            stop: Arc::clone(&self.stop),
         }
     }
 }

@@ -5,24 +5,41 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{Date32Type, TimestampMicrosecondType};
-use arrow_array::{Array, ArrayRef, RecordBatch, UInt32Array};
+use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, UInt32Array};
 use arrow_schema::DataType;
 use rustc_hash::FxHashMap;
 
 use super::OutputColumn;
+use super::transform::{RowFault, Transformed, filter};
 use crate::config::EmbeddedText;
 use crate::event::LandingRows;
 use crate::problem::{Problem, Problems};
+use crate::reject::Reason;
 use crate::types::SqlType;
 use crate::values::{json, time};
 
-/// The folder part for a null value.
-pub const NULL_FOLDER: &str = "none";
+/// The folder part for a null value. No text gives it: in a text `%` is written as `%25`.
+pub const NULL_FOLDER: &str = "%null";
+
+/// The folder part for an empty text.
+pub const EMPTY_FOLDER: &str = "%empty";
+
+/// Bytes of one value within a folder's name; of a longer one the start is kept, and a digest of the whole.
+const VALUE_LIMIT: usize = 200;
+
+/// Bytes that a file system takes in the name of one folder.
+const NAME_LIMIT: usize = 255;
+
+/// Bytes of a whole folder below its connection's: with the place of that and the file's name they stay below what a
+/// system takes as a path.
+const PATH_LIMIT: usize = 2_000;
 
 /// A bound template.
 #[derive(Clone, Debug)]
 pub struct PathTemplate {
     parts: Vec<Part>,
+    /// Whether a row may give a folder that cannot be made.
+    may_refuse: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -74,7 +91,8 @@ impl PathTemplate {
                 "no slash at the start, no empty part, no `.` or `..`",
             );
         }
-        binder.good.then_some(Self { parts })
+        let may_refuse = may_refuse(&parts, output, event);
+        binder.good.then_some(Self { parts, may_refuse })
     }
 
     /// The columns of the event that it reads, by their places.
@@ -96,6 +114,40 @@ impl PathTemplate {
             true => vec![Arc::clone(&names[0]); batch.num_rows()],
             false => groups.rows.iter().map(|g| Arc::clone(&names[usize::try_from(*g).unwrap_or(0)])).collect(),
         }
+    }
+
+    /// Takes out rows whose folder cannot be made: they are at fault, before anything of them is staged.
+    pub fn refuse(&self, result: &mut Transformed) {
+        if !self.may_refuse || result.batch.num_rows() == 0 {
+            return;
+        }
+        let groups = self.groups(&result.batch, &result.source);
+        let faults: Vec<Option<String>> = groups.names.iter().map(|name| fault_of(name)).collect();
+        if faults.iter().all(Option::is_none) {
+            return;
+        }
+        let group = |row: usize| groups.rows.get(row).map_or(0, |g| usize::try_from(*g).unwrap_or(0));
+        let keep: Vec<bool> = (0..result.batch.num_rows()).map(|row| faults[group(row)].is_none()).collect();
+        let of_event = |row: usize| match &result.origin {
+            Some(origin) => origin[row],
+            None => u32::try_from(row).unwrap_or(u32::MAX),
+        };
+        let mut origin = Vec::new();
+        for (row, kept) in keep.iter().enumerate() {
+            match &faults[group(row)] {
+                Some(message) if !kept => result.faults.push(RowFault {
+                    row: usize::try_from(of_event(row)).unwrap_or(0),
+                    column: None,
+                    reason: Reason::PATH,
+                    message: message.clone(),
+                }),
+                _ => origin.push(of_event(row)),
+            }
+        }
+        let mask = BooleanArray::from(keep);
+        result.batch = filter(&result.batch, &mask);
+        result.source = filter(&result.source, &mask);
+        result.origin = Some(origin);
     }
 
     /// Splits rows by their folder, in the order in which folders first occur.
@@ -178,6 +230,9 @@ impl Binder<'_> {
             Some(pattern) if is_time => {
                 if let Err(reason) = time::check_pattern(pattern) {
                     self.problem("value.type", &reason, range.clone(), "such as {passed_at:%Y/%m/%d}");
+                } else if ty == SqlType::Date && finest_step(pattern) < time::DAY {
+                    let message = format!("`{name}` is a date and has no time of day");
+                    self.problem("type.mismatch", &message, range.clone(), "such as {day:%Y/%m/%d}");
                 }
             }
             Some(_) => {
@@ -200,6 +255,61 @@ impl Binder<'_> {
         }
         parts.push(Part::Value { place, pattern: pattern.map(str::to_string) });
     }
+}
+
+/// Whether rows may give folders that cannot be made: a part of several texts may be too long, and what a pattern of
+/// times gives may be a name of its own, such as `..`.
+fn may_refuse(parts: &[Part], output: &[OutputColumn], event: &[OutputColumn]) -> bool {
+    let is_text = |place: &ColumnPlace| match place {
+        ColumnPlace::Output(i) => output[*i].ty == SqlType::Text,
+        ColumnPlace::Event(i) => event[*i].ty == SqlType::Text,
+    };
+    let (mut name, mut whole) = (0, 0);
+    for part in parts {
+        match part {
+            Part::Literal(text) => {
+                whole += text.len();
+                // What follows the last slash begins a new name.
+                match text.rsplit_once('/') {
+                    Some((before, after)) => {
+                        let longest = before.split('/').map(str::len).max().unwrap_or(0);
+                        if name + longest > NAME_LIMIT {
+                            return true;
+                        }
+                        name = after.len();
+                    }
+                    None => name += text.len(),
+                }
+            }
+            Part::Value { pattern: Some(pattern), .. } if pattern.contains('.') || pattern.len() > 60 => return true,
+            Part::Value { place, .. } => {
+                let longest = if is_text(place) { VALUE_LIMIT } else { 64 };
+                (name, whole) = (name + longest, whole + longest);
+            }
+        }
+        if name > NAME_LIMIT || whole > PATH_LIMIT {
+            return true;
+        }
+    }
+    false
+}
+
+/// Why a folder cannot be made.
+fn fault_of(folder: &str) -> Option<String> {
+    let folder = folder.trim_matches('/');
+    if folder.len() > PATH_LIMIT {
+        return Some(format!("the path gives a folder of {} bytes; at most {PATH_LIMIT} can be made", folder.len()));
+    }
+    let parts: Vec<&str> = folder.split('/').collect();
+    if let Some(long) = parts.iter().find(|part| part.len() > NAME_LIMIT) {
+        let start: String = long.chars().take(40).collect();
+        return Some(format!(
+            "the path gives a folder name of {} bytes (`{start}…`); file systems take at most {NAME_LIMIT}",
+            long.len()
+        ));
+    }
+    let odd = parts.iter().find(|part| part.is_empty() || matches!(**part, "." | "..")).filter(|_| !folder.is_empty());
+    odd.map(|part| format!("the path gives a folder named `{part}`, which would leave the landing's folder"))
 }
 
 /// Rows in groups that share the text so far.
@@ -330,12 +440,12 @@ fn folder_text(column: &ArrayRef, row: usize, pattern: Option<&str>) -> String {
 /// Makes a value fit as one part of a path: what separates folders or cannot stand in a name becomes %XX.
 fn escape(text: &str) -> String {
     if text.is_empty() {
-        return "%".into();
+        return EMPTY_FOLDER.into();
     }
     let mut out = String::with_capacity(text.len());
     for (i, c) in text.chars().enumerate() {
         let hidden = i == 0 && c == '.';
-        if hidden || c.is_control() || matches!(c, '/' | '\\' | '%' | ':' | '*' | '?' | '"' | '<' | '>' | '|') {
+        if hidden || c.is_control() || matches!(c, '/' | '\\' | '%' | ':' | '*' | '?' | '"' | '<' | '>' | '|' | '=') {
             for byte in c.encode_utf8(&mut [0; 4]).bytes() {
                 out.push_str(&format!("%{byte:02X}"));
             }
@@ -344,7 +454,7 @@ fn escape(text: &str) -> String {
         }
     }
     // Names of more than 255 bytes cannot be made; the start tells them apart well enough for people.
-    if out.len() > 200 {
+    if out.len() > VALUE_LIMIT {
         use sha2::{Digest as _, Sha256};
         let digest = Sha256::digest(text.as_bytes());
         let hex: String = digest[..8].iter().map(|b| format!("{b:02x}")).collect();
@@ -405,8 +515,8 @@ mod tests {
     #[case("all", &[("all", 4)])]
     #[case("d/{at:%Y/%m/%d}", &[("d/1970/01/01", 3), ("d/1970/01/02", 1)])]
     #[case("{at:%Y%m%dT%H}", &[("19700101T00", 2), ("19700101T23", 1), ("19700102T01", 1)])]
-    #[case("{lock_id}", &[("a", 2), ("b%2Fc", 1), ("none", 1)])]
-    #[case("{lock_id}/{at:%d}", &[("a/01", 1), ("b%2Fc/01", 1), ("none/01", 1), ("a/02", 1)])]
+    #[case("{lock_id}", &[("a", 2), ("b%2Fc", 1), ("%null", 1)])]
+    #[case("{lock_id}/{at:%d}", &[("a/01", 1), ("b%2Fc/01", 1), ("%null/01", 1), ("a/02", 1)])]
     fn rows_find_their_folder(#[case] template: &str, #[case] expected: &[(&str, usize)]) {
         let rows = [(Some("a"), 0), (Some("b/c"), 0), (None, 23), (Some("a"), 25)];
         let expected: Vec<(String, usize)> = expected.iter().map(|(n, c)| ((*n).to_string(), *c)).collect();
@@ -432,11 +542,49 @@ mod tests {
 
     #[rstest]
     #[case("..", "%2E.")]
-    #[case("", "%")]
+    #[case("", "%empty")]
+    #[case("%null", "%25null")]
+    #[case("a=b", "a%3Db")]
     #[case("a\nb", "a%0Ab")]
     #[case("閘門", "閘門")]
     fn values_cannot_leave_their_folder(#[case] value: &str, #[case] expected: &str) {
         assert_eq!(escape(value), expected);
+    }
+
+    #[rstest]
+    #[case::two_texts("{lock_id}-{lock_id}", 180, 1)]
+    #[case::two_short_ones("{lock_id}-{lock_id}", 120, 2)]
+    #[case::one_is_shortened("{lock_id}", 300, 2)]
+    #[case::in_one_part_of_several("a/{lock_id}{lock_id}/b", 180, 1)]
+    #[case::in_two_parts("{lock_id}/{lock_id}", 180, 2)]
+    #[case::out_of_the_folder("{at:.%.f}", 1, 0)]
+    fn a_row_whose_folder_cannot_be_made_is_at_fault(
+        #[case] template: &str,
+        #[case] length: usize,
+        #[case] lands: usize,
+    ) {
+        let columns = columns();
+        let template = PathTemplate::bind(&embed(template), &columns, &columns, &mut Problems::new()).unwrap();
+        let long = "x".repeat(length);
+        let ids: ArrayRef = Arc::new(StringArray::from(vec![Some(long.as_str()), Some("a")]));
+        let times: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![0, 0]).with_timezone("UTC"));
+        let batch = RecordBatch::try_new(schema_of(&columns), vec![ids, times]).unwrap();
+        let mut result = crate::plan::Transform::new(None, Vec::new(), &columns).apply(&batch, 0);
+        template.refuse(&mut result);
+        assert_eq!((result.batch.num_rows(), result.source.num_rows()), (lands, lands));
+        assert_eq!(result.faults.len(), 2 - lands);
+        assert!(result.faults.iter().all(|f| f.reason == Reason::PATH), "{:?}", result.faults);
+        if lands == 1 {
+            assert_eq!((result.faults[0].row, result.origin), (0, Some(vec![1])));
+        }
+    }
+
+    #[test]
+    fn a_date_has_no_hours() {
+        let columns = vec![OutputColumn { name: "day".into(), ty: SqlType::Date, nullable: true }];
+        let mut problems = Problems::new();
+        assert!(PathTemplate::bind(&embed("{day:%Y/%H}"), &columns, &columns, &mut problems).is_none());
+        assert!(PathTemplate::bind(&embed("{day:%Y/%m}"), &columns, &columns, &mut problems).is_some());
     }
 
     #[test]

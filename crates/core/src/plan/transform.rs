@@ -10,6 +10,7 @@ use rustc_hash::FxHashSet;
 
 use super::OutputColumn;
 use crate::expr::{Condition, EvalContext, Expr, RowErrors, SelectItem, evaluate};
+use crate::reject::Reason;
 
 /// What becomes of an event's rows.
 #[derive(Clone, Debug)]
@@ -32,6 +33,8 @@ pub struct RowFault {
     pub row: usize,
     /// The column, or None for the condition.
     pub column: Option<String>,
+    /// The reason of the reject.
+    pub reason: Reason,
     /// Why.
     pub message: String,
 }
@@ -199,7 +202,8 @@ fn add_faults(faults: &mut Vec<RowFault>, errors: RowErrors, column: Option<&str
     for (row, message) in errors.into_iter() {
         let row = origin.map_or(row, |o| usize::try_from(o[row]).unwrap_or(0));
         if !known.contains(&row) {
-            faults.push(RowFault { row, column: column.map(str::to_string), message });
+            let column = column.map(str::to_string);
+            faults.push(RowFault { row, column, reason: Reason::EXPRESSION, message });
         }
     }
 }

@@ -273,6 +273,7 @@ fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[
         head,
         records: 1,
         too_long: None,
+        grown: false,
         messages,
         changes: None,
     }

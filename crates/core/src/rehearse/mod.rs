@@ -20,7 +20,7 @@ use crate::context::with_context;
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
 use crate::plan::transform::{Transformed, schema_of};
-use crate::plan::{Plan, Transform};
+use crate::plan::{PathTemplate, Plan, Transform};
 use crate::reject::Reason;
 
 /// One record of the sample.
@@ -234,12 +234,13 @@ impl<'a> Work<'a> {
         let event = &plan.events[index];
         for place in &event.landings {
             let landing = &plan.landings[*place];
-            let (result, kept) = self.station(&landing.label, &landing.transform, rows, records);
+            let path = landing.path.as_ref();
+            let (result, kept) = self.station(&landing.label, &landing.transform, path, rows, records);
             let folders = landing.path.as_ref().map_or_else(Vec::new, |p| p.folders(&result.batch, &result.source));
             self.landings[*place].push(Part { rows: result.batch, records: kept, folders });
         }
         for (made, transform) in &event.makes {
-            let (result, kept) = self.station(&plan.events[*made].name, transform, rows, records);
+            let (result, kept) = self.station(&plan.events[*made].name, transform, None, rows, records);
             self.event(*made, &result.batch, &kept);
         }
     }
@@ -249,10 +250,14 @@ impl<'a> Work<'a> {
         &mut self,
         station: &str,
         transform: &Transform,
+        path: Option<&PathTemplate>,
         rows: &RecordBatch,
         records: &[usize],
     ) -> (Transformed, Vec<usize>) {
-        let result = transform.apply(rows, self.now);
+        let mut result = transform.apply(rows, self.now);
+        if let Some(path) = path {
+            path.refuse(&mut result);
+        }
         let kept: Vec<u32> = match &result.origin {
             Some(origin) => origin.clone(),
             None => (0..u32::try_from(result.batch.num_rows()).unwrap_or(u32::MAX)).collect(),
@@ -276,11 +281,8 @@ impl<'a> Work<'a> {
             }
         }
         for fault in &result.faults {
-            let fate = Fate::Rejected {
-                reason: Reason::EXPRESSION,
-                field: fault.column.clone(),
-                message: fault.message.clone(),
-            };
+            let fate =
+                Fate::Rejected { reason: fault.reason, field: fault.column.clone(), message: fault.message.clone() };
             self.stopped.push(Stopped { station: station.to_string(), record: records[fault.row], fate });
         }
         let kept = kept.iter().map(|row| records[index(*row)]).collect();

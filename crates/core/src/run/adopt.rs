@@ -10,15 +10,20 @@ use std::sync::Arc;
 
 use super::recover::lanes_of;
 use super::{Landings, REJECTS};
-use crate::batch::{LaneId, Ranges};
+use crate::batch::{LaneId, Ranges, Reread};
 use crate::event::Position;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{HeldLane, PartitionPosition};
 use crate::ledger::{AdoptedBatch, AdoptedLane, BatchQuery, BatchRecord, Ledger};
-use crate::plan::{ArrivalPlan, Plan};
+use crate::plan::{ArrivalPlan, Plan, Surroundings};
 
 /// Takes over; gives what somebody should know, in words.
-pub(super) fn adopt(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<Vec<String>> {
+pub(super) fn adopt(
+    plan: &Plan,
+    around: &Surroundings,
+    ledger: &dyn Ledger,
+    landings: &Landings,
+) -> Outcome<Vec<String>> {
     let mut lanes = lanes_of(plan);
     lanes.extend(ledger.lanes(&plan.pipeline)?);
     let mut names: Vec<&String> = landings.keys().collect();
@@ -35,12 +40,13 @@ pub(super) fn adopt(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Ou
     let known = ledger.batches(&plan.pipeline, BatchQuery::default())?;
     let mut adopted = Vec::new();
     let mut notices = Vec::new();
+    let mut asides = Vec::new();
     for (lane, by_landing) in held {
         let sealed = ledger.last_sealed(&plan.pipeline, &lane)?;
         if lane.is_aside() {
             let last = by_landing.values().filter_map(last_of).max().unwrap_or(0);
             if last > sealed {
-                adopted.push((lane, AdoptedLane { last, ..AdoptedLane::default() }));
+                asides.push((lane, last, by_landing));
             }
             continue;
         }
@@ -54,8 +60,82 @@ pub(super) fn adopt(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Ou
             adopted.push((lane, one));
         }
     }
-    ledger.adopt(&plan.pipeline, &adopted, order)?;
+    for (lane, last, by_landing) in asides {
+        let batches = again(&lane, &by_landing, &adopted, &known);
+        adopted.push((lane, AdoptedLane { batches, last, positions: Vec::new() }));
+    }
+    refuse_another_order(plan, around, &adopted)?;
+    ledger.adopt(&plan.pipeline, &adopted, order, &plan.texts)?;
     Ok(notices)
+}
+
+/// Batches of a replay or a retry, each with the batch whose events it reads again: the one whose ranges hold its own.
+fn again(
+    lane: &LaneId,
+    by_landing: &BTreeMap<&str, HeldLane>,
+    adopted: &[(LaneId, AdoptedLane)],
+    known: &[BatchRecord],
+) -> Vec<AdoptedBatch> {
+    let main = lane.main();
+    let own =
+        adopted.iter().filter(|(l, _)| *l == main).flat_map(|(_, a)| a.batches.iter().map(|b| (b.number, &b.ranges)));
+    let firsts: Vec<(u64, &Ranges)> =
+        known.iter().filter(|b| b.lane == main).map(|b| (b.number, &b.ranges)).chain(own).collect();
+    let mut found: BTreeMap<u64, AdoptedBatch> = BTreeMap::new();
+    for (landing, held) in by_landing {
+        for batch in &held.batches {
+            let Some(range) = batch.ranges.0.first() else { continue };
+            let first = firsts.iter().find(|(_, ranges)| ranges.hold(&range.partition, range.from));
+            let Some((number, ranges)) = first else { continue };
+            let whole = same_places(ranges, &batch.ranges);
+            let one = found.entry(batch.number).or_insert_with(|| AdoptedBatch {
+                number: batch.number,
+                ranges: batch.ranges.clone(),
+                held: Vec::new(),
+                lacks: Vec::new(),
+                reread: Some(Reread { first: (main.clone(), *number), whole }),
+            });
+            one.held.push((*landing).to_string());
+        }
+    }
+    // Rejects are published last.
+    for batch in found.values_mut().filter(|b| !b.held.iter().any(|l| l == REJECTS)) {
+        batch.lacks.push(REJECTS.into());
+    }
+    found.into_values().collect()
+}
+
+/// Records name arrivals by their event and number. Where partitions of one are those of another arrival now, the
+/// arrivals have changed places since, and their positions would be mixed up.
+fn refuse_another_order(plan: &Plan, around: &Surroundings, adopted: &[(LaneId, AdoptedLane)]) -> Outcome<()> {
+    if plan.arrivals.len() < 2 {
+        return Ok(());
+    }
+    let mut there: Vec<(&str, BTreeSet<Arc<str>>)> = Vec::new();
+    for arrival in &plan.arrivals {
+        let states = arrival.open(around)?.states(&[])?;
+        there.push((&arrival.label, states.into_iter().map(|state| state.partition).collect()));
+    }
+    for (lane, one) in adopted {
+        let reads = |label: &str, partition: &Arc<str>| {
+            there.iter().any(|(l, partitions)| *l == label && partitions.contains(partition))
+        };
+        for position in one.positions.iter().filter(|p| !reads(lane.arrival(), &p.partition)) {
+            let other = there.iter().find(|(_, partitions)| partitions.contains(&position.partition));
+            if let Some((other, _)) = other {
+                return Err(Failure::findings(format!(
+                    "what landed of {} was read from {}, which {other} reads now",
+                    lane.arrival(),
+                    position.partition
+                ))
+                .with_help(
+                    "nothing was taken over. The arrivals have changed places since: put them into the order that they had, \
+                     adopt, and change it afterwards",
+                ));
+            }
+        }
+    }
+    Ok(())
 }
 
 fn last_of(lane: &HeldLane) -> Option<u64> {
@@ -115,6 +195,7 @@ impl Merge<'_> {
                 ranges: ranges.clone(),
                 held: reached.iter().filter(holds).cloned().collect(),
                 lacks: reached.iter().filter(lacks).cloned().collect(),
+                reread: None,
             });
         }
         for landing in &reached {

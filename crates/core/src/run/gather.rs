@@ -8,6 +8,7 @@ use arrow_array::{ArrayRef, RecordBatch, StringArray};
 use super::processor::Processed;
 use super::{NullCounts, REJECTS, RejectKey};
 use crate::batch::{BatchIdentity, Ranges, Reread, Staged, StationCount, TakenWork};
+use crate::decode::Lacks;
 use crate::event::LandingRows;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::kinds::{BatchOrder, Landing, Stage};
@@ -36,6 +37,7 @@ pub(super) struct Gathering<'a> {
     /// In the order of the plan, the rejects' last.
     stages: Vec<Part>,
     landings: &'a HashMap<String, Box<dyn Landing>>,
+    all_rejects: bool,
 }
 
 impl<'a> Gathering<'a> {
@@ -68,6 +70,7 @@ impl<'a> Gathering<'a> {
             nulls: NullCounts::default(),
             stages,
             landings,
+            all_rejects: false,
         })
     }
 
@@ -76,23 +79,44 @@ impl<'a> Gathering<'a> {
         self.ranges = ranges;
     }
 
+    /// Keeps rejects of landings that take no part, too: those that another batch has lost.
+    pub(super) fn keep_all_rejects(&mut self, all: bool) {
+        self.all_rejects = all;
+    }
+
     /// Notes the range of a chunk.
     pub(super) fn add_range(&mut self, processed: &Processed) -> Outcome<()> {
         self.ranges.add(&processed.chunk).map_err(Failure::internal)
     }
 
     /// Adds what became of a chunk.
+    ///
+    /// # Errors
+    /// Where a landing fails, or the header row of a partition names none of the event's fields.
     pub(super) fn add(&mut self, processed: Processed) -> Outcome<()> {
+        if let Some(lacks) = processed.lacks.as_ref().filter(|lacks| lacks.all) {
+            return Err(no_field(&processed.chunk.partition, lacks));
+        }
         self.read += processed.chunk.records;
         self.bytes += processed.bytes;
         let staged = |label: &str, stages: &[Part]| stages.iter().any(|(l, _)| l == label);
         let is_landing = |label: &str| self.plan.landings.iter().any(|l| l.label == label);
         // A landing that takes no part has no count.
-        let counts = processed.counts.iter().filter(|c| !is_landing(&c.station) || staged(&c.station, &self.stages));
-        for count in counts {
+        let takes_part = |station: &str| !is_landing(station) || staged(station, &self.stages);
+        let all_rejects = self.all_rejects;
+        let counts = processed.counts.iter().filter_map(|count| match takes_part(&count.station) {
+            true => Some(count.clone()),
+            false if all_rejects && count.rejected > 0 => Some(StationCount {
+                input: count.rejected,
+                rejected: count.rejected,
+                ..StationCount::new(count.station.as_str())
+            }),
+            false => None,
+        });
+        for count in counts.collect::<Vec<_>>() {
             match self.counts.iter_mut().find(|c| c.station == count.station) {
-                Some(known) => known.add(count),
-                None => self.counts.push(count.clone()),
+                Some(known) => known.add(&count),
+                None => self.counts.push(count),
             }
         }
         processed.nulls.iter().for_each(|(event, nulls)| self.nulls.add(*event, nulls));
@@ -107,7 +131,9 @@ impl<'a> Gathering<'a> {
         let mut lines = String::new();
         let mut ends = Vec::new();
         let rejects = processed.rejects.iter();
-        for (event, reject) in rejects.filter(|(_, r)| !is_landing(&r.station) || staged(&r.station, &self.stages)) {
+        for (event, reject) in
+            rejects.filter(|(_, r)| all_rejects || !is_landing(&r.station) || staged(&r.station, &self.stages))
+        {
             reject.write_line(&mut lines, event, self.identity.lane.as_str(), self.identity.number);
             ends.push(lines.len());
             let key = (Arc::clone(&reject.station), reject.reason.word(), reject.field.clone());
@@ -184,6 +210,31 @@ impl<'a> Gathering<'a> {
             reread,
         })
     }
+}
+
+/// A header row without any of the fields: another delimiter, or another file. Its rows would be nothing but nulls.
+fn no_field(partition: &str, lacks: &Lacks) -> Failure {
+    let quoted = |names: &[String]| {
+        let shown: Vec<String> = names.iter().take(8).map(|name| format!("`{name}`")).collect();
+        shown.join(", ") + if names.len() > 8 { ", …" } else { "" }
+    };
+    let message = format!(
+        "the header row of {partition} names none of the event's fields: it names {}, and the contract expects {}",
+        quoted(&lacks.names),
+        quoted(&lacks.fields),
+    );
+    // One column whose name holds what other programs put between names.
+    let other = match lacks.names.as_slice() {
+        [only] => [";", "\t", "|", ","].into_iter().find(|delimiter| only.contains(delimiter)),
+        _ => None,
+    };
+    let help = match other {
+        Some(delimiter) => format!("its values seem to be separated otherwise: csv = {{ delimiter = {delimiter:?} }}"),
+        None => {
+            "take the file out of the folder, narrow `match`, or name the columns in the contract with `from`".into()
+        }
+    };
+    Failure::new(FailureKind::BadData, message).with_help(format!("nothing of this batch has landed; {help}"))
 }
 
 /// What a landing staged must be what its station gave.

@@ -140,7 +140,7 @@ impl Batch<'_> {
                     }
                 }
                 Read::CaughtUp => return Ok(found),
-                Read::Halt(failure) => return Err(failure),
+                Read::Halt(failure) | Read::Stuck(failure) => return Err(failure),
                 Read::Pending => {}
                 Read::Away(what) => return Err(Failure::away(what)),
             }

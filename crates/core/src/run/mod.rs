@@ -13,6 +13,7 @@ mod processor;
 mod reader;
 mod recover;
 pub mod replay;
+pub mod retry;
 mod stager;
 mod stop;
 
@@ -212,13 +213,13 @@ pub fn run(
         if !until.adopt {
             return Err(recover::disagree(plan, what));
         }
-        for notice in adopt::adopt(plan, ledger, &landings)? {
+        for notice in adopt::adopt(plan, around, ledger, &landings)? {
             observer.on(RunEvent::Notice(notice));
         }
     }
     ledger.note_known(&plan.pipeline, &plan.known(), None)?;
     let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
-    replay::catch_up(plan, around, ledger, &landings, stop, observer)?;
+    replay::catch_up(&plan.pipeline, around, ledger, stop, observer)?;
     recover::leave_old_lanes(plan, ledger, &landings)?;
     let mut holds = Vec::new();
     for arrival in &plan.arrivals {

@@ -10,13 +10,13 @@ use super::reader::Task;
 use crate::batch::{BatchIdentity, StationCount};
 use crate::change::{Absent, Changes, Marks};
 use crate::context::with_context;
-use crate::decode::Decoder;
+use crate::decode::{Decoder, Lacks};
 use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{BatchOrder, Takes};
 use crate::plan::transform::{RowFault, Transform, Transformed};
 use crate::plan::{ArrivalPlan, Plan};
-use crate::reject::{Reason, Reject};
+use crate::reject::Reject;
 
 /// What became of one chunk.
 pub struct Processed {
@@ -32,6 +32,8 @@ pub struct Processed {
     pub rows: Vec<(usize, Vec<LandingRows>)>,
     /// Rejects, each with the name of its event.
     pub rejects: Vec<(String, Reject)>,
+    /// What the header row of the chunk's partition lacks.
+    pub lacks: Option<Lacks>,
 }
 
 /// A task that is done, or that only passes through.
@@ -110,6 +112,7 @@ impl<'a> Processor<'a> {
             nulls: Vec::new(),
             rows: Vec::new(),
             rejects: Vec::new(),
+            lacks: None,
         };
         match chunk.changes.clone() {
             None => self.records(&chunk, 0, None, now, &mut done),
@@ -136,7 +139,8 @@ impl<'a> Processor<'a> {
         let (event, decoder) = &mut self.events[table];
         let (event, plan) = (*event, self.plan);
         let number = count.map(|_| u32::try_from(table).unwrap_or(u32::MAX));
-        let decoded = decoder.decode_table(chunk, number);
+        let mut decoded = decoder.decode_table(chunk, number);
+        done.lacks = decoded.lacks.take();
         let name = &plan.events[event].name;
         let good = decoded.rows.spans.len() as u64;
         let rejected = decoded.rejects.len() as u64;
@@ -184,7 +188,11 @@ impl Gathered<'_> {
         let event = &plan.events[index];
         for place in &event.landings {
             let landing = &plan.landings[*place];
-            let (result, marks) = apply(&landing.transform, rows, marks, self.now, landing.takes() == Takes::Mirror);
+            let (mut result, marks) =
+                apply(&landing.transform, rows, marks, self.now, landing.takes() == Takes::Mirror);
+            if let Some(path) = &landing.path {
+                path.refuse(&mut result);
+            }
             self.count(&landing.label, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
             self.reject(&event.name, &landing.label, &result.faults, origin);
             let rows = result.batch.num_rows();
@@ -239,7 +247,7 @@ impl Gathered<'_> {
                 length: bytes.len() as u64,
                 station: Arc::clone(&station),
                 field: fault.column.clone(),
-                reason: Reason::EXPRESSION,
+                reason: fault.reason,
                 message: fault.message.clone(),
                 bytes: bytes.to_vec(),
             };

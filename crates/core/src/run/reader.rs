@@ -141,7 +141,12 @@ impl<'a> Reader<'a> {
                 shared.report().remarks.extend(remarks);
                 return Ok(Next::Leave);
             }
-            Read::Halt(failure) => {
+            // What can be read by somebody who waits is waited for; nothing else changes by itself.
+            Read::Stuck(failure) if failure.passing && !shared.until.caught_up => {
+                shared.observer.on(RunEvent::SourceAway(failure.message));
+                shared.stop.wait(PAUSE);
+            }
+            Read::Halt(failure) | Read::Stuck(failure) => {
                 self.end_batch();
                 match failure.renews {
                     true => shared.stop.pause(),

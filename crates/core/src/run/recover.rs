@@ -3,7 +3,7 @@
 
 use super::committer::wait;
 use super::replay::replay_hold;
-use super::{Landings, Observer, RunEvent, Stop, open_landings};
+use super::{Landings, Observer, REJECTS, RunEvent, Stop, open_landings};
 use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
@@ -126,7 +126,8 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
     lanes.sort();
     lanes.dedup();
     let mut names: Vec<&String> = landings.keys().collect();
-    names.sort();
+    // Rejects last: what a landing says of its rows is easier to act upon.
+    names.sort_by_key(|name| (name.as_str() == REJECTS, *name));
     for lane in &lanes {
         let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
         for name in &names {
@@ -147,13 +148,26 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
             }));
         }
     }
+    // A replay that the ledger does not know has landed after a backup was made.
+    for name in names {
+        for lane in landings[name].lanes()?.iter().filter(|lane| lane.is_aside()) {
+            let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
+            if let Some(held) = landings[name].held(lane)?.filter(|held| held.number > sealed) {
+                return Ok(Some(format!(
+                    "the landing {name} holds batch {} of lane {lane}, a replay that the ledger does not know",
+                    held.number
+                )));
+            }
+        }
+    }
     Ok(None)
 }
 
 /// The failure of a comparison.
 pub(super) fn disagree(plan: &Plan, what: String) -> Failure {
     Failure::findings(what).with_help(format!(
-        "nothing was touched. A ledger was lost or restored from a backup, or a second checkout writes here: restore the          right ledger, land elsewhere, or continue after what has landed with `sluice run {} --adopt`",
+        "nothing was touched. A ledger was lost or restored from a backup, or a second checkout writes here: restore \
+         the right ledger, land elsewhere, or continue after what has landed with `sluice run {} --adopt`",
         plan.pipeline
     ))
 }

@@ -1,15 +1,17 @@
 //! Reads again what had been read: whole batches into the same landings or into another one, or single events that
 //! were rejected. Live progress is not touched: what is read again has lanes of its own and moves no position.
 
+use std::collections::BTreeMap;
+
 use super::committer::wait;
 use super::gather::Gathering;
-use super::recover::finish_aside;
+use super::recover::{finish_aside, sealed_plan};
 use super::{Landings, Observer, Processor, REJECTS, RunEvent, Stop, open_landings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{BatchOrder, Intake, LaneReader, Read, ReadLimit, StagedWork};
-use crate::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
+use crate::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
 
 /// Bytes that are read at a time.
@@ -35,6 +37,8 @@ pub struct Portion {
     pub expected: Option<u64>,
     /// The landings to write, by their places in the plan; None for those of the whole work.
     pub into: Option<Vec<usize>>,
+    /// Whether rejects of other landings are kept as well.
+    pub all_rejects: bool,
 }
 
 impl Portion {
@@ -43,11 +47,12 @@ impl Portion {
         Self {
             first: first_of(batch),
             ranges: batch.ranges.clone(),
-            whole: true,
+            whole: batch.first.is_none() || batch.whole,
             now: batch.opened_at,
             // What another ledger read was not counted.
             expected: (batch.state != BatchState::Adopted).then_some(batch.read),
             into: None,
+            all_rejects: false,
         }
     }
 }
@@ -97,43 +102,53 @@ pub fn replay(
     let landings = open_landings(plan, around)?;
     finish_aside(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
+    // A landing may get rows by replays alone, and another name afterwards.
+    ledger.note_known(&plan.pipeline, &plan.known(), None)?;
     read_again(plan, around, ledger, &landings, work, (stop, observer))
 }
 
-/// Reads for landings what they lack of batches that were taken over from others.
+/// Reads for landings what they lack of batches that were taken over from others, under the texts of then.
 pub(super) fn catch_up(
-    plan: &Plan,
+    pipeline: &str,
     around: &Surroundings,
     ledger: &dyn Ledger,
-    landings: &Landings,
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<()> {
-    let batches = ledger.batches(&plan.pipeline, BatchQuery::default())?;
+    let batches = ledger.batches(pipeline, BatchQuery::default())?;
     let readings = Readings::new(&batches);
-    let mut portions = Vec::new();
+    let mut by_texts: BTreeMap<&str, Vec<(&BatchRecord, Vec<&str>)>> = BTreeMap::new();
     for batch in batches.iter().filter(|b| b.state == BatchState::Adopted) {
         let first = first_of(batch);
-        let waits = |landing: &&crate::ledger::LandingRecord| {
-            landing.landed_at.is_none() && readings.in_landing(&first, &landing.landing).is_empty()
+        let is_later = |b: &&BatchRecord| b.opened > batch.opened;
+        let waits = |landing: &&LandingRecord| {
+            landing.landed_at.is_none() && !readings.in_landing(&first, &landing.landing).iter().any(is_later)
         };
         let lacking: Vec<&str> = batch.landings.iter().filter(waits).map(|l| l.landing.as_str()).collect();
-        if !lacking.is_empty() {
-            let place = |label: &&str| plan.landings.iter().position(|l| l.label == **label);
-            portions.push(Portion {
-                into: Some(lacking.iter().filter_map(|label| place(label)).collect()),
-                ..Portion::of_batch(batch)
-            });
+        if let (false, Some(texts)) = (lacking.is_empty(), &batch.texts) {
+            by_texts.entry(texts).or_default().push((batch, lacking));
         }
     }
-    if portions.is_empty() {
+    if by_texts.is_empty() {
         return Ok(());
     }
-    let _hold = ledger.hold(&replay_hold(&plan.pipeline))?;
-    clear(plan, ledger, landings)?;
-    let what = "what landings lacked of adopted batches";
-    let work = Work { portions: &portions, into: &[], what, reason: "run --adopt" };
-    read_again(plan, around, ledger, landings, &work, (stop, observer))?;
+    let _hold = ledger.hold(&replay_hold(pipeline))?;
+    let known = ledger.known(pipeline)?;
+    for (texts, lacking) in by_texts {
+        let plan = sealed_plan(&ledger.texts(texts)?, around, &known)?;
+        let landings = open_landings(&plan, around)?;
+        clear(&plan, ledger, &landings)?;
+        let place = |label: &&str| plan.landings.iter().position(|l| l.label == **label);
+        let portion = |(batch, labels): &(&BatchRecord, Vec<&str>)| Portion {
+            into: Some(labels.iter().filter_map(place).collect()),
+            all_rejects: labels.contains(&REJECTS),
+            ..Portion::of_batch(batch)
+        };
+        let portions: Vec<Portion> = lacking.iter().map(portion).collect();
+        let what = "what landings lacked of adopted batches";
+        let work = Work { portions: &portions, into: &[], what, reason: "run --adopt" };
+        read_again(&plan, around, ledger, &landings, &work, (stop, observer))?;
+    }
     Ok(())
 }
 
@@ -203,6 +218,7 @@ impl Again<'_> {
         let lane = portion.first.0.aside(report.number);
         let into = portion.into.as_deref().unwrap_or(&self.into);
         let earlier = self.settled(portion)?;
+        self.refuse_adopted(portion, into)?;
         let hold = self.ledger.take_lane(&self.plan.pipeline, &lane)?;
         for landing in self.landings.values() {
             landing.discard(self.ledger.id(), &lane, &[])?;
@@ -215,6 +231,7 @@ impl Again<'_> {
         let order = BatchOrder { own, first: Some((portion.first.clone(), earlier.opened)) };
         let mut batch = Gathering::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
+        batch.keep_all_rejects(portion.all_rejects);
         self.read(portion, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
         let staged = self.finish(portion, into, batch)?;
         let (read, rejected) = (staged.read, staged.rejected);
@@ -244,7 +261,7 @@ impl Again<'_> {
                     batch.add(processor.process(chunk, portion.now))?;
                 }
                 Read::CaughtUp => return Ok(()),
-                Read::Halt(failure) => return Err(failure),
+                Read::Halt(failure) | Read::Stuck(failure) => return Err(failure),
                 Read::Pending => {}
                 Read::Away(what) => {
                     self.observer.on(RunEvent::SourceAway(what));
@@ -315,6 +332,22 @@ impl Again<'_> {
         }
         let first = readings.iter().find(|b| b.lane == *lane && b.number == *number);
         first.copied().ok_or_else(|| not_settled(lane, *number))
+    }
+
+    /// What rows a batch has that was taken over from a landing's record is not known, so that none can replace them.
+    fn refuse_adopted(&self, portion: &Portion, into: &[usize]) -> Outcome<()> {
+        for place in into.iter().filter(|_| portion.whole) {
+            let label = &self.plan.landings[*place].label;
+            let held = self.readings.in_landing(&portion.first, label);
+            if held.iter().any(|b| b.state == BatchState::Adopted) {
+                return Err(Failure::findings(format!(
+                    "{label} holds batch {} of lane {}, which was adopted: its rows cannot be replaced",
+                    portion.first.1, portion.first.0
+                ))
+                .with_help("read it into a landing that is new"));
+            }
+        }
+        Ok(())
     }
 
     /// A landing that holds batches of this replay's lane knows a replay that the ledger does not: publishing under its

@@ -8,6 +8,7 @@ use super::gather::Gathering;
 use super::processor::{Done, Processed};
 use super::{NullCounts, RejectKey, Shared};
 use crate::batch::{BatchIdentity, Staged};
+use crate::decode::Lacks;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::BatchOrder;
@@ -75,6 +76,9 @@ impl<'a> Stager<'a> {
 
     fn rows(&mut self, processed: Processed) -> Outcome<()> {
         let Some(batch) = &mut self.batch else { return Err(Failure::internal("rows came before their batch")) };
+        if let Some(lacks) = processed.lacks.as_ref().filter(|lacks| !lacks.all) {
+            self.shared.remark(missing_fields(&processed.chunk.partition, lacks));
+        }
         batch.add_range(&processed)?;
         batch.add(processed)?;
         if !std::mem::replace(&mut self.started, true) {
@@ -94,4 +98,10 @@ impl<'a> Stager<'a> {
         let _ = self.staged.send(Handover { staged, rejects, nulls });
         Ok(())
     }
+}
+
+/// Fields that a header row does not name are null in every row below it.
+fn missing_fields(partition: &str, lacks: &Lacks) -> String {
+    let fields: Vec<String> = lacks.fields.iter().map(|field| format!("`{field}`")).collect();
+    format!("the header row of {partition} does not name {}: null in all of its rows", fields.join(", "))
 }

@@ -55,7 +55,7 @@ pub(super) fn live(
                 }
             }
             Read::Away(reason) => return Err(Failure::away(reason)),
-            Read::Halt(failure) => return Err(failure),
+            Read::Halt(failure) | Read::Stuck(failure) => return Err(failure),
             Read::CaughtUp => stop.wait(std::time::Duration::from_millis(50)),
             Read::Pending => {}
         }

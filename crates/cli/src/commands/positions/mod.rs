@@ -4,12 +4,12 @@ mod recognise;
 mod set;
 mod show;
 
-pub(crate) use show::long;
+pub(crate) use show::{long, misplaced_text};
 
 use sluice_connect::ledgers;
 use sluice_core::failure::Outcome;
 use sluice_core::forecast::Backlog;
-use sluice_core::kinds::{PartitionPosition, PartitionState};
+use sluice_core::kinds::{Misplaced, PartitionPosition, PartitionState};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger};
 
 use super::run::refuse_mistakes;
@@ -39,6 +39,15 @@ pub(crate) struct Standing {
 impl Standing {
     pub(super) fn position(&self, partition: &str) -> Option<&PartitionPosition> {
         self.positions.iter().find(|p| *p.partition == *partition)
+    }
+
+    /// Partitions whose position the source does not hold, each with what is wrong.
+    pub(crate) fn misplaced(&self) -> Vec<(String, Misplaced)> {
+        let one = |state: &PartitionState| {
+            let found = state.misplaced(self.position(&state.partition)?)?;
+            Some((state.partition.to_string(), found))
+        };
+        self.states.iter().filter_map(one).collect()
     }
 
     /// Unread events and bytes. Where only events are known, bytes are estimated from what was read.

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 use sluice_core::forecast::{Backlog, Forecast};
-use sluice_core::kinds::PartitionState;
+use sluice_core::kinds::{Misplaced, PartitionState};
 use sluice_core::ledger::{Holder, PositionChange};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
@@ -26,7 +26,11 @@ pub(super) fn as_text(pipeline: &str, holder: Option<&Holder>, standings: &[Stan
         }
         out.push_str(&table(standing));
         out.push_str(&summary(standing));
-        if let Some(backlog) = standing.backlog() {
+        let misplaced = standing.misplaced();
+        for (partition, found) in misplaced.iter().take(5) {
+            out.push_str(&format!("  {} {}\n", style::bad("!"), misplaced_text(partition, *found)));
+        }
+        if let Some(backlog) = standing.backlog().filter(|_| misplaced.is_empty()) {
             out.push_str(&forecast(pipeline, &backlog, standing.pace, holder.is_some()));
         }
     }
@@ -100,7 +104,25 @@ fn expires(state: &PartitionState) -> String {
     }
 }
 
+/// What is wrong with a position, and what happens then.
+pub(crate) fn misplaced_text(partition: &str, found: Misplaced) -> String {
+    match found {
+        Misplaced::Beyond(by) => format!(
+            "{partition}: the ledger stands {} beyond its end: the source lost data or was recreated; the next run stops \
+             at it",
+            show_count(by)
+        ),
+        Misplaced::Expired(by) => format!(
+            "{partition}: {} before its first event: they expired unread; the next run stops at them",
+            show_many(by, "position")
+        ),
+    }
+}
+
 fn summary(standing: &Standing) -> String {
+    if !standing.misplaced().is_empty() {
+        return format!("  {}\n", style::bad("not caught up: the ledger and the source do not agree"));
+    }
     let (events, bytes) = standing.behind();
     let exact = events.is_none();
     let mut parts = Vec::new();
@@ -206,6 +228,7 @@ fn arrival(standing: &Standing) -> Value {
             "ledger": position.map(|p| p.position.major),
             "latest": state.latest.major,
             "behind": { "events": state.events, "bytes": state.bytes },
+            "misplaced": position.and_then(|p| state.misplaced(p)),
             "oldest_unread": state.oldest_unread.map(show_timestamp),
             "kept_seconds": state.retention.map(|r| r as f64 / 1e6),
             "expires": state.oldest_unread.zip(state.retention).map(|(at, kept)| show_timestamp(at + kept)),

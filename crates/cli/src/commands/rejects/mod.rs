@@ -12,8 +12,10 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sluice_connect::landings::files::rejects_folder;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
+use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::reject::REASONS;
+use sluice_core::run::retry::{Record, Rejected, Standing};
 use sluice_core::units::{show_count, show_many};
 
 use crate::args::{Arguments, OutputKind, RejectsArgs};
@@ -21,7 +23,6 @@ use crate::exit::Exit;
 use crate::output::table::{Align, Table, cut, screen_width};
 use crate::output::{self, style};
 use crate::project::Project;
-use retry::{Record, Standing};
 
 /// One line of a reject file.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -124,7 +125,8 @@ fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mu
         if args.batch.is_some_and(|b| b != reject.batch) || args.reason.as_ref().is_some_and(|r| *r != reject.reason) {
             continue;
         }
-        if standing.is_over(&reject) {
+        let rejected = reject.rejected();
+        if standing.is_over(&rejected) {
             found.tried += 1;
             continue;
         }
@@ -133,7 +135,7 @@ fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mu
             found.newest.push_back(reject);
             continue;
         }
-        if standing.is_counted(&reject) {
+        if standing.is_counted(&rejected) {
             continue;
         }
         if args.raw {
@@ -152,6 +154,18 @@ fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mu
 }
 
 impl RejectLine {
+    /// What the ledger may know of it.
+    fn rejected(&self) -> Rejected {
+        Rejected {
+            lane: LaneId::named(self.lane.as_str()),
+            batch: self.batch,
+            station: self.station.clone(),
+            partition: self.partition.as_str().into(),
+            position: self.position,
+            length: self.length,
+        }
+    }
+
     /// The event's bytes as they were.
     fn bytes(&self) -> Vec<u8> {
         use base64::Engine as _;

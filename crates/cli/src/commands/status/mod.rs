@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use sluice_connect::ledgers;
 use sluice_core::batch::LaneId;
 use sluice_core::failure::Outcome;
-use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger};
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger, RunEnd};
 use sluice_core::run::Stop;
 
 use super::positions::{Standing, standings};
@@ -28,6 +28,8 @@ pub(super) struct Status {
     pub settled: Vec<BatchRecord>,
     /// Batches that are sealed and not settled.
     pub unfinished: Vec<BatchRecord>,
+    /// Why the last run ended before it was asked to.
+    pub end: Option<RunEnd>,
 }
 
 pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> {
@@ -86,5 +88,6 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     }
     let unfinished =
         batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
-    Ok(Status { holder: ledger.holder(&name)?, name, away, standings: standing, settled, unfinished })
+    let end = ledger.last_end(&name)?;
+    Ok(Status { holder: ledger.holder(&name)?, name, away, end, standings: standing, settled, unfinished })
 }

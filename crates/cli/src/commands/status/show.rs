@@ -4,10 +4,11 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 use sluice_core::kinds::{Kept, TableLoad};
+use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
 use super::Status;
-use crate::commands::positions::{Standing, long, running};
+use crate::commands::positions::{Standing, long, misplaced_text, running};
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
 
@@ -26,6 +27,9 @@ pub(super) fn as_text(found: &[Status]) -> String {
         out.push_str(&format!("{} · {}\n", style::bold(&status.name), running(status.holder.as_ref())));
         if let Some(away) = &status.away {
             out.push_str(&format!("  {} {away}\n", style::bad("!")));
+        }
+        if let Some(end) = status.end.as_ref().filter(|_| status.holder.is_none()) {
+            out.push_str(&ended(end));
         }
         for standing in &status.standings {
             out.push_str(&arrival(status, standing));
@@ -46,10 +50,22 @@ pub(super) fn as_text(found: &[Status]) -> String {
     out
 }
 
+/// Why the last run ended.
+fn ended(end: &RunEnd) -> String {
+    let mut out = format!("  {} the last run stopped {}: {}\n", style::bad("!"), times::ago(end.at), end.message);
+    for line in end.help.iter().flat_map(|help| help.lines()) {
+        out.push_str(&format!("    {}\n", style::dim(line)));
+    }
+    out
+}
+
 fn arrival(status: &Status, standing: &Standing) -> String {
     let mut out = format!("\n  {} from {} ({})\n", style::bold(&standing.label), standing.place, standing.kind);
     let mut line = |name: &str, text: String| out.push_str(&format!("    {name:<9}{text}\n"));
     line("behind", behind(standing));
+    for (partition, found) in standing.misplaced().into_iter().take(5) {
+        line("", style::bad(&misplaced_text(&partition, found)));
+    }
     let batch = status.settled.iter().find(|b| b.lane.arrival() == standing.label);
     line(
         "read",
@@ -75,6 +91,9 @@ fn arrival(status: &Status, standing: &Standing) -> String {
 /// Events, bytes and seconds.
 fn behind(standing: &Standing) -> String {
     let (events, bytes) = standing.behind();
+    if !standing.misplaced().is_empty() {
+        return style::bad("not known: the ledger and the source do not agree");
+    }
     if (events, bytes) == (None, None) {
         return "not known".into();
     }
@@ -175,6 +194,11 @@ pub(super) fn as_json(found: &[Status]) {
             "kind": standing.kind,
             "behind_events": events,
             "behind_bytes": bytes,
+            "misplaced": standing
+                .misplaced()
+                .iter()
+                .map(|(partition, found)| json!({ "partition": partition, "found": found }))
+                .collect::<Vec<_>>(),
             "behind_since": standing.states.iter().filter_map(|s| s.oldest_unread).min(),
             "events_per_second": standing.pace,
             "last_batch": batch.map(|b| json!({ "lane": b.lane, "number": b.number, "settled_at": b.settled_at })),
@@ -186,6 +210,7 @@ pub(super) fn as_json(found: &[Status]) {
             "pipeline": status.name,
             "holder": status.holder,
             "away": status.away,
+            "last_end": status.end,
             "arrivals": status.standings.iter().map(|s| arrival(status, s)).collect::<Vec<_>>(),
             "unfinished": status.unfinished.iter().map(|b| json!({ "lane": b.lane, "number": b.number })).collect::<Vec<_>>(),
         })

@@ -119,6 +119,7 @@ impl Stand<'_> {
             latest: Position::at(self.end),
             events: None,
             bytes: Some(behind),
+            counts_bytes: false,
             oldest_unread: time.filter(|_| behind > 0),
             retention: None,
             arrived_last_hour: None,

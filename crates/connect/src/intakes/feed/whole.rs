@@ -379,6 +379,7 @@ mod tests {
             secrets: Arc::new(NoSecrets),
             label: String::new(),
             contract: None,
+            stop: Arc::default(),
             computed: Vec::new(),
         }
     }

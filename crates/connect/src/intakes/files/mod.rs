@@ -2,9 +2,10 @@
 //!
 //! Files may be packed with gzip or zstd; positions then count the bytes of what was packed.
 //!
-//! New files are picked up while running; a file that grows is read on from its last whole record. A file's name
-//! below the connection's folder is its identity, and a digest of its beginning guards it: another file under the same
-//! name, or one that was cut, stops the run.
+//! New files are picked up while running; a file that grows is read on from its last whole record. A file is known by its
+//! name below the connection's folder, and guarded by digests of its beginning and of the bytes before its position:
+//! another file under the same name, or one that was cut, is not read, and stops the run once everything else has been.
+//! A file that gets another name keeps its position.
 
 mod fingerprint;
 mod open;
@@ -26,13 +27,23 @@ use sluice_core::kinds::{
 use sluice_core::problem::Problem;
 
 use crate::local;
+use fingerprint::Fingerprint;
+use reader::AllProgress;
 
-const OPTIONS: &[OptionSpec] = &[OptionSpec::with_default(
-    "match",
-    ValueKind::Text,
-    "**/*",
-    "which files of the folder: ? and * within a name, ** for any folders, [abc] for one of some letters",
-)];
+const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::with_default(
+        "match",
+        ValueKind::Text,
+        "**/*",
+        "which files of the folder: ? and * within a name, ** for any folders, [abc] for one of some letters",
+    ),
+    OptionSpec::with_default(
+        "follow_links",
+        ValueKind::Flag,
+        "false",
+        "whether symbolic links to files and folders are followed, each folder once",
+    ),
+];
 
 /// The kind.
 pub struct Files;
@@ -56,6 +67,10 @@ impl IntakeKind for Files {
 
     fn place(&self, connection: &ConnectionConfig, options: &Options) -> (String, String) {
         (place_of(self.scheme(), &connection.target), options.text("match").unwrap_or_default())
+    }
+
+    fn identity_within(&self, identity: &str) -> String {
+        Fingerprint::read(identity).start_only().text()
     }
 
     fn formats(&self) -> &'static [&'static str] {
@@ -95,7 +110,8 @@ impl IntakeKind for Files {
         }
         let scan = scan::Scan::new(settings).map_err(Failure::unreachable)?;
         let options = settings.options.clone();
-        Ok(Box::new(FilesIntake { scan, options, max_record: settings.options.size("max_record").clamp(1, 1 << 30) }))
+        let max_record = settings.options.size("max_record").clamp(1, 1 << 30);
+        Ok(Box::new(FilesIntake { scan, options, max_record, progress: AllProgress::default() }))
     }
 }
 
@@ -104,7 +120,8 @@ impl IntakeKind for Files {
 /// # Errors
 /// Never; a file that cannot be read says so when it is read.
 pub fn read_file(path: &Path, format: Box<dyn Format>, max_record: u64) -> Outcome<Box<dyn LaneReader>> {
-    Ok(Box::new(reader::FilesReader::new(scan::Scan::of_file(path), format, max_record, (0, 1), Vec::new())?))
+    let scan = scan::Scan::of_file(path);
+    Ok(Box::new(reader::FilesReader::new(scan, format, max_record, (0, 1), Vec::new(), AllProgress::default())))
 }
 
 /// The files of an arrival, by name, each with its path.
@@ -119,6 +136,8 @@ struct FilesIntake {
     scan: scan::Scan,
     options: Options,
     max_record: u64,
+    /// Shared by the readers of all lanes.
+    progress: AllProgress,
 }
 
 impl FilesIntake {
@@ -129,9 +148,10 @@ impl FilesIntake {
 
 impl Intake for FilesIntake {
     fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
+        let (scan, progress) = (self.scan.clone(), self.progress.clone());
         let reader =
-            reader::FilesReader::new(self.scan.clone(), self.format()?, self.max_record, (lane, lanes), positions);
-        Ok(Box::new(reader?))
+            reader::FilesReader::new(scan, self.format()?, self.max_record, (lane, lanes), positions, progress);
+        Ok(Box::new(reader))
     }
 
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
@@ -141,11 +161,13 @@ impl Intake for FilesIntake {
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
         let state = |(name, path): (String, PathBuf)| {
             let length = file_length(&path)?;
-            let read = match positions.iter().find(|p| *p.partition == *name) {
+            let (read, packed) = match positions.iter().find(|p| *p.partition == *name) {
                 // Of a packed file only its length on the disk is known without reading it.
-                Some(p) if fingerprint::is_packed(&p.identity) => fingerprint::packed_length(&p.identity).unwrap_or(0),
-                Some(p) => p.position.major,
-                None => 0,
+                Some(p) => match Fingerprint::read(&p.identity) {
+                    packed if packed.is_packed() => (packed.packed_length().unwrap_or(0), true),
+                    _ => (p.position.major, false),
+                },
+                None => (0, false),
             };
             Ok(PartitionState {
                 partition: name.into(),
@@ -153,6 +175,7 @@ impl Intake for FilesIntake {
                 latest: Position::at(length),
                 events: None,
                 bytes: Some(length.saturating_sub(read)),
+                counts_bytes: !packed,
                 oldest_unread: None,
                 retention: None,
                 arrived_last_hour: None,
@@ -186,6 +209,8 @@ impl Intake for FilesIntake {
             behind.partitions += 1;
             behind.bytes += unread;
             behind.unread_partitions += u64::from(unread > 0);
+            let position = positions.iter().find(|p| p.partition == state.partition);
+            behind.misplaced += u64::from(position.is_some_and(|p| state.misplaced(p).is_some()));
         }
         Ok(behind)
     }

@@ -10,7 +10,8 @@ use sluice_core::decode::Format;
 use sluice_core::event::{Chunk, Position};
 use sluice_core::failure::{Failure, Outcome};
 
-use super::fingerprint;
+use super::fingerprint::{self, COVERED, Fingerprint};
+use super::scan::Scan;
 use crate::packed::{Packing, Unpacked};
 
 /// Bytes of a record that is too long which are kept with its reject.
@@ -26,6 +27,10 @@ pub(super) struct OpenFile {
     file: Unpacked,
     /// The first bytes, as far as they were read and the fingerprint covers them.
     start: Vec<u8>,
+    /// The bytes just before the position, as far as the fingerprint covers them.
+    before: Vec<u8>,
+    /// Which file of the file system it is.
+    id: Option<String>,
     /// The first record, where it is no event.
     pub head: Option<Arc<[u8]>>,
     /// Bytes that were read and not yet handed on; they begin at `position`.
@@ -34,6 +39,8 @@ pub(super) struct OpenFile {
     pub at_end: bool,
     /// Bytes of a record without an end that were passed over; they are not in the buffer.
     pub passed_over: u64,
+    /// Whether the file goes on within the record that was read last: it had no line end then.
+    pub grown: bool,
 }
 
 /// How opening went.
@@ -41,10 +48,8 @@ pub(super) enum Opened {
     File(Box<OpenFile>),
     /// It is not there.
     Missing,
-    /// It does not begin as its fingerprint says.
+    /// It is not as its fingerprint says.
     Replaced,
-    /// Its last record had no line end when it was read, and has grown since.
-    Grown,
 }
 
 impl OpenFile {
@@ -53,7 +58,7 @@ impl OpenFile {
         name: &str,
         path: PathBuf,
         position: u64,
-        identity: Option<&str>,
+        known: Option<&Fingerprint>,
         format: &dyn Format,
     ) -> Outcome<Opened> {
         let io = |e: io::Error| Failure::io("read", &path, &e);
@@ -62,48 +67,41 @@ impl OpenFile {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Opened::Missing),
             Err(error) => return Err(io(error)),
         };
+        let id = file.metadata().ok().and_then(|data| fingerprint::id_of(&data));
         let mut file = Unpacked::new(file).map_err(io)?;
-        let (mut start, mut read) = (Vec::new(), 0);
-        if let Some(identity) = identity {
-            match fingerprint::matching(&mut file, identity).map_err(io)? {
-                Some(bytes) => (read, start) = (bytes.len() as u64, bytes),
+        let mut start = Vec::new();
+        if let Some(known) = known {
+            match known.matching(&mut file).map_err(io)? {
+                Some(bytes) => start = bytes,
                 None => return Ok(Opened::Replaced),
             }
         }
         let mut head = None;
         if format.has_head() && position > 0 {
-            let bytes = read_head(&mut file, start.clone(), format).map_err(io)?;
-            read = bytes.1;
-            head = Some(bytes.0.into());
+            head = Some(read_head(&mut file, start.clone(), format).map_err(io)?.into());
         }
-        // Read anew where looking at the head went beyond the position.
-        if read > position {
+        if known.is_some() {
+            // From the beginning once more: what was looked at may go beyond the position.
             file = Unpacked::new(File::open(&path).map_err(io)?).map_err(io)?;
-            read = 0;
         }
-        if position > 0 && format.has_head() && file.packing() == Packing::Plain {
-            file.skip(read, position - 1).map_err(io)?;
-            let mut around = Vec::new();
-            (&mut file).take(2).read_to_end(&mut around).map_err(io)?;
-            if let [before, after] = around[..]
-                && before != b'\n'
-                && !matches!(after, b'\n' | b'\r')
-            {
-                return Ok(Opened::Grown);
+        let mut before = Vec::new();
+        if position > 0 {
+            let covered = (COVERED as u64).min(position);
+            file.skip(0, position - covered).map_err(io)?;
+            (&mut file).take(covered).read_to_end(&mut before).map_err(io)?;
+            if (before.len() as u64) < covered || known.is_some_and(|known| !known.ends_as(&before)) {
+                return Ok(Opened::Replaced);
             }
         }
-        file.skip(read, position).map_err(io)?;
-        Ok(Opened::File(Box::new(Self {
-            name: name.into(),
-            path,
-            file,
-            start,
-            head,
-            buffer: Vec::new(),
-            position,
-            at_end: false,
-            passed_over: 0,
-        })))
+        let mut buffer = Vec::new();
+        (&mut file).take(1).read_to_end(&mut buffer).map_err(io)?;
+        let goes_on =
+            before.last().is_some_and(|b| *b != b'\n') && !matches!(buffer.first(), None | Some(b'\n' | b'\r'));
+        let grown = goes_on && format.may_grow() && file.packing() == Packing::Plain;
+        let name = name.into();
+        let open =
+            Self { name, path, file, start, before, id, head, buffer, position, at_end: false, passed_over: 0, grown };
+        Ok(Opened::File(Box::new(open)))
     }
 
     /// Reads until the buffer holds `target` bytes or the file ends.
@@ -133,14 +131,15 @@ impl OpenFile {
         self.file.packing() != Packing::Plain
     }
 
-    /// Whether the file has been unchanged for a while. Where it has not, waits until it could have been.
-    pub(super) fn is_quiet(&mut self) -> bool {
+    /// Whether the file has been unchanged for a while. Where it has not, waits until it could have been, or until
+    /// somebody asks to leave.
+    pub(super) fn is_quiet(&mut self, scan: &Scan) -> bool {
         let changed = std::fs::metadata(&self.path).and_then(|m| m.modified());
         let age = changed.ok().and_then(|at| at.elapsed().ok()).unwrap_or(QUIET);
         if age >= QUIET {
             return true;
         }
-        std::thread::sleep((QUIET - age) + Duration::from_millis(10));
+        scan.wait((QUIET - age) + Duration::from_millis(10));
         self.at_end = false;
         false
     }
@@ -170,25 +169,53 @@ impl OpenFile {
         let rest = self.buffer.split_off(bytes);
         let bytes = std::mem::replace(&mut self.buffer, rest);
         let from = self.position;
-        self.advance(&bytes, bytes.len() as u64);
+        self.advance(&bytes, bytes.len() as u64, &bytes);
         self.chunk(from, bytes, records, None)
     }
 
-    fn advance(&mut self, bytes: &[u8], length: u64) {
-        let covered = usize::try_from(fingerprint::COVERED).unwrap_or(usize::MAX);
-        let room = covered.saturating_sub(self.start.len());
+    /// Goes on over bytes; `length` is theirs and that of others that were not kept, which end before `last`.
+    fn advance(&mut self, bytes: &[u8], length: u64, last: &[u8]) {
+        let room = COVERED.saturating_sub(self.start.len());
         self.start.extend_from_slice(&bytes[..bytes.len().min(room)]);
         self.position += length;
+        match last.len() >= COVERED || bytes.len() as u64 != length {
+            true => self.before.clear(),
+            false => {
+                let kept = self.before.len().min(COVERED - last.len());
+                self.before.drain(..self.before.len() - kept);
+            }
+        }
+        self.before.extend_from_slice(&last[last.len().saturating_sub(COVERED)..]);
+    }
+
+    /// What the file looks like up to its position.
+    fn fingerprint(&self) -> Fingerprint {
+        let fingerprint = Fingerprint::of(&self.start, &self.before, self.id.as_deref());
+        match self.is_packed() {
+            true if self.at_end && self.buffer.is_empty() => {
+                fingerprint.packed(std::fs::metadata(&self.path).ok().map(|m| m.len()))
+            }
+            true => fingerprint.packed(None),
+            false => fingerprint,
+        }
+    }
+
+    /// The rest of the record that was read before its end, up to its line end; None where that has not come yet.
+    pub(super) fn take_growth(&mut self) -> Option<Chunk> {
+        let end = memchr::memchr(b'\n', &self.buffer)? + 1;
+        self.grown = false;
+        let mut chunk = self.take(end, 1);
+        chunk.grown = true;
+        Some(chunk)
+    }
+
+    /// A chunk without records that only notes where the file is read to, under the name that it has now.
+    pub(super) fn note(&self) -> Chunk {
+        self.chunk(self.position, Vec::new(), 0, None)
     }
 
     fn chunk(&self, from: u64, bytes: Vec<u8>, records: u64, too_long: Option<u64>) -> Chunk {
-        let identity = match self.is_packed() {
-            true if self.at_end && self.buffer.is_empty() => {
-                fingerprint::of_packed(&self.start, std::fs::metadata(&self.path).ok().map(|m| m.len()))
-            }
-            true => fingerprint::of_packed(&self.start, None),
-            false => fingerprint::of(&self.start),
-        };
+        let identity = self.fingerprint().text();
         Chunk {
             partition: Arc::clone(&self.name),
             from: Position::at(from),
@@ -198,8 +225,7 @@ impl OpenFile {
             head: self.head.clone(),
             records,
             too_long,
-            messages: None,
-            changes: None,
+            ..Chunk::default()
         }
     }
 
@@ -208,7 +234,8 @@ impl OpenFile {
         let from = self.position;
         let rest = self.buffer.split_off(usize::try_from(length).unwrap_or(usize::MAX).min(self.buffer.len()));
         let mut bytes = std::mem::replace(&mut self.buffer, rest);
-        self.advance(&bytes, length);
+        let last = bytes[bytes.len().saturating_sub(COVERED)..].to_vec();
+        self.advance(&bytes, length, &last);
         bytes.truncate(KEPT);
         self.chunk(from, bytes, 1, Some(length))
     }
@@ -220,6 +247,7 @@ impl OpenFile {
         let mut length = kept.len() as u64;
         kept.truncate(KEPT);
         let mut piece = Vec::new();
+        let last;
         loop {
             piece.clear();
             let read = (&mut self.file)
@@ -230,6 +258,7 @@ impl OpenFile {
                 Some(end) => {
                     length += end as u64 + 1;
                     self.buffer = piece.split_off(end + 1);
+                    last = piece;
                     break;
                 }
                 // It has no end yet: it stays unread, and its place is remembered by reading from there again.
@@ -243,37 +272,37 @@ impl OpenFile {
             }
         }
         let bytes_at_start = kept.clone();
-        self.advance(&bytes_at_start, length);
+        self.advance(&bytes_at_start, length, &last);
         Ok(Some(self.chunk(from, kept, 1, Some(length))))
     }
 }
 
-/// Reads the first record of a file whose first bytes are known; gives it, and how far the file was read.
-fn read_head(file: &mut Unpacked, mut bytes: Vec<u8>, format: &dyn Format) -> io::Result<(Vec<u8>, u64)> {
+/// Reads the first record of a file whose first bytes are known.
+fn read_head(file: &mut Unpacked, mut bytes: Vec<u8>, format: &dyn Format) -> io::Result<Vec<u8>> {
     loop {
         let cut = format.cut(&bytes, 1);
         if cut.records == 1 {
-            let read = bytes.len() as u64;
             bytes.truncate(cut.bytes);
-            return Ok((bytes, read));
+            return Ok(bytes);
         }
         if file.take(4096).read_to_end(&mut bytes)? == 0 {
-            let read = bytes.len() as u64;
-            return Ok((bytes, read));
+            return Ok(bytes);
         }
     }
 }
 
-/// Whether a file begins as its fingerprint says; true for one that is not there.
-pub(super) fn begins_as(path: &Path, identity: &str) -> Outcome<bool> {
-    let io = |e: io::Error| Failure::io("read", path, &e);
-    match File::open(path) {
-        Ok(file) => {
-            let mut file = Unpacked::new(file).map_err(io)?;
-            Ok(fingerprint::matching(&mut file, identity).map_err(io)?.is_some())
-        }
-        // A file that was read and then taken away is nothing unusual.
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(true),
-        Err(error) => Err(io(error)),
+/// Whether a file is, as far as it was read, as its fingerprint says. Of a packed file only the beginning is looked at.
+pub(super) fn is_as(path: &Path, known: &Fingerprint, position: u64) -> io::Result<bool> {
+    let mut file = Unpacked::new(File::open(path)?)?;
+    if known.matching(&mut file)?.is_none() {
+        return Ok(false);
     }
+    if known.is_packed() || file.packing() != Packing::Plain || known.covers_end() == 0 {
+        return Ok(true);
+    }
+    let covered = known.covers_end() as u64;
+    file.skip(0, position.saturating_sub(covered))?;
+    let mut before = Vec::new();
+    (&mut file).take(covered).read_to_end(&mut before)?;
+    Ok(known.ends_as(&before))
 }

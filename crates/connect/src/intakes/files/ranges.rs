@@ -7,7 +7,9 @@ use sluice_core::decode::Format;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit};
 
-use super::reader::FilesReader;
+use super::fingerprint::Fingerprint;
+use super::open::is_as;
+use super::reader::{AllProgress, FilesReader};
 use super::scan::Scan;
 
 /// One range after the other.
@@ -32,15 +34,27 @@ pub(super) fn reader(
             return Err(Failure::findings(format!("{} has gone since it was read", path.display()))
                 .with_help("put it back; what it held has landed and stays as it is"));
         }
+        // What guards the range is about its end.
+        let guard = Fingerprint::read(&range.identity);
+        let path = scan.path(&range.partition);
+        if !is_as(&path, &guard, range.to.major).map_err(|e| Failure::io("read", &path, &e))? {
+            return Err(changed(&range.partition));
+        }
         let known = PartitionPosition {
             partition: range.partition.clone(),
             position: range.from,
-            identity: range.identity.clone(),
+            identity: guard.start_only().text(),
         };
-        let one = FilesReader::new(scan.only(&range.partition), format()?, max_record, (0, 1), vec![known])?;
+        let scan = scan.only(&range.partition);
+        let one = FilesReader::new(scan, format()?, max_record, (0, 1), vec![known], AllProgress::default());
         waiting.push_back((one, range.clone()));
     }
     Ok(Box::new(RangesReader { waiting }))
+}
+
+fn changed(name: &str) -> Failure {
+    Failure::findings(format!("{name} does not hold the same records any more as when it was read"))
+        .with_help("put the old file back; what it held has landed and stays as it is")
 }
 
 impl LaneReader for RangesReader {
@@ -62,12 +76,9 @@ impl LaneReader for RangesReader {
                     self.waiting.pop_front();
                     return Ok(Read::Chunk(chunk));
                 }
+                Read::Stuck(failure) => return Err(failure),
                 Read::Chunk(_) | Read::CaughtUp => {
-                    return Err(Failure::findings(format!(
-                        "{} does not hold the same records any more as when it was read",
-                        range.partition
-                    ))
-                    .with_help("put the old file back; what it held has landed and stays as it is"));
+                    return Err(changed(&range.partition));
                 }
                 other => return Ok(other),
             }

@@ -1,26 +1,53 @@
 //! Reads the files of one lane, one after the other, in whole records.
 
-use std::collections::{HashMap, VecDeque};
-use std::sync::Arc;
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use sluice_core::decode::{Format, Tail};
 use sluice_core::event::Chunk;
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit};
-use sluice_core::units::{show_count, show_size};
+use sluice_core::units::{show_count, show_many, show_size};
 
-use super::fingerprint;
-use super::open::{OpenFile, Opened, begins_as};
+use super::fingerprint::{self, Fingerprint};
+use super::open::{OpenFile, Opened, is_as};
 use super::scan::{Scan, lane_of};
 
 /// How long a look at the folder serves.
 const FRESH: Duration = Duration::from_millis(200);
 
+/// How long a file that could not be read is left alone.
+const REST: Duration = Duration::from_secs(1);
+
 /// How far a file has been read.
+#[derive(Clone)]
 struct Progress {
     position: u64,
-    identity: String,
+    fingerprint: Fingerprint,
+}
+
+/// What all lanes of an arrival know of its files: a file under a new name is known by whichever lane read it.
+#[derive(Default)]
+struct AllFiles {
+    progress: HashMap<Arc<str>, Progress>,
+    /// Files that go on, under new names, in the lane that read them under their old ones.
+    lanes: HashMap<Arc<str>, u32>,
+}
+
+/// The same, shared by the readers of the lanes.
+#[derive(Clone, Default)]
+pub(super) struct AllProgress(Arc<Mutex<AllFiles>>);
+
+impl AllProgress {
+    fn with<T>(&self, work: impl FnOnce(&mut AllFiles) -> T) -> T {
+        work(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    fn get(&self, name: &str) -> Option<Progress> {
+        self.with(|all| all.progress.get(name).cloned())
+    }
 }
 
 /// What is left at the end of a file that has been read as far as can be.
@@ -32,17 +59,28 @@ struct Left {
     length: u64,
 }
 
+/// A file that cannot be read, while all others are.
+struct Trouble {
+    failure: Failure,
+    since: Instant,
+}
+
 pub(super) struct FilesReader {
     scan: Scan,
     format: Box<dyn Format>,
     max_record: u64,
     lane: (u32, u32),
-    progress: HashMap<Arc<str>, Progress>,
+    progress: AllProgress,
     queue: VecDeque<String>,
     open: Option<Box<OpenFile>>,
+    /// Chunks without records that note files under their new names.
+    notes: VecDeque<Chunk>,
     looked: Option<Instant>,
     /// Files that end in something that is not read.
     left: HashMap<Arc<str>, Left>,
+    troubles: BTreeMap<String, Trouble>,
+    /// Links that were passed over, as the last look found them.
+    links: Vec<String>,
 }
 
 impl FilesReader {
@@ -52,13 +90,15 @@ impl FilesReader {
         max_record: u64,
         lane: (u32, u32),
         positions: Vec<PartitionPosition>,
-    ) -> Outcome<Self> {
-        let mut progress = HashMap::new();
-        for known in positions {
-            check_identity(&scan, &known)?;
-            progress.insert(known.partition, Progress { position: known.position.major, identity: known.identity });
-        }
-        Ok(Self {
+        progress: AllProgress,
+    ) -> Self {
+        progress.with(|all| {
+            for known in positions {
+                let fingerprint = Fingerprint::read(&known.identity);
+                all.progress.entry(known.partition).or_insert(Progress { position: known.position.major, fingerprint });
+            }
+        });
+        Self {
             scan,
             format,
             max_record,
@@ -66,9 +106,17 @@ impl FilesReader {
             progress,
             queue: VecDeque::new(),
             open: None,
+            notes: VecDeque::new(),
             looked: None,
             left: HashMap::new(),
-        })
+            troubles: BTreeMap::new(),
+            links: Vec::new(),
+        }
+    }
+
+    fn is_own(&self, name: &str) -> bool {
+        let lane = self.progress.with(|all| all.lanes.get(name).copied());
+        lane.unwrap_or_else(|| lane_of(name, self.lane.1)) == self.lane.0
     }
 
     /// Looks which files have something unread. False where there are none.
@@ -76,53 +124,199 @@ impl FilesReader {
         if self.looked.is_some_and(|at| at.elapsed() < FRESH) {
             return Ok(false);
         }
+        let is_first = self.looked.is_none();
         self.looked = Some(Instant::now());
-        for (name, path) in self.scan.files()? {
-            if lane_of(&name, self.lane.1) != self.lane.0 {
+        self.troubles.retain(|_, trouble| trouble.since.elapsed() < REST || !trouble.failure.passing);
+        let found = self.scan.look()?;
+        self.links = found.links;
+        for (name, error) in found.closed {
+            let folder = self.scan.path(&name);
+            self.trouble(&name, Failure { passing: true, ..Failure::io("list the folder", &folder, &error) });
+        }
+        let files: Vec<(String, PathBuf)> = found.files;
+        let of_others = self.follow_moves(&files, is_first);
+        for (name, path) in files {
+            if !self.is_own(&name) || of_others.contains(&name) || self.troubles.contains_key(&name) {
                 continue;
             }
-            let length = super::file_length(&path)?;
-            if self.left.get(&*name).is_some_and(|left| left.length == length) {
-                continue;
-            }
-            if self.has_unread(&name, length)? {
-                self.queue.push_back(name);
+            match std::fs::metadata(&path) {
+                Ok(data) => self.judge(&name, data.len(), is_first),
+                // Taken away since the folder was looked at.
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                Err(error) => {
+                    self.trouble(&name, Failure { passing: true, ..Failure::io("look at", &path, &error) });
+                }
             }
         }
-        Ok(!self.queue.is_empty())
+        Ok(!self.queue.is_empty() || !self.notes.is_empty())
     }
 
-    fn has_unread(&self, name: &str, length: u64) -> Outcome<bool> {
-        let Some(known) = self.progress.get(name) else { return Ok(length > 0) };
-        if fingerprint::is_packed(&known.identity) {
-            return Ok(fingerprint::packed_length(&known.identity) != Some(length));
+    /// Queues a file that has something unread. At the first look every known file is compared with what was read.
+    fn judge(&mut self, name: &str, length: u64, is_first: bool) {
+        if self.left.get(name).is_some_and(|left| left.length == length) || self.queue.iter().any(|n| n == name) {
+            return;
         }
-        match length < known.position {
-            true => Err(cut(&self.scan, name, length, known.position)),
-            false => Ok(length > known.position),
+        let Some(known) = self.progress.get(name) else {
+            if length > 0 {
+                self.queue.push_back(name.into());
+            }
+            return;
+        };
+        if known.fingerprint.is_packed() {
+            if known.fingerprint.packed_length() != Some(length) {
+                self.queue.push_back(name.into());
+            }
+        } else if length < known.position {
+            self.trouble(name, cut(&self.scan, name, length, known.position));
+        } else if length > known.position {
+            self.queue.push_back(name.into());
+            return;
         }
+        if is_first {
+            match is_as(&self.scan.path(name), &known.fingerprint, known.position) {
+                Ok(true) | Err(_) => {}
+                Ok(false) => {
+                    self.queue.retain(|n| n != name);
+                    self.trouble(name, replaced(&self.scan, name));
+                }
+            }
+        }
+    }
+
+    /// Files that are not known under their names may be known ones under new names: renamed, or rotated, so that
+    /// another file has the old name now. They keep their positions. Only a file that the file system tells to be the
+    /// same one is taken for it. Gives those that other lanes go on with.
+    fn follow_moves(&mut self, files: &[(String, PathBuf)], is_first: bool) -> HashSet<String> {
+        let id = |path: &Path| std::fs::metadata(path).ok().and_then(|data| fingerprint::id_of(&data));
+        let known = self.known_by_id(&id);
+        let mut of_others = HashSet::new();
+        if known.is_empty() {
+            return of_others;
+        }
+        let is_known = |name: &str| self.progress.with(|all| all.progress.contains_key(name));
+        let mut candidates: Vec<(String, PathBuf)> =
+            files.iter().filter(|(name, _)| !is_known(name)).cloned().collect();
+        // A file whose name another one has now may be under a name that does not match.
+        for (file, (name, _)) in &known {
+            let stays = match id(&self.scan.path(name)) {
+                Some(now) => now == *file,
+                None => !is_first || !self.scan.matches(name),
+            };
+            if !stays {
+                let beside = self.scan.beside(name).into_iter();
+                candidates.extend(beside.filter(|(other, _)| !is_known(other) && !self.scan.matches(other)));
+            }
+        }
+        candidates.sort();
+        candidates.dedup();
+        for (name, path) in candidates {
+            let Some(file) = id(&path) else { continue };
+            let Some((old, progress)) = known.get(&file) else { continue };
+            // A second name of a file that still has its first one is a file of its own.
+            let has_moved = id(&self.scan.path(old)).is_none_or(|now| now != file);
+            if !has_moved || !matches!(is_as(&path, &progress.fingerprint, progress.position), Ok(true)) {
+                continue;
+            }
+            match self.is_own(old) {
+                true => self.moved(old, &name),
+                false => {
+                    of_others.insert(name);
+                }
+            }
+        }
+        of_others
+    }
+
+    /// Known files by what the file system calls them. Of a file that is known under several names, since it was
+    /// renamed, the others are forgotten: another file may have them now.
+    fn known_by_id(&self, id: &impl Fn(&Path) -> Option<String>) -> HashMap<String, (Arc<str>, Progress)> {
+        self.progress.with(|all| {
+            let mut known: HashMap<String, (Arc<str>, Progress)> = HashMap::new();
+            let mut forgotten = Vec::new();
+            for (name, progress) in &all.progress {
+                let Some(file) = progress.fingerprint.id() else { continue };
+                let Some((other, before)) = known.get(file) else {
+                    known.insert(file.into(), (Arc::clone(name), progress.clone()));
+                    continue;
+                };
+                let is_there = |name: &str| id(&self.scan.path(name)).as_deref() == Some(file);
+                match (is_there(name), is_there(other)) {
+                    // Two names for one file at once.
+                    (true, true) => {}
+                    (false, false) if before.position >= progress.position => forgotten.push(Arc::clone(name)),
+                    (false, true) => forgotten.push(Arc::clone(name)),
+                    (true, false) | (false, false) => {
+                        forgotten.push(Arc::clone(other));
+                        known.insert(file.into(), (Arc::clone(name), progress.clone()));
+                    }
+                }
+            }
+            forgotten.iter().for_each(|name| {
+                all.progress.remove(name);
+            });
+            known
+        })
+    }
+
+    /// Goes on with a file under its new name.
+    fn moved(&mut self, old: &Arc<str>, name: &str) {
+        let Some(progress) = self.progress.with(|all| {
+            let progress = all.progress.remove(old)?;
+            all.progress.insert(name.into(), progress.clone());
+            all.lanes.insert(name.into(), self.lane.0);
+            Some(progress)
+        }) else {
+            return;
+        };
+        self.troubles.remove(&**old);
+        self.left.remove(old);
+        let path = self.scan.path(name);
+        let opened = OpenFile::open(name, path, progress.position, Some(&progress.fingerprint), self.format.as_ref());
+        if let Ok(Opened::File(file)) = opened {
+            // Noted at once, so that the next run knows the new name even where nothing more is read of it.
+            self.notes.push_back(file.note());
+            self.queue.push_back(name.into());
+        }
+    }
+
+    /// Notes that a file cannot be read; the others are.
+    fn trouble(&mut self, name: &str, failure: Failure) {
+        self.troubles.entry(name.into()).or_insert(Trouble { failure, since: Instant::now() });
     }
 
     /// Opens the next file of the queue.
-    fn open_next(&mut self) -> Outcome<bool> {
-        let Some(name) = self.queue.pop_front() else { return Ok(false) };
+    fn open_next(&mut self) -> bool {
+        let Some(name) = self.queue.pop_front() else { return false };
         let path = self.scan.path(&name);
-        let known = self.progress.get(&*name);
-        let (position, identity) = known.map_or((0, None), |p| (p.position, Some(p.identity.as_str())));
-        match OpenFile::open(&name, path.clone(), position, identity, self.format.as_ref())? {
-            Opened::File(file) => self.open = Some(file),
-            // Taken away since the folder was looked at: what is gone before it was read was never there.
-            Opened::Missing if known.is_none() => {}
-            Opened::Missing => return Err(Failure::unreachable(format!("{} has gone away", path.display()))),
-            Opened::Replaced => return Err(replaced(&self.scan, &name)),
-            Opened::Grown => return Err(grown(&self.scan, &name, position)),
+        let known = self.progress.get(&name);
+        let (position, fingerprint) = known.as_ref().map_or((0, None), |p| (p.position, Some(&p.fingerprint)));
+        match OpenFile::open(&name, path, position, fingerprint, self.format.as_ref()) {
+            Ok(Opened::File(file)) => self.open = Some(file),
+            // Taken away since the folder was looked at; if it has another name now, the next look finds it.
+            Ok(Opened::Missing) => {}
+            Ok(Opened::Replaced) => self.trouble(&name, replaced(&self.scan, &name)),
+            Err(failure) => self.trouble(&name, Failure { passing: true, ..failure }),
         }
-        Ok(true)
+        true
     }
 
     /// Reads on in the open file; None where it has no further whole record now.
     fn read_open(&mut self, limit: ReadLimit) -> Outcome<Option<Chunk>> {
         let Some(open) = &mut self.open else { return Ok(None) };
+        let mut target = limit.bytes;
+        while open.grown {
+            open.fill(target)?;
+            if let Some(chunk) = open.take_growth() {
+                return Ok(Some(chunk));
+            }
+            if open.at_end {
+                return Ok(None);
+            }
+            if open.buffer.len() as u64 > self.max_record {
+                open.grown = false;
+            }
+            target = (open.buffer.len() as u64).saturating_mul(2).max(limit.bytes);
+        }
         let mut target = limit.bytes;
         loop {
             open.fill(target)?;
@@ -149,7 +343,8 @@ impl FilesReader {
                     _ if tail.trim_ascii().is_empty() => false,
                     Tail::Whole => true,
                     Tail::Perhaps if open.is_packed() => true,
-                    Tail::Perhaps if open.is_quiet() => true,
+                    Tail::Perhaps if open.is_quiet(&self.scan) => true,
+                    Tail::Perhaps if self.scan.is_stopping() => false,
                     Tail::Perhaps => continue,
                     Tail::Part => false,
                 };
@@ -175,6 +370,18 @@ impl FilesReader {
         }
     }
 
+    /// What cannot be read, once everything else has been.
+    fn stuck(&self) -> Option<Failure> {
+        // What no waiting helps comes first.
+        let worst = self.troubles.values().min_by_key(|t| (t.failure.passing, t.since))?;
+        let mut failure = worst.failure.clone();
+        if self.troubles.len() > 1 {
+            let more = show_many(self.troubles.len() as u64 - 1, "more file");
+            failure.message.push_str(&format!("; {more} cannot be read"));
+        }
+        Some(failure)
+    }
+
     /// Notes what is left at the end of the open file, and lets go of it.
     fn close(&mut self) {
         let Some(done) = self.open.take() else { return };
@@ -193,15 +400,39 @@ impl FilesReader {
 impl LaneReader for FilesReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         loop {
-            if let Some(chunk) = self.read_open(limit)? {
-                let progress = Progress { position: chunk.to.major, identity: chunk.identity.clone() };
-                self.progress.insert(Arc::clone(&chunk.partition), progress);
-                self.left.remove(&chunk.partition);
-                return Ok(Read::Chunk(chunk));
+            if let Some(note) = self.notes.pop_front() {
+                return Ok(Read::Chunk(note));
             }
-            self.close();
-            if !self.open_next()? && !self.look()? {
-                return Ok(Read::CaughtUp);
+            match self.read_open(limit) {
+                Ok(Some(chunk)) => {
+                    let fingerprint = Fingerprint::read(&chunk.identity);
+                    let progress = Progress { position: chunk.to.major, fingerprint };
+                    self.progress.with(|all| all.progress.insert(Arc::clone(&chunk.partition), progress));
+                    self.left.remove(&chunk.partition);
+                    return Ok(Read::Chunk(chunk));
+                }
+                Ok(None) => self.close(),
+                Err(failure) => {
+                    let name = self.open.take().map_or(String::new(), |open| open.name.to_string());
+                    self.trouble(&name, Failure { passing: true, ..failure });
+                }
+            }
+            if self.scan.is_stopping() {
+                return Ok(Read::Pending);
+            }
+            if self.open_next() {
+                continue;
+            }
+            match self.look() {
+                Ok(true) => {}
+                Ok(false) => {
+                    return Ok(match self.stuck() {
+                        Some(failure) => Read::Stuck(failure),
+                        None => Read::CaughtUp,
+                    });
+                }
+                Err(failure) if failure.kind == FailureKind::Interrupted => return Ok(Read::Pending),
+                Err(failure) => return Err(failure),
             }
         }
     }
@@ -214,7 +445,7 @@ impl LaneReader for FilesReader {
             .iter()
             .take(5)
             .map(|(name, left)| {
-                let at = self.progress.get(*name).map_or(0, |p| p.position);
+                let at = self.progress.get(name).map_or(0, |p| p.position);
                 format!(
                     "{name} ends in an unfinished record: {} from byte {at} wait for their line end{cause}",
                     show_size(left.bytes)
@@ -224,21 +455,13 @@ impl LaneReader for FilesReader {
         if files.len() > 5 {
             remarks.push(format!("{} more files end in an unfinished record", show_count(files.len() as u64 - 5)));
         }
-        remarks
-    }
-}
-
-fn check_identity(scan: &Scan, known: &PartitionPosition) -> Outcome<()> {
-    let path = scan.path(&known.partition);
-    if !fingerprint::is_packed(&known.identity) && path.exists() {
-        let length = super::file_length(&path)?;
-        if length < known.position.major {
-            return Err(cut(scan, &known.partition, length, known.position.major));
+        if let Some(first) = self.links.first() {
+            remarks.push(format!(
+                "{} passed over, the first is {first}: symbolic links are read with follow_links = true",
+                show_many(self.links.len() as u64, "symbolic link"),
+            ));
         }
-    }
-    match begins_as(&path, &known.identity)? {
-        true => Ok(()),
-        false => Err(replaced(scan, &known.partition)),
+        remarks
     }
 }
 
@@ -247,25 +470,21 @@ fn cut(scan: &Scan, name: &str, length: u64, read: u64) -> Failure {
         "{} was read to byte {read} and now ends at byte {length}: it was cut or replaced",
         scan.path(name).display()
     ))
-    .with_help("put the old file back, or give the new one another name; positions are never reset by themselves")
+    .with_help(
+        "everything else was read. Put the old file back, or give the new one another name: positions are never reset by \
+         themselves",
+    )
 }
 
 fn replaced(scan: &Scan, name: &str) -> Failure {
     Failure::findings(format!(
-        "{} does not begin as it did when it was read: another file under its name",
+        "{} is not the file that was read under this name: its bytes up to where it was read are others",
         scan.path(name).display()
     ))
     .with_help(
-        "give the new file another name; a file's name is its identity, and positions are never reset by themselves",
+        "everything else was read. Give the new file another name, or put the old one back: positions are never reset by \
+         themselves",
     )
-}
-
-fn grown(scan: &Scan, name: &str, position: u64) -> Failure {
-    Failure::findings(format!(
-        "{} was read to byte {position}, where its last record had no line end; it has grown within that record",
-        scan.path(name).display()
-    ))
-    .with_help("that record has landed as it was then; write whole lines, or give files their name once they are whole")
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use sluice_core::decode::Format;
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
-use super::reader::FilesReader;
+use super::reader::{AllProgress, FilesReader};
 use super::scan::Scan;
 
 /// Files that a sample of a limited size is taken from: those of more are picked at even distances.
@@ -30,14 +30,16 @@ pub(super) fn reader(
     max_record: u64,
 ) -> Outcome<Box<dyn LaneReader>> {
     if events == u64::MAX {
-        return Ok(Box::new(FilesReader::new(scan.clone(), format()?, max_record, (0, 1), Vec::new())?));
+        let progress = AllProgress::default();
+        return Ok(Box::new(FilesReader::new(scan.clone(), format()?, max_record, (0, 1), Vec::new(), progress)));
     }
     let files = scan.files()?;
     let count = files.len().min(FILES);
     let mut waiting = VecDeque::new();
     for turn in 0..count {
         let (name, _) = &files[turn * files.len() / count];
-        waiting.push_back(FilesReader::new(scan.only(name), format()?, max_record, (0, 1), Vec::new())?);
+        let progress = AllProgress::default();
+        waiting.push_back(FilesReader::new(scan.only(name), format()?, max_record, (0, 1), Vec::new(), progress));
     }
     Ok(Box::new(SampleReader { waiting, share: events.div_ceil(count.max(1) as u64).max(1) }))
 }

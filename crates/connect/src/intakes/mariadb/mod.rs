@@ -314,7 +314,7 @@ impl Intake for MariadbIntake {
 
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let bytes = self.states(positions)?.iter().filter_map(|s| s.bytes).sum();
-        Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0 })
+        Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0, misplaced: 0 })
     }
 }
 

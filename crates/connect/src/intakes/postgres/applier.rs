@@ -216,6 +216,7 @@ impl Applier {
         }
         let Some(position) = last else { return Some(()) };
         let kind = match (moved, kind) {
+            (true, _) if self.recent.contains_key(&table) => ChangeKind::MovedEarly,
             (true, _) => ChangeKind::Moved,
             (false, ChangeKind::Updated) if self.recent.contains_key(&table) => ChangeKind::Early,
             (false, kind) => kind,

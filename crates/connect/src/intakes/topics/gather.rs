@@ -127,6 +127,7 @@ impl Growing {
             head: None,
             records: self.records,
             too_long: self.too_long,
+            grown: false,
             messages: Some(Arc::new(self.messages)),
             changes: None,
         }

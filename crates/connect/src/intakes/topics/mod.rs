@@ -24,7 +24,8 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
-    Behind, Intake, IntakeKind, LaneReader, Mark, Part, PartitionPosition, PartitionState, Settings, place_of,
+    Behind, Intake, IntakeKind, LaneReader, Mark, Misplaced, Part, PartitionPosition, PartitionState, Settings,
+    place_of,
 };
 use sluice_core::names;
 use sluice_core::problem::Problem;
@@ -365,6 +366,7 @@ impl Intake for TopicsIntake {
             behind.partitions += 1;
             behind.events += unread;
             behind.unread_partitions += u64::from(unread > 0);
+            behind.misplaced += u64::from(Misplaced::of(read, low, high).is_some());
         }
         Ok(behind)
     }

@@ -38,6 +38,7 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
             latest: Position::at(high),
             events: Some(high.saturating_sub(read.max(low))),
             bytes: None,
+            counts_bytes: false,
             oldest_unread: None,
             retention,
             arrived_last_hour: Some(high.saturating_sub(before)),
@@ -59,7 +60,7 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
             }
             // What is left in a partition without an event are marks of transactions alone.
             Read::CaughtUp => break,
-            Read::Pending | Read::Away(_) | Read::Halt(_) => {}
+            Read::Pending | Read::Away(_) | Read::Halt(_) | Read::Stuck(_) => {}
         }
     }
     for name in oldest.empty() {

@@ -209,21 +209,28 @@ impl Landing for FilesLanding {
     }
 
     fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
+        let mut lanes = Vec::new();
+        for lane in self.lanes()? {
+            let batches = self.record(&lane).all()?;
+            lanes.push(HeldLane { lane, batches, read_to: None });
+        }
+        Ok(Holdings { lanes, order: 0 })
+    }
+
+    fn lanes(&self) -> Outcome<Vec<LaneId>> {
         let folder = self.records();
         let entries = match std::fs::read_dir(&folder) {
             Ok(entries) => entries,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Holdings::default()),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
             Err(error) => return Err(Failure::io("list the folder", &folder, &error)),
         };
         let mut lanes = Vec::new();
         for entry in entries {
             let entry = entry.map_err(|e| Failure::io("list the folder", &folder, &e))?;
-            let name = entry.file_name().to_string_lossy().into_owned();
-            let Some(lane) = name.strip_suffix(RECORD).map(LaneId::named) else { continue };
-            let batches = self.record(&lane).all()?;
-            lanes.push(HeldLane { lane, batches, read_to: None });
+            lanes.extend(entry.file_name().to_string_lossy().strip_suffix(RECORD).map(LaneId::named));
         }
-        Ok(Holdings { lanes, order: 0 })
+        lanes.sort();
+        Ok(lanes)
     }
 
     fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use ::parquet::errors::ParquetError;
 use arrow_schema::SchemaRef;
 use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
 use sluice_core::batch::BatchIdentity;
 use sluice_core::durable::Disk;
 use sluice_core::event::LandingRows;
@@ -175,7 +176,10 @@ impl FilesStage {
         let part = self.parts.entry(Arc::clone(folder)).or_default();
         let suffix = if *part == 0 { String::new() } else { format!("-{part}") };
         *part += 1;
-        let name = format!("{}{suffix}.{}", self.batch.file_stem(), self.format.extension());
+        let stem = self.batch.file_stem();
+        let name = format!("{stem}{}{suffix}.{}", apart(folder), self.format.extension());
+        // What cannot be made is said now, before the batch is sealed.
+        self.disk.make_folders(&self.root.join(&**folder))?;
         let columns = crate::landings::columns_of(schema);
         let lines = |file, form| {
             let lines = LinesFile::new(file, form, &columns).map_err(|e| Failure::io("write", &full, &e))?;
@@ -251,6 +255,17 @@ impl Stage for FilesStage {
         let detail = StagedFiles { files: self.done, removes: Vec::new() }.note()?;
         Ok(StagedWork { rows, merged: 0, bytes, detail })
     }
+}
+
+/// Keeps files of two folders apart whose names a file system takes for one, since it folds case or writes letters in
+/// its own way.
+fn apart(folder: &str) -> String {
+    let is_plain = |c: char| c.is_ascii() && !c.is_ascii_uppercase();
+    if folder.chars().all(is_plain) {
+        return String::new();
+    }
+    let digest = Sha256::digest(folder.as_bytes());
+    digest[..4].iter().fold(String::from("-"), |text, byte| format!("{text}{byte:02x}"))
 }
 
 fn failure(doing: &str, path: &Path, error: &ParquetError) -> Failure {

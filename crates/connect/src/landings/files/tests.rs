@@ -266,3 +266,32 @@ fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
     // The record of the lane itself still ends with its last batch.
     assert_eq!(store.landing().held(&suite::lane()).unwrap().unwrap().number, 2);
 }
+
+/// On a file system that folds case, or normalises letters, two folders are one: their files still have two names.
+#[test]
+fn folders_that_a_file_system_may_take_for_one_do_not_share_a_file() {
+    let store = FilesStore::new(FileFormat::JsonLines);
+    let landing = store.landing();
+    let composed = ["lock=Upper", "lock=upper", "lock=\u{e9}", "lock=e\u{301}"];
+    let parts: Vec<(&str, &[&str])> = composed.iter().map(|folder| (*folder, &["a"][..])).collect();
+    let work = suite::stage(landing.as_ref(), 1, &parts);
+    let files = work.detail["files"].as_array().unwrap();
+    let name = |f: &serde_json::Value| Path::new(f["path"].as_str().unwrap()).file_name().unwrap().to_owned();
+    let names: std::collections::BTreeSet<_> = files.iter().map(name).collect();
+    assert_eq!(names.len(), 4, "{files:?}");
+}
+
+/// What keeps a folder from being made is said before a batch is sealed: afterwards nothing could help.
+#[test]
+fn a_folder_that_cannot_be_made_is_said_while_staging() {
+    let store = FilesStore::new(FileFormat::JsonLines);
+    let landing = store.landing();
+    let work = suite::stage(landing.as_ref(), 1, &[("x", &["a"])]);
+    suite::publish(landing.as_ref(), 1, &work).unwrap();
+    let file = work.detail["files"][0]["path"].as_str().unwrap().to_string();
+    let mut stage = landing.stage(&suite::identity(2), &suite::order(2)).unwrap();
+    // Where the folder should be stands a file.
+    assert!(stage.write(suite::rows(&file, &["b"])).is_err());
+    let mut stage = landing.stage(&suite::identity(3), &suite::order(3)).unwrap();
+    assert!(stage.write(suite::rows(&"y".repeat(256), &["b"])).is_err());
+}

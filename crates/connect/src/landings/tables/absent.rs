@@ -12,6 +12,7 @@ use arrow_select::concat::concat_batches;
 use arrow_select::take::take;
 use rustc_hash::FxHashMap;
 use sluice_core::change::{ChangeKind, Marks};
+use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
 
 use super::merge::write_key;
@@ -40,6 +41,7 @@ struct Entry {
 struct Resolver<'b> {
     rows: &'b RecordBatch,
     kinds: Vec<ChangeKind>,
+    positions: &'b [Position],
     key: &'b [usize],
     /// For rows that lack values, whether each landed column is lacking.
     lacks: FxHashMap<usize, Vec<bool>>,
@@ -53,8 +55,14 @@ struct Resolver<'b> {
     empties: bool,
 }
 
-/// Resolves all parts of a batch. `key` and the first `lands` columns are those that land.
-pub(super) fn resolve(parts: &[(RecordBatch, Marks)], key: &[usize], lands: usize) -> Outcome<Resolved> {
+/// Resolves all parts of a batch. `positions` are those of all rows; `key` and the first `lands` columns are those that
+/// land.
+pub(super) fn resolve(
+    parts: &[(RecordBatch, Marks)],
+    positions: &[Position],
+    key: &[usize],
+    lands: usize,
+) -> Outcome<Resolved> {
     let internal = |e: arrow_schema::ArrowError| Failure::internal(e.to_string());
     let schema = parts.first().map(|(rows, _)| rows.schema());
     let schema = schema.ok_or_else(|| Failure::internal("a batch without rows has nothing absent"))?;
@@ -74,6 +82,7 @@ pub(super) fn resolve(parts: &[(RecordBatch, Marks)], key: &[usize], lands: usiz
     let mut resolver = Resolver {
         rows: &rows,
         kinds,
+        positions,
         key,
         lacks,
         found: FxHashMap::default(),
@@ -125,10 +134,18 @@ impl Resolver<'_> {
         self.key.iter().all(|c| write_key(&mut bytes, self.rows.column(*c), row)).then_some(bytes)
     }
 
+    /// The delete of a row's old key, which comes directly before it; None where a condition has filtered it, so that what
+    /// stands there now is of another row.
+    fn moved_from(&self, row: usize) -> Option<usize> {
+        let old = row.checked_sub(1).filter(|_| self.kinds[row].is_moved())?;
+        let (before, own) = (self.positions[old], self.positions[row]);
+        let is_partner = before.major == own.major && before.minor + 1 == own.minor;
+        (self.kinds[old].is_gone() && is_partner).then_some(old)
+    }
+
     /// Finds the values that a row lacks in the change before it; what is not found is in the table.
     fn look_back(&mut self, row: usize, key: &[u8]) {
-        // A row that got another key came directly after the delete of its old one.
-        let moved_from = row.checked_sub(1).filter(|_| self.kinds[row] == ChangeKind::Moved);
+        let moved_from = self.moved_from(row);
         let base = match moved_from {
             Some(old) => self.key_of(old).and_then(|k| self.keys.get(&k).copied()).and_then(|e| e.before),
             None => self.keys.get(key).map(|e| e.row),
@@ -200,7 +217,8 @@ mod tests {
     /// A change: kind, key, note, where None is absent.
     type Row = (ChangeKind, i32, Option<&'static str>);
 
-    fn resolved(rows: &[Row]) -> Vec<String> {
+    /// What stands. `cut` is the row before which a condition has filtered another one.
+    fn resolved(rows: &[Row], cut: Option<u64>) -> Vec<String> {
         let part = |rows: &[Row]| {
             let id: ArrayRef = Arc::new(Int32Array::from(rows.iter().map(|r| r.1).collect::<Vec<_>>()));
             let note: ArrayRef = Arc::new(StringArray::from(rows.iter().map(|r| r.2).collect::<Vec<_>>()));
@@ -215,7 +233,12 @@ mod tests {
             absent.set(1, Some(rows.iter().map(|r| r.2.is_none()).collect()));
             (batch.unwrap(), Marks { kinds: rows.iter().map(|r| r.0).collect(), absent })
         };
-        let done = resolve(&rows.chunks(3).map(part).collect::<Vec<_>>(), &[0], 2).unwrap();
+        let positions: Vec<Position> = (0..).take(rows.len()).map(|minor| Position { major: 9, minor }).collect();
+        let positions = cut.map_or(positions.clone(), |at| {
+            // A change between them was filtered.
+            positions.iter().map(|p| Position { minor: p.minor + u64::from(p.minor >= at), ..*p }).collect()
+        });
+        let done = resolve(&rows.chunks(3).map(part).collect::<Vec<_>>(), &positions, &[0], 2).unwrap();
         assert_eq!(done.merged, done.stands.iter().filter(|s| !**s).count() as u64);
         let text = |column: &str, row: usize| {
             let array = done.rows.column_by_name(column).unwrap().as_string::<i32>();
@@ -245,7 +268,16 @@ mod tests {
     #[case(&[(Inserted, 1, Some("a")), (Truncated, 0, None), (Inserted, 2, Some("b"))], &["2 b - 2", "emptied"])]
     #[case(&[(Deleted, 1, None), (Inserted, 1, Some("b")), (Updated, 1, None)], &["1 b - 1"])]
     fn changes_of_a_key_become_one(#[case] rows: &[Row], #[case] expected: &[&str]) {
-        assert_eq!(resolved(rows).iter().map(|l| l.replace("2 a - 1", "2 a - 2")).collect::<Vec<_>>(), expected);
+        assert_eq!(resolved(rows, None).iter().map(|l| l.replace("2 a - 1", "2 a - 2")).collect::<Vec<_>>(), expected);
+    }
+
+    /// Where the delete of its old key was filtered, a row takes nothing from the change that stands before it then.
+    #[rstest]
+    #[case::its_own_delete(None, "2 - 01 1")]
+    #[case::the_delete_of_another_row(Some(1), "2 - 01 2")]
+    fn a_row_takes_values_of_its_own_old_key_alone(#[case] cut: Option<u64>, #[case] expected: &str) {
+        let rows = [(Deleted, 1, None), (Moved, 2, None)];
+        assert_eq!(resolved(&rows, cut)[1], expected);
     }
 
     #[test]

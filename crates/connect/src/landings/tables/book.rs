@@ -42,6 +42,12 @@ impl Book<'_> {
         Ok(self.session.query(&sql)?.first().and_then(held))
     }
 
+    /// The lanes of a landing.
+    pub(super) fn lanes(&mut self, landing: &str) -> StoreResult<Vec<LaneId>> {
+        let sql = format!("select lane from {} where landing = {}", self.table(LANES), self.literal(landing));
+        Ok(self.session.query(&sql)?.into_iter().flatten().flatten().map(LaneId::named).collect())
+    }
+
     /// All batches of the lanes of a landing.
     pub(super) fn holdings(&mut self, landing: &str) -> StoreResult<Vec<HeldLane>> {
         let lanes = format!("select id, lane from {} where landing = {}", self.table(LANES), self.literal(landing));

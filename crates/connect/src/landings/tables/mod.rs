@@ -313,6 +313,12 @@ impl Landing for TableLanding {
         })
     }
 
+    fn lanes(&self) -> Outcome<Vec<LaneId>> {
+        self.with_session(&LaneId::named("holdings"), |session| {
+            Book { session, beside: &self.table }.lanes(&self.label).map_err(StoreError::into_failure)
+        })
+    }
+
     fn stage(&self, batch: &BatchIdentity, order: &BatchOrder) -> Outcome<Box<dyn Stage>> {
         let lane = self.lane_number(&batch.lane)?;
         let id = batch_id(lane, order.own);

@@ -77,6 +77,7 @@ fn of<S: Store>() -> Vec<TypeInStore> {
         secrets: Arc::new(Nothing),
         label: String::new(),
         contract: None,
+        stop: Arc::default(),
         computed: Vec::new(),
     };
     let dialect = S::dialect(&TableName { schema: None, name: "t".into() }, &settings);

@@ -11,7 +11,7 @@ use arrow_schema::{DataType, Field, Schema, SchemaRef};
 use arrow_select::filter::filter_record_batch;
 use sluice_core::change::{ChangeKind, Marks};
 use sluice_core::durable::Disk;
-use sluice_core::event::{LandingRows, RowOrigin};
+use sluice_core::event::{LandingRows, Position, RowOrigin};
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Stage, StagedWork};
@@ -138,7 +138,11 @@ impl TableStage {
         let (waiting, marks) = (std::mem::take(&mut self.waiting), std::mem::take(&mut self.marks));
         let origins: Vec<RowOrigin> = waiting.iter().map(|(_, origin)| origin.clone()).collect();
         let parts: Vec<_> = waiting.into_iter().map(|(rows, _)| rows).zip(marks).collect();
-        let done = absent::resolve(&parts, &self.key, self.shape.lands.len())?;
+        let rows = |(part, origin): (&(RecordBatch, Marks), &RowOrigin)| -> Vec<Position> {
+            (0..part.0.num_rows()).map(|row| origin.position(row)).collect()
+        };
+        let positions: Vec<Position> = parts.iter().zip(&origins).flat_map(rows).collect();
+        let done = absent::resolve(&parts, &positions, &self.key, self.shape.lands.len())?;
         let mut start = 0;
         for ((part, _), origin) in parts.iter().zip(origins) {
             let end = start + part.num_rows();
@@ -228,8 +232,7 @@ impl Stage for TableStage {
         let mut merged = self.merge.merged();
         if is_fed && self.shape.mode == Mode::Mirror {
             self.detail.loaded = self.marks.iter().all(|m| m.kinds.iter().all(|k| *k == ChangeKind::Loaded));
-            let is_early = |k: &ChangeKind| matches!(k, ChangeKind::Early | ChangeKind::Moved);
-            self.detail.early = self.marks.iter().any(|m| m.kinds.iter().any(is_early));
+            self.detail.early = self.marks.iter().any(|m| m.kinds.iter().any(|kind| kind.is_early()));
             if !self.marks.iter().all(is_plain) {
                 merged = self.resolve()?;
             }

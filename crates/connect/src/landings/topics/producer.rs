@@ -217,7 +217,7 @@ fn id_of(topic: &str, label: &str, lane: &LaneId) -> String {
 /// # Errors
 /// Where no broker answers, or it does not keep what was landed.
 pub(super) fn look(broker: &Broker, topic: &str, label: &str, lane: &LaneId) -> Outcome<Option<Note>> {
-    ask(&broker.consumer(&id_of(topic, label, lane))?, broker, topic)
+    ask(&broker.observer(&id_of(topic, label, lane))?, broker, topic)
 }
 
 fn ask(consumer: &Consumer, broker: &Broker, topic: &str) -> Outcome<Option<Note>> {

@@ -150,8 +150,13 @@ impl Ledger for SqliteLedger {
         query::unfinished(&self.connection(), &self.id, pipeline).map_err(|e| self.failed("be read", &e))
     }
 
-    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64) -> Outcome<()> {
-        write::adopt(&mut self.connection(), pipeline, lanes, order).map_err(|e| self.failed("adopt batches", &e))
+    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64, texts: &SealedTexts) -> Outcome<()> {
+        write::adopt(&mut self.connection(), pipeline, lanes, order, texts)
+            .map_err(|e| self.failed("adopt batches", &e))
+    }
+
+    fn texts(&self, digest: &str) -> Outcome<SealedTexts> {
+        query::texts(&self.connection(), digest).map_err(|e| self.failed("be read", &e))
     }
 
     fn last_sealed(&self, pipeline: &str, lane: &LaneId) -> Outcome<u64> {

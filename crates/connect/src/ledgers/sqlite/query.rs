@@ -188,6 +188,11 @@ pub(super) fn last_sealed(connection: &Connection, pipeline: &str, lane: &LaneId
     Ok(found.optional()?.unwrap_or(0))
 }
 
+pub(super) fn texts(connection: &Connection, digest: &str) -> Sql<SealedTexts> {
+    let sql = "select project, pipeline from text where digest = ?1";
+    connection.query_row(sql, [digest], |r| Ok(SealedTexts { project: r.get(0)?, pipeline: r.get(1)? }))
+}
+
 pub(super) fn known(connection: &Connection, pipeline: &str) -> Sql<Vec<Known>> {
     let sql = "select kind, name, place, part from known where pipeline = ?1 order by kind, name";
     let mut statement = connection.prepare_cached(sql)?;

@@ -30,6 +30,10 @@ fn lane() -> LaneId {
     LaneId::new("weighing.0", 0)
 }
 
+fn texts() -> SealedTexts {
+    SealedTexts { project: "a".into(), pipeline: "b".into() }
+}
+
 fn range(partition: &str, from: u64, to: u64) -> Range {
     Range { partition: partition.into(), from: Position::at(from), to: Position::at(to), identity: format!("{to}:x") }
 }
@@ -160,6 +164,7 @@ fn adopted_batches_move_positions_and_the_order_of_opening() {
         ranges: Ranges(vec![range("a", (number - 1) * 100, number * 100)]),
         held: held.iter().map(|l| (*l).to_string()).collect(),
         lacks: lacks.iter().map(|l| (*l).to_string()).collect(),
+        reread: None,
     };
     let adopted = AdoptedLane {
         batches: vec![batch(1, &["x", "y"], &[]), batch(2, &["x"], &["y"])],
@@ -167,7 +172,7 @@ fn adopted_batches_move_positions_and_the_order_of_opening() {
         positions: vec![start("a", 200), start("b", 7)],
     };
     for _ in 0..2 {
-        ledger.adopt("p", &[(lane(), adopted.clone())], 1_000).unwrap();
+        ledger.adopt("p", &[(lane(), adopted.clone())], 1_000, &texts()).unwrap();
     }
     let at: Vec<u64> = ledger.positions("p", "weighing.0").unwrap().iter().map(|p| p.position.major).collect();
     assert_eq!(at, [200, 7]);
@@ -192,7 +197,7 @@ fn an_unknown_replay_takes_its_number_and_what_it_may_have_replaced() {
     }
     ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
     let unknown = AdoptedLane { last: 1, ..AdoptedLane::default() };
-    ledger.adopt("p", &[(lane().aside(4), unknown)], 0).unwrap();
+    ledger.adopt("p", &[(lane().aside(4), unknown)], 0, &texts()).unwrap();
     assert_eq!(ledger.begin_replay("p", "more", "").unwrap(), 5);
     assert_eq!(ledger.batches("p", BatchQuery::default()).unwrap()[0].state, BatchState::Adopted);
     assert_eq!(ledger.last_sealed("p", &lane().aside(4)).unwrap(), 1);

@@ -3,10 +3,10 @@
 use std::sync::Arc;
 
 use rusqlite::{Connection, TransactionBehavior, params};
-use sluice_core::batch::{BatchIdentity, LaneId, Range, Staged};
+use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{AdoptedBatch, AdoptedLane, LaneHold, RunEnd};
-use sluice_core::plan::{Known, KnownKind};
+use sluice_core::plan::{Known, KnownKind, SealedTexts};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -45,9 +45,7 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     if transaction.execute(sql, params![pipeline, lane, number, epoch])? != 1 {
         return Ok(false);
     }
-    let digest = staged.texts.digest();
-    let sql = "insert into text (digest, project, pipeline) values (?1, ?2, ?3) on conflict do nothing";
-    transaction.execute(sql, params![digest, staged.texts.project, staged.texts.pipeline])?;
+    let digest = put_texts(&transaction, &staged.texts)?;
     let sql = format!(
         "update batch set state = 'sealed', sealed_at = {NOW}, read = ?4, bytes = ?5, rejected = ?6, text = ?7
          where pipeline = ?1 and lane = ?2 and number = ?3 and state = 'open'"
@@ -63,9 +61,7 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         move_position(&transaction, pipeline, id.lane.arrival(), range)?;
     }
     if let Some(reread) = &staged.reread {
-        let (first_lane, first) = &reread.first;
-        let sql = "insert into reread values (?1, ?2, ?3, ?4, ?5, ?6)";
-        transaction.execute(sql, params![pipeline, lane, number, first_lane.as_str(), first, reread.whole])?;
+        put_reread(&transaction, id, reread)?;
     }
     for (place, count) in staged.counts.iter().enumerate() {
         let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)";
@@ -90,6 +86,14 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     }
     transaction.commit()?;
     Ok(true)
+}
+
+fn put_reread(connection: &Connection, id: &BatchIdentity, reread: &Reread) -> Sql<()> {
+    let (first_lane, first) = &reread.first;
+    let sql = "insert into reread values (?1, ?2, ?3, ?4, ?5, ?6)";
+    let row = params![id.pipeline, id.lane.as_str(), id.number, first_lane.as_str(), first, reread.whole];
+    connection.execute(sql, row)?;
+    Ok(())
 }
 
 fn insert_ranges(connection: &Connection, id: &BatchIdentity, ranges: &[Range]) -> Sql<()> {
@@ -236,21 +240,23 @@ pub(super) fn adopt(
     pipeline: &str,
     lanes: &[(LaneId, AdoptedLane)],
     order: u64,
+    texts: &SealedTexts,
 ) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
     transaction.execute("update ledger set opened = max(opened, ?1)", [order])?;
+    let digest = put_texts(&transaction, texts)?;
     for (lane, adopted) in lanes {
         let sql = "insert into lane (pipeline, lane, epoch, sealed) values (?1, ?2, 1, ?3)
                    on conflict do update set sealed = max(sealed, excluded.sealed), epoch = epoch + 1";
         transaction.execute(sql, params![pipeline, lane.as_str(), adopted.last])?;
         let sql = "delete from batch where pipeline = ?1 and lane = ?2 and state = 'open'";
         transaction.execute(sql, params![pipeline, lane.as_str()])?;
+        for batch in &adopted.batches {
+            adopt_batch(&transaction, pipeline, lane, batch, &digest)?;
+        }
         match lane.replay() {
             Some(number) => adopt_replay(&transaction, pipeline, lane, number)?,
             None => {
-                for batch in &adopted.batches {
-                    adopt_batch(&transaction, pipeline, lane, batch)?;
-                }
                 for to in &adopted.positions {
                     put_position(&transaction, pipeline, lane.arrival(), to, "update")?;
                 }
@@ -272,19 +278,30 @@ fn adopt_replay(connection: &Connection, pipeline: &str, lane: &LaneId, number: 
     Ok(())
 }
 
-fn adopt_batch(connection: &Connection, pipeline: &str, lane: &LaneId, batch: &AdoptedBatch) -> Sql<()> {
+/// Keeps texts; gives their digest.
+fn put_texts(connection: &Connection, texts: &SealedTexts) -> Sql<String> {
+    let digest = texts.digest();
+    let sql = "insert into text (digest, project, pipeline) values (?1, ?2, ?3) on conflict do nothing";
+    connection.execute(sql, params![digest, texts.project, texts.pipeline])?;
+    Ok(digest)
+}
+
+fn adopt_batch(connection: &Connection, pipeline: &str, lane: &LaneId, batch: &AdoptedBatch, texts: &str) -> Sql<()> {
     let sql = format!(
-        "insert into batch (pipeline, lane, number, state, opened_at, sealed_at, settled_at, opened)
-         values (?1, ?2, ?3, 'adopted', {NOW}, {NOW}, {NOW}, ?4) on conflict do nothing"
+        "insert into batch (pipeline, lane, number, state, opened_at, sealed_at, settled_at, opened, text)
+         values (?1, ?2, ?3, 'adopted', {NOW}, {NOW}, {NOW}, ?4, ?5) on conflict do nothing"
     );
     let opened = next_opened(connection)?;
-    if connection.execute(&sql, params![pipeline, lane.as_str(), batch.number, opened])? == 0 {
+    if connection.execute(&sql, params![pipeline, lane.as_str(), batch.number, opened, texts])? == 0 {
         // The ledger has sealed it itself.
         return Ok(());
     }
     let id =
         BatchIdentity { ledger: String::new(), pipeline: pipeline.into(), lane: lane.clone(), number: batch.number };
     insert_ranges(connection, &id, &batch.ranges.0)?;
+    if let Some(reread) = &batch.reread {
+        put_reread(connection, &id, reread)?;
+    }
     let held = batch.held.iter().map(|landing| (landing, true));
     for (place, (landing, is_held)) in held.chain(batch.lacks.iter().map(|l| (l, false))).enumerate() {
         let landed_at = if is_held { NOW } else { "null" };

@@ -8,7 +8,7 @@ use crate::change::Absent;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::decode::rows::{Bad, Rows, offset};
-use crate::decode::{BYTE_ORDER_MARK, Decoded, Decoder, json};
+use crate::decode::{BYTE_ORDER_MARK, Decoded, Decoder, Lacks, json};
 use crate::event::{Chunk, EventRows, RecordSpan};
 use crate::names;
 use crate::reject::Reason;
@@ -38,6 +38,8 @@ pub(super) struct CsvDecoder {
     extra_text: String,
     scratch: Vec<u8>,
     head: Head,
+    /// The partition whose header row was judged last.
+    told: Option<Arc<str>>,
 }
 
 impl CsvDecoder {
@@ -50,6 +52,7 @@ impl CsvDecoder {
             extra_text: String::new(),
             scratch: Vec::new(),
             head: Head::default(),
+            told: None,
         }
     }
 
@@ -79,6 +82,23 @@ impl CsvDecoder {
         }
         head.names = names;
         self.head = head;
+    }
+
+    /// What the header row of a chunk's partition lacks, where that was not told of this partition before.
+    fn lacks(&mut self, chunk: &Chunk) -> Option<Lacks> {
+        let has_events = chunk.records > 0 && chunk.head.is_some() && chunk.messages.is_none();
+        if self.head.missing.is_empty() || !self.dialect.head || !has_events {
+            return None;
+        }
+        if self.told.as_ref() == Some(&chunk.partition) {
+            return None;
+        }
+        self.told = Some(Arc::clone(&chunk.partition));
+        Some(Lacks {
+            names: self.head.names.clone(),
+            fields: self.head.missing.iter().map(|index| self.paths[*index].clone()).collect(),
+            all: self.head.missing.len() == self.paths.len(),
+        })
     }
 
     /// Decodes the record at the walk's place.
@@ -208,15 +228,21 @@ impl Decoder for CsvDecoder {
     fn decode_table(&mut self, chunk: &Chunk, _: Option<u32>) -> Decoded {
         let mut spans = Vec::with_capacity(usize::try_from(chunk.records).unwrap_or(0));
         let mut rejects = Vec::new();
-        if let Some(length) = chunk.too_long {
-            rejects.push(self.rows.too_long(chunk, length));
+        let broken = match chunk.too_long {
+            Some(length) => Some(self.rows.too_long(chunk, length)),
+            None => chunk.grown.then(|| self.rows.grown(chunk)),
+        };
+        if let Some(reject) = broken {
+            rejects.push(reject);
             return Decoded {
                 rows: EventRows { batch: self.rows.finish(0), spans },
                 rejects,
                 absent: Absent::default(),
+                lacks: None,
             };
         }
         self.bind(chunk);
+        let lacks = self.lacks(chunk);
         let bytes = &chunk.bytes;
         let dialect = self.dialect.clone();
         let all_utf8 = simdutf8::basic::from_utf8(bytes).is_ok();
@@ -239,6 +265,7 @@ impl Decoder for CsvDecoder {
                 rows: EventRows { batch: self.rows.finish(spans.len()), spans },
                 rejects,
                 absent: Absent::default(),
+                lacks: None,
             };
         }
         let mut start = first_record(chunk, dialect.head);
@@ -251,7 +278,12 @@ impl Decoder for CsvDecoder {
                 take(line, span);
             }
         }
-        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent: Absent::default() }
+        Decoded {
+            rows: EventRows { batch: self.rows.finish(spans.len()), spans },
+            rejects,
+            absent: Absent::default(),
+            lacks,
+        }
     }
 }
 

@@ -135,6 +135,10 @@ impl Format for Csv {
         self.dialect.head
     }
 
+    fn may_grow(&self) -> bool {
+        true
+    }
+
     fn is_whole(&self, tail: &[u8], head: Option<&[u8]>) -> Tail {
         let mut walk = Walk::new(tail, &self.dialect);
         let (mut count, mut ending) = (0, Ending::Delimiter);

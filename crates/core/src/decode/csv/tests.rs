@@ -40,6 +40,7 @@ fn chunk(dialect: &Dialect, bytes: &[u8]) -> Chunk {
         head: head.map(Into::into),
         records: cut.records + u64::from(!tail.is_empty()),
         too_long: None,
+        grown: false,
         messages: None,
         changes: None,
     }

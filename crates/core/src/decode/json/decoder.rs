@@ -296,7 +296,7 @@ impl JsonDecoder {
     /// Ends a chunk.
     fn decoded(&mut self, spans: Vec<RecordSpan>, rejects: Vec<Reject>) -> Decoded {
         let absent = self.absent.finish(spans.len());
-        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent }
+        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent, lacks: None }
     }
 
     fn fill_missing(&mut self, row: usize) -> Result<(), Bad> {

@@ -31,6 +31,7 @@ fn chunk(bytes: &[u8]) -> Chunk {
         head: None,
         records: cut.records + tail,
         too_long: None,
+        grown: false,
         messages: None,
         changes: None,
     }

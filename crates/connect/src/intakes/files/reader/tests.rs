@@ -14,6 +14,7 @@ use super::*;
 use crate::intakes::files::Files;
 
 mod formats;
+mod moves;
 
 struct NoSecrets;
 
@@ -44,6 +45,7 @@ fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
         secrets: Arc::new(NoSecrets),
         label: String::new(),
         contract: None,
+        stop: Arc::default(),
         computed: Vec::new(),
     }
 }
@@ -151,15 +153,30 @@ fn reading_resumes_at_the_position() {
 
 #[rstest]
 #[case::cut("{\"a\":1}\n", "cut or replaced")]
-#[case::replaced("{\"b\":1}\n{\"b\":2}\n{\"b\":3}\n", "another file under its name")]
+#[case::replaced("{\"b\":1}\n{\"b\":2}\n{\"b\":3}\n", "is not the file that was read")]
 fn another_file_under_the_name_stops_the_run(#[case] text: &str, #[case] message: &str) {
     let folder = Folder::new();
     folder.write("a.jsonl", "{\"a\":1}\n{\"a\":2}\n");
     let positions = read_to(&folder);
     fs::write(folder.0.path().join("in/a.jsonl"), text).unwrap();
-    let failure = folder.reader(positions).err().unwrap();
+    // All others are read before.
+    folder.write("b.jsonl", "{}\n");
+    let mut reader = folder.reader(positions).unwrap();
+    assert!(matches!(reader.read(ALL).unwrap(), Read::Chunk(c) if &*c.partition == "b.jsonl"));
+    let failure = stuck(reader.as_mut());
     assert!(failure.message.contains(message), "{failure}");
-    assert!(failure.help.is_some());
+    assert!(failure.help.is_some() && !failure.passing);
+}
+
+/// Why reading is stuck, after everything else was read.
+fn stuck(reader: &mut dyn LaneReader) -> Failure {
+    loop {
+        match reader.read(ALL).unwrap() {
+            Read::Chunk(_) => {}
+            Read::Stuck(failure) => return failure,
+            other => panic!("it is not stuck: {other:?}"),
+        }
+    }
 }
 
 #[test]

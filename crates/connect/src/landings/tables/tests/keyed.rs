@@ -6,7 +6,7 @@ use arrow_array::{ArrayRef, Int64Array, StringArray};
 use rstest::rstest;
 use sluice_core::batch::{BatchIdentity, LaneId};
 use sluice_core::config::OptionValue;
-use sluice_core::kinds::Landing;
+use sluice_core::kinds::{BatchOrder, Landing};
 use sluice_core::types::SqlType;
 
 use super::{Kind, TestTable, column, text};
@@ -41,6 +41,29 @@ fn changes(rows: &[Change]) -> Vec<ArrayRef> {
         Arc::new(rows.iter().map(|r| Some(r.2)).collect::<StringArray>()),
         Arc::new(rows.iter().map(|r| Some(r.3)).collect::<StringArray>()),
     ]
+}
+
+/// Changes some of which have no version.
+fn nullable(rows: &[(&str, Option<i64>, &str, &str)]) -> Vec<ArrayRef> {
+    vec![
+        Arc::new(rows.iter().map(|r| Some(r.0)).collect::<StringArray>()),
+        Arc::new(rows.iter().map(|r| r.1).collect::<Int64Array>()),
+        Arc::new(rows.iter().map(|r| Some(r.2)).collect::<StringArray>()),
+        Arc::new(rows.iter().map(|r| Some(r.3)).collect::<StringArray>()),
+    ]
+}
+
+/// Makes the store refuse every row of a holder.
+fn refuse_holder(table: &TestTable, holder: &str) {
+    if table.kind != Kind::Sqlite {
+        return table.execute(&format!("alter table {{t}} add constraint no_{{t}} check (holder <> '{holder}')"));
+    }
+    for event in ["insert", "update"] {
+        table.execute(&format!(
+            "create trigger no_{event}_{{t}} before {event} on {{t}} when new.holder = '{holder}' begin \
+             select raise(abort, 'this holder is refused'); end"
+        ));
+    }
 }
 
 fn holders(table: &TestTable) -> Vec<String> {
@@ -106,8 +129,13 @@ fn a_replay_of_an_older_batch_leaves_what_is_newer() {
             changes(&[(Some("x"), 1, "", ""), (Some("y"), 1, "", ""), (Some("a"), 1, "newer", "")]),
         );
         let again = BatchIdentity { lane: lane().aside(1), ..identity(1) };
-        let work =
-            aside(&table, landing.as_ref(), &again, &[(Some("a"), 1, "mended", ""), (Some("b"), 1, "mended", "")]);
+        let work = aside(
+            &table,
+            landing.as_ref(),
+            &again,
+            &order_after(9, &identity(1)),
+            &[(Some("a"), 1, "mended", ""), (Some("b"), 1, "mended", "")],
+        );
         let work = landing.take_place(std::slice::from_ref(&first), work, true).unwrap();
         landing.publish(&again, &ranges(1), &work).unwrap();
         let found = table.rows("select permit, holder from {t} where permit in ('a', 'b') order by permit");
@@ -119,12 +147,13 @@ fn aside(
     table: &TestTable,
     landing: &dyn Landing,
     identity: &BatchIdentity,
+    order: &BatchOrder,
     rows: &[Change],
 ) -> sluice_core::kinds::StagedWork {
     use arrow_array::RecordBatch;
     use sluice_core::event::LandingRows;
     use sluice_core::plan::transform::schema_of;
-    let mut stage = landing.stage(identity, &order_after(9, &super::identity(1))).unwrap();
+    let mut stage = landing.stage(identity, order).unwrap();
     let events: Vec<String> = (0..rows.len()).map(|i| format!("event {i}")).collect();
     let events: Vec<&str> = events.iter().map(String::as_str).collect();
     let batch = RecordBatch::try_new(schema_of(&table.columns), changes(rows)).unwrap();
@@ -231,8 +260,9 @@ fn rows_of_other_lanes_with_one_key_meet_in_one_row() {
                     for number in 1..=8 {
                         let version = i64::try_from(number * 2 + n as u64).unwrap();
                         let id = BatchIdentity { lane: lane.clone(), ..identity(number) };
-                        let work =
-                            aside(table, landing, &id, &[(Some("a"), version, "x", ""), (Some("b"), version, "x", "")]);
+                        let order = BatchOrder { own: number * 2 + n as u64, first: None };
+                        let rows = [(Some("a"), version, "x", ""), (Some("b"), version, "x", "")];
+                        let work = aside(table, landing, &id, &order, &rows);
                         while let Err(failure) = landing.publish(&id, &ranges(number), &work) {
                             assert!(failure.passing, "{kind:?}: {failure}");
                         }
@@ -241,5 +271,86 @@ fn rows_of_other_lanes_with_one_key_meet_in_one_row() {
             }
         });
         assert_eq!(table.rows("select permit, v from {t} order by permit"), ["a|17", "b|17"], "{kind:?}");
+    }
+}
+
+/// What is newer between lanes does not depend on which of them the store came to know first.
+#[rstest]
+fn of_two_lanes_the_change_that_was_opened_later_counts(#[values(true, false)] first_lane_first: bool) {
+    for kind in KEYED {
+        let Some(table) = permits(kind, "upsert", false) else { continue };
+        let landing = table.open();
+        let lanes = [LaneId::new("weighing.0", 0), LaneId::new("weighing.0", 1)];
+        let batch = |lane: usize, number| BatchIdentity { lane: lanes[lane].clone(), ..identity(number) };
+        // The numbers of lanes in the store are given in the order of their first use.
+        let order = if first_lane_first { [0, 1] } else { [1, 0] };
+        order.iter().for_each(|lane| assert!(landing.held(&lanes[*lane]).unwrap().is_none()));
+        let land = |lane, number, opened, holder| {
+            let id = batch(lane, number);
+            let opened = BatchOrder { own: opened, first: None };
+            let work = aside(&table, landing.as_ref(), &id, &opened, &[(Some("a"), 1, holder, "")]);
+            landing.publish(&id, &ranges(number), &work).unwrap();
+        };
+        land(0, 1, 1, "one");
+        land(1, 1, 2, "two");
+        assert_eq!(holders(&table), ["a|two"], "{kind:?}");
+        land(0, 2, 3, "three");
+        assert_eq!(holders(&table), ["a|three"], "{kind:?}: the other lane is not newer for ever");
+        land(1, 2, 4, "four");
+        assert_eq!(holders(&table), ["a|four"], "{kind:?}");
+    }
+}
+
+/// A change without a version is older than any with one, on every store; it revives no deleted key.
+#[test]
+fn a_change_without_a_version_overwrites_and_revives_nothing() {
+    for kind in KEYED {
+        let Some(table) = permits(kind, "mirror", true) else { continue };
+        let landing = table.open();
+        table.land(
+            landing.as_ref(),
+            1,
+            nullable(&[("a", Some(5), "five", "inserted"), ("b", Some(5), "gone", "inserted")]),
+        );
+        table.land(landing.as_ref(), 2, nullable(&[("b", Some(6), "", "deleted")]));
+        table.land(landing.as_ref(), 3, nullable(&[("a", None, "none", "updated"), ("b", None, "none", "updated")]));
+        assert_eq!(holders(&table), ["a|five"], "{kind:?}");
+        table.land(landing.as_ref(), 4, nullable(&[("c", None, "first", "inserted")]));
+        table.land(landing.as_ref(), 5, nullable(&[("c", None, "second", "updated")]));
+        assert_eq!(holders(&table), ["a|five", "c|second"], "{kind:?}");
+    }
+}
+
+/// What lands does not depend on where a batch ends: a good change lands although a later one of its key is refused.
+#[test]
+fn a_good_change_lands_although_a_later_one_of_its_key_is_refused() {
+    for kind in KEYED {
+        let Some(table) = permits(kind, "upsert", false) else { continue };
+        let landing = table.open();
+        // Longer than any column takes, or refused by a constraint.
+        refuse_holder(&table, "bad");
+        let rows = [
+            (Some("a"), 1, "first", ""),
+            (Some("a"), 2, "good", ""),
+            (Some("b"), 3, "bad", ""),
+            (Some("a"), 4, "bad", ""),
+            (Some("b"), 5, "bad", ""),
+            (Some("c"), 6, "good", ""),
+        ];
+        let work = table.stage(landing.as_ref(), 1, changes(&rows));
+        assert_eq!((work.rows, work.merged), (3, 3), "{kind:?}");
+        let published = landing.publish(&identity(1), &ranges(1), &work).unwrap();
+        assert_eq!(holders(&table), ["a|good", "c|good"], "{kind:?}");
+        let mut events: Vec<String> =
+            published.refused.iter().map(|r| String::from_utf8(r.bytes.clone()).unwrap()).collect();
+        events.sort();
+        assert_eq!(events, ["event 2", "event 3", "event 4"], "{kind:?}");
+        // One good row, and one that was refused, were merged before.
+        assert_eq!(published.unmerged, 2, "{kind:?}");
+        // Said again after a crash it is the same.
+        let again = table.stage(landing.as_ref(), 1, changes(&rows));
+        let said = table.open().publish(&identity(1), &ranges(1), &again).unwrap();
+        assert_eq!((said.refused.len(), said.unmerged), (3, 2), "{kind:?}");
+        assert_eq!(holders(&table), ["a|good", "c|good"], "{kind:?}");
     }
 }

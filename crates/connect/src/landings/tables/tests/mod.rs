@@ -140,6 +140,7 @@ impl TestTable {
             secrets: Arc::new(NoSecrets),
             label: self.label(),
             contract: None,
+            stop: Arc::default(),
             computed: Vec::new(),
         }
     }

@@ -7,9 +7,10 @@ use crate::intakes::files::sample;
 use sluice_core::decode::csv;
 use sluice_core::decode::{Csv, JsonLines};
 
-fn csv_reader(folder: &Folder, positions: Vec<PartitionPosition>) -> Outcome<FilesReader> {
+fn csv_reader(folder: &Folder, positions: Vec<PartitionPosition>) -> FilesReader {
     let scan = Scan::new(&settings(folder.0.path(), "**/*.csv*", 1000)).unwrap();
-    FilesReader::new(scan, Box::new(Csv::new(csv::Dialect::default())), 1000, (0, 1), positions)
+    let format = Box::new(Csv::new(csv::Dialect::default()));
+    FilesReader::new(scan, format, 1000, (0, 1), positions, AllProgress::default())
 }
 
 fn chunks(reader: &mut dyn LaneReader, limit: ReadLimit) -> Vec<Chunk> {
@@ -48,7 +49,7 @@ fn the_head_is_no_event_and_stands_beside_every_chunk(#[case] bytes: u64) {
     let folder = Folder::new();
     let text = "id,note\n1,\"two\nlines\"\n2,x\n3,y\n";
     folder.write("a.csv", text);
-    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ReadLimit { records: 2, bytes, ends: false });
+    let found = chunks(&mut csv_reader(&folder, Vec::new()), ReadLimit { records: 2, bytes, ends: false });
     let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
     assert_eq!(String::from_utf8(all).unwrap(), text);
     assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 3);
@@ -59,9 +60,9 @@ fn the_head_is_no_event_and_stands_beside_every_chunk(#[case] bytes: u64) {
 fn reading_on_finds_the_head_again() {
     let folder = Folder::new();
     folder.write("a.csv", "id,note\n1,x\n");
-    let positions = last_position(&chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ALL));
+    let positions = last_position(&chunks(&mut csv_reader(&folder, Vec::new()), ALL));
     folder.write("a.csv", "2,y\n");
-    let found = chunks(&mut csv_reader(&folder, positions).unwrap(), ALL);
+    let found = chunks(&mut csv_reader(&folder, positions), ALL);
     assert_eq!((found.len(), found[0].bytes.as_slice(), found[0].from.major), (1, b"2,y\n".as_slice(), 12));
     assert_eq!(found[0].head.as_deref(), Some(b"id,note\n".as_slice()));
 }
@@ -70,7 +71,7 @@ fn reading_on_finds_the_head_again() {
 fn a_head_alone_is_no_batch_and_no_remark() {
     let folder = Folder::new();
     folder.write("a.csv", "id,note\n");
-    let mut reader = csv_reader(&folder, Vec::new()).unwrap();
+    let mut reader = csv_reader(&folder, Vec::new());
     assert!(chunks(&mut reader, ALL).is_empty() && reader.remarks().is_empty());
     folder.write("a.csv", "1,x\n");
     std::thread::sleep(FRESH);
@@ -81,24 +82,41 @@ fn a_head_alone_is_no_batch_and_no_remark() {
 fn a_last_record_without_line_end_is_taken_once_the_file_is_quiet() {
     let folder = Folder::new();
     folder.write("a.csv", "id,note\n1,x\n2,y");
-    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ALL);
+    let found = chunks(&mut csv_reader(&folder, Vec::new()), ALL);
     assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 2);
     let positions = last_position(&found);
     // Its line end may come later, and records after it.
     folder.write("a.csv", "\n3,z\n");
-    let more = chunks(&mut csv_reader(&folder, positions.clone()).unwrap(), ALL);
+    let more = chunks(&mut csv_reader(&folder, positions.clone()), ALL);
     assert_eq!(more.iter().map(|c| c.records).sum::<u64>(), 1);
-    // What makes it another record does not.
-    put(&folder, "a.csv", b"id,note\n1,x\n2,yellow\n");
-    let failure = csv_reader(&folder, positions).unwrap().read(ALL).unwrap_err();
-    assert!(failure.message.contains("has grown within that record"), "{failure}");
+    // What makes it another record is a reject of its own, and reading goes on after it.
+    put(&folder, "a.csv", b"id,note\n1,x\n2,yellow\n3,z\n");
+    let more = chunks(&mut csv_reader(&folder, positions), ALL);
+    let shown: Vec<_> = more.iter().map(|c| (c.grown, c.records, String::from_utf8_lossy(&c.bytes))).collect();
+    assert_eq!(shown, [(true, 1, "ellow\n".into()), (false, 1, "3,z\n".into())]);
+}
+
+#[test]
+fn a_record_that_still_grows_waits_for_its_line_end() {
+    let folder = Folder::new();
+    folder.write("a.csv", "id,note\n1,x");
+    let positions = last_position(&chunks(&mut csv_reader(&folder, Vec::new()), ALL));
+    folder.write("a.csv", "yz");
+    let mut reader = csv_reader(&folder, positions);
+    assert!(chunks(&mut reader, ALL).is_empty());
+    folder.write("a.csv", "\n2,y\n");
+    std::thread::sleep(FRESH);
+    assert_eq!(
+        chunks(&mut reader, ALL).iter().map(|c| (c.grown, c.records)).collect::<Vec<_>>(),
+        [(true, 1), (false, 1)]
+    );
 }
 
 #[test]
 fn an_open_quote_costs_its_own_line() {
     let folder = Folder::new();
     folder.write("a.csv", &format!("id,note\n1,\"open\n{}", "2,x\n".repeat(1000)));
-    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), ALL);
+    let found = chunks(&mut csv_reader(&folder, Vec::new()), ALL);
     assert_eq!(found.iter().map(|c| c.records).sum::<u64>(), 1001);
 }
 
@@ -111,16 +129,17 @@ fn packed_files_are_read_as_what_they_hold(#[case] name: &str) {
     let packed = if name.ends_with("gz") { gzip(&text) } else { zstd::encode_all(text.as_bytes(), 1).unwrap() };
     put(&folder, name, &packed);
     let limit = ReadLimit { records: 300, bytes: 1 << 20, ends: false };
-    let found = chunks(&mut csv_reader(&folder, Vec::new()).unwrap(), limit);
+    let found = chunks(&mut csv_reader(&folder, Vec::new()), limit);
     let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
     assert_eq!(String::from_utf8(all).unwrap(), text);
     // From the middle on, and from the end.
-    let rest = chunks(&mut csv_reader(&folder, last_position(&found[..1])).unwrap(), limit);
+    let rest = chunks(&mut csv_reader(&folder, last_position(&found[..1])), limit);
     assert_eq!((rest.len(), rest[0].from, rest[0].records), (1, found[1].from, 200));
-    assert!(chunks(&mut csv_reader(&folder, last_position(&found)).unwrap(), limit).is_empty());
+    assert!(chunks(&mut csv_reader(&folder, last_position(&found)), limit).is_empty());
     // Another file under its name is noticed.
     put(&folder, name, &gzip("id,other\n1,2\n"));
-    assert!(csv_reader(&folder, last_position(&found)).is_err());
+    let failure = stuck(&mut csv_reader(&folder, last_position(&found)));
+    assert!(failure.message.contains("is not the file that was read"), "{failure}");
 }
 
 #[test]
@@ -128,12 +147,12 @@ fn a_damaged_packed_file_is_said_with_its_remedy() {
     let folder = Folder::new();
     let packed = gzip(&format!("id,note\n{}", "1,x\n".repeat(50_000)));
     put(&folder, "a.csv.gz", &packed[..packed.len() / 2]);
-    let mut reader = csv_reader(&folder, Vec::new()).unwrap();
+    let mut reader = csv_reader(&folder, Vec::new());
     let failure = loop {
         match reader.read(ALL) {
             Ok(Read::Chunk(_)) => {}
-            Ok(_) => panic!("the damage was not noticed"),
-            Err(failure) => break failure,
+            Ok(Read::Stuck(failure)) => break failure,
+            other => panic!("the damage was not noticed: {other:?}"),
         }
     };
     assert!(failure.help.unwrap().contains("damaged or not yet whole"));
