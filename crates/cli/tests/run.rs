@@ -192,7 +192,7 @@ fn a_ledger_from_a_backup_stops_the_run() {
     }
     project.write(".sluice/ledger.db", backup);
     let (_, err) = project.expect(6, RUN);
-    assert!(err.contains("holds batch 2") && err.contains("the ledger ends at 1"), "{err}");
+    assert!(err.contains("holds batch 2") && err.contains("the ledger ends at batch 1"), "{err}");
 }
 
 #[rstest]

@@ -70,7 +70,7 @@ impl Disk {
             match fs::create_dir(folder) {
                 Ok(()) => self.note(|| DiskCall::MakeFolder(folder.to_path_buf())),
                 // Somebody else was quicker.
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => {}
                 Err(error) => return Err(Failure::io("make the folder", folder, &error)),
             }
         }

@@ -36,12 +36,15 @@ pub const REFUSALS: &[&str] = &["publish.table_split", "publish.table_refused", 
 /// Points that only a replay passes.
 pub const REPLAY: &[&str] = &["replay.begun", "publish.file_removed"];
 
+/// Points of taking over what landings hold, and of setting positions.
+pub const CHOICES: &[&str] = &["adopt.before", "adopt.after", "positions.before", "positions.after"];
+
 /// Points that only change feeds pass.
 pub const FEEDS: &[&str] = &["feed.slot_made", "feed.whole", "feed.portion"];
 
 /// Every point.
 pub fn all() -> impl Iterator<Item = &'static str> {
-    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, FEEDS].into_iter().flatten().copied()
+    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, CHOICES, FEEDS].into_iter().flatten().copied()
 }
 
 #[cfg(feature = "failpoints")]

@@ -184,6 +184,19 @@ pub struct AdoptedLane {
     pub positions: Vec<PartitionPosition>,
 }
 
+/// All that is taken over at once.
+#[derive(Clone, Copy, Debug)]
+pub struct Adoption<'a> {
+    /// By lane.
+    pub lanes: &'a [(LaneId, AdoptedLane)],
+    /// Batches that are opened from then on stand after this place in the order of opening.
+    pub order: u64,
+    /// What landings lack is read under these texts.
+    pub texts: &'a SealedTexts,
+    /// The names under which arrivals and landings are known from then on.
+    pub known: &'a [Known],
+}
+
 /// One batch that is taken over.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AdoptedBatch {
@@ -339,12 +352,11 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read.
     fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>>;
 
-    /// Takes over batches that landings hold and the ledger does not know: positions move behind them. Batches that are
-    /// opened from then on stand after `order` in the order of opening. What landings lack of them is read under `texts`.
+    /// Takes over batches that landings hold and the ledger does not know: positions move behind them.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64, texts: &SealedTexts) -> Outcome<()>;
+    fn adopt(&self, pipeline: &str, adoption: &Adoption<'_>) -> Outcome<()>;
 
     /// The texts of a digest.
     ///

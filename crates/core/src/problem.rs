@@ -132,6 +132,7 @@ pub const CODES: &[(&str, &str)] = &[
     ("secret.plain", "A secret stands in the file in plain text."),
     ("connection.kind", "The kind of a connection cannot serve here."),
     ("place.missing", "A folder or file that is needed is not there."),
+    ("files.types", "A column would land with another type than in the files that are there."),
     ("table.differs", "The table of a database does not take what lands; nothing would run."),
     ("feed.server", "A server is not set up for its log to be read."),
     ("feed.identity", "The log of a server does not tell enough of a table's rows."),

@@ -269,6 +269,14 @@ impl Landing for MemoryLanding {
         Ok(Holdings { lanes: lanes.into_iter().map(lane).collect(), order: 0 })
     }
 
+    /// Two landings are in one store where their own names are the same, whatever their event is called.
+    fn recorded(&self) -> Outcome<Vec<String>> {
+        let own = self.label.rsplit('.').next().unwrap_or_default().to_string();
+        let world = lock(&self.world);
+        let there = world.stores.iter().filter(|(name, s)| name.ends_with(&format!(".{own}")) && !s.held.is_empty());
+        Ok(there.map(|(name, _)| name.clone()).collect())
+    }
+
     fn lanes(&self) -> Outcome<Vec<LaneId>> {
         Ok(self.with(|s| s.held.iter().map(|(lane, _)| LaneId::named(lane.as_str())).collect()))
     }

@@ -284,6 +284,15 @@ pub trait Landing: Send + Sync {
         Ok(Vec::new())
     }
 
+    /// The landings, each with its pipeline before its name, that have landed where this one lands; none where that cannot
+    /// be told.
+    ///
+    /// # Errors
+    /// Where the store cannot be reached or its records cannot be read.
+    fn recorded(&self) -> Outcome<Vec<String>> {
+        Ok(Vec::new())
+    }
+
     /// Starts to stage a batch. Nothing that is staged is visible to readers of the store.
     ///
     /// # Errors

@@ -12,9 +12,10 @@ use super::recover::lanes_of;
 use super::{Landings, REJECTS};
 use crate::batch::{LaneId, Ranges, Reread};
 use crate::event::Position;
+use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{HeldLane, PartitionPosition};
-use crate::ledger::{AdoptedBatch, AdoptedLane, BatchQuery, BatchRecord, Ledger};
+use crate::ledger::{AdoptedBatch, AdoptedLane, Adoption, BatchQuery, BatchRecord, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
 
 /// Takes over; gives what somebody should know, in words.
@@ -65,7 +66,10 @@ pub(super) fn adopt(
         adopted.push((lane, AdoptedLane { batches, last, positions: Vec::new() }));
     }
     refuse_another_order(plan, around, &adopted)?;
-    ledger.adopt(&plan.pipeline, &adopted, order, &plan.texts)?;
+    reach("adopt.before");
+    let adoption = Adoption { lanes: &adopted, order, texts: &plan.texts, known: &plan.known() };
+    ledger.adopt(&plan.pipeline, &adoption)?;
+    reach("adopt.after");
     Ok(notices)
 }
 

@@ -209,6 +209,7 @@ pub fn run(
     for notice in landings.values().flat_map(|landing| landing.notices()) {
         observer.on(RunEvent::Notice(notice));
     }
+    recover::refuse_renamed(plan, ledger, &landings)?;
     if let Some(what) = recover::compare(plan, ledger, &landings)? {
         if !until.adopt {
             return Err(recover::disagree(plan, what));

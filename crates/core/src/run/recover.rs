@@ -163,6 +163,34 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
     Ok(None)
 }
 
+/// To a new ledger, a landing that holds nothing in a store where another one of the pipeline has a record may be that
+/// one under a new name: reading from the beginning would land everything twice.
+pub(super) fn refuse_renamed(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
+    if !ledger.lanes(&plan.pipeline)?.is_empty() {
+        return Ok(());
+    }
+    let prefix = format!("{}.", plan.pipeline);
+    let is_ours = |label: &str| plan.landings.iter().any(|l| l.label == label) || label == REJECTS;
+    for landing in &plan.landings {
+        let recorded = landings[&landing.label].recorded()?;
+        let own = format!("{prefix}{}", landing.label);
+        let other = recorded.iter().filter_map(|name| name.strip_prefix(&prefix)).find(|label| !is_ours(label));
+        if let Some(other) = other.filter(|_| !recorded.contains(&own)) {
+            return Err(Failure::findings(format!(
+                "{} holds nothing, but the same store holds batches of {other}, which the pipeline file does not have: it \
+                 may be the same landing under a new name, and this ledger is new",
+                landing.label
+            ))
+            .with_help(format!(
+                "nothing was read. Give the event and the landing their old names, `sluice run {} --adopt`, and rename them \
+                 afterwards; or land elsewhere; or remove what {other} has landed, with its record in the store",
+                plan.pipeline
+            )));
+        }
+    }
+    Ok(())
+}
+
 /// The failure of a comparison.
 pub(super) fn disagree(plan: &Plan, what: String) -> Failure {
     Failure::findings(what).with_help(format!(

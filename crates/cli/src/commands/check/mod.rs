@@ -5,6 +5,7 @@ mod tables;
 
 use serde_json::json;
 use sluice_core::failure::Outcome;
+use sluice_core::kinds::Settings;
 use sluice_core::plan::{FEED, Plan};
 use sluice_core::problem::{Problem, Problems, Severity};
 use sluice_core::units::show_many;
@@ -80,7 +81,8 @@ pub(crate) fn outside(project: &Project, plan: &Plan) -> Problems {
         arrival.kind.check(&settings).into_iter().for_each(|p| found.add(p));
     }
     for landing in &plan.landings {
-        let settings = around.settings(&landing.connection, &landing.options);
+        let label = format!("{}.{}", plan.pipeline, landing.label);
+        let settings = Settings { label, ..around.settings(&landing.connection, &landing.options) };
         landing.kind.check(&settings, landing.columns()).into_iter().for_each(|p| found.add(p));
     }
     found

@@ -2,6 +2,7 @@
 
 use serde_json::json;
 use sluice_core::event::Position;
+use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Mark, PartitionPosition, PartitionState};
 use sluice_core::ledger::Ledger;
@@ -65,7 +66,9 @@ pub(super) fn set(
         let own: Vec<PartitionPosition> =
             changes.iter().filter(|c| c.arrival == standing.label).map(|c| c.to.clone()).collect();
         if !own.is_empty() {
+            reach("positions.before");
             ledger.set_positions(name, &standing.label, &own, reason)?;
+            reach("positions.after");
         }
     }
     match arguments.output {

@@ -7,6 +7,7 @@ mod lines;
 mod parquet;
 mod publish;
 mod record;
+mod shape;
 mod stage;
 
 use std::path::{Path, PathBuf};
@@ -20,6 +21,7 @@ use sluice_core::kinds::{
     BatchOrder, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork, Stored,
 };
 use sluice_core::plan::OutputColumn;
+use sluice_core::plan::transform::schema_of;
 use sluice_core::problem::Problem;
 
 use crate::{local, look};
@@ -53,6 +55,14 @@ const OPTIONS: &[OptionSpec] = &[
         "Parquet: how pages are compressed",
     )
     .with(&["format"]),
+    OptionSpec::with_default(
+        "new_types",
+        ValueKind::Choice(&["stop", "new_folder"]),
+        "stop",
+        "Parquet: what happens where a column has another type than what has landed: stop before anything is read, or \
+         land in a folder of its own, PATH-2",
+    )
+    .with(&["format", "path"]),
 ];
 
 /// The kind.
@@ -88,7 +98,7 @@ impl LandingKind for Files {
         Some(format!("file:{}", local::plain(&connection.target).join(local::plain(&path)).display()))
     }
 
-    fn check(&self, settings: &Settings, _columns: &[OutputColumn]) -> Vec<Problem> {
+    fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
         let folder = local::folder(&settings.root, &settings.connection);
         let existing = folder.ancestors().find(|p| p.exists()).unwrap_or(&folder);
         let problem = |message: String| {
@@ -100,27 +110,67 @@ impl LandingKind for Files {
         match std::fs::metadata(existing) {
             Ok(data) if !data.is_dir() => problem(format!("{} is a file, not a folder", existing.display())),
             Ok(data) if data.permissions().readonly() => problem(format!("{} cannot be written", existing.display())),
-            Ok(_) => Vec::new(),
+            Ok(_) => self.check_types(settings, columns),
             Err(error) => problem(format!("cannot look at {}: {error}", existing.display())),
         }
     }
 
     fn look(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
-        let template = settings.options.sql("path").map(|p| p.text.clone()).unwrap_or_default();
-        // Folders that all rows share, as far as the template has no column.
-        let fixed = template.split('{').next().unwrap_or_default();
-        let shared = if fixed.len() == template.len() { fixed } else { fixed.rsplit_once('/').map_or("", |f| f.0) };
-        let folder = local::folder(&settings.root, &settings.connection).join(shared);
+        let shared = fixed_folder(&settings.options);
+        let root = local::folder(&settings.root, &settings.connection);
+        let number = shape::Shape::landed(&records_of(&root, &settings.label), None)?.map_or(1, |s| s.folder());
+        let folder = root.join(shape::moved(&shared, &shared, number));
         let format = FileFormat::read(&settings.options);
         let files = look::files_below(&folder, format.extension())?;
         look::open(files, &look::Form::of(&format), Some(columns)).map(Some)
     }
 
-    fn open(&self, settings: &Settings, label: &str, _: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
+    fn open(&self, settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let format = FileFormat::read(&settings.options);
         let root = local::folder(&settings.root, &settings.connection);
-        Ok(Box::new(FilesLanding::new(root, label, format, Disk::default())))
+        let is_parquet = matches!(format, FileFormat::Parquet { .. });
+        let mut landing = FilesLanding::new(root, label, format, Disk::default());
+        landing.fixed = fixed_folder(&settings.options);
+        if is_parquet {
+            landing.typed = Some(landing.types(settings, columns)?);
+        }
+        Ok(Box::new(landing))
     }
+}
+
+impl Files {
+    /// Columns that land with other types than they have landed.
+    fn check_types(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
+        let format = FileFormat::read(&settings.options);
+        if settings.label.is_empty() || !matches!(format, FileFormat::Parquet { .. }) {
+            return Vec::new();
+        }
+        let root = local::folder(&settings.root, &settings.connection);
+        match FilesLanding::new(root, &settings.label, format, Disk::default()).types(settings, columns) {
+            Ok(_) => Vec::new(),
+            Err(failure) => {
+                let key = if settings.options.is_set("columns") { "columns" } else { "at" };
+                let problem = Problem::error("files.types", failure.message, settings.options.place_of(key));
+                vec![match failure.help {
+                    Some(help) => problem.with_help(help),
+                    None => problem,
+                }]
+            }
+        }
+    }
+}
+
+/// The folders that all rows share, as far as the path has no column.
+fn fixed_folder(options: &Options) -> String {
+    let template = options.sql("path").map(|p| p.text.clone()).unwrap_or_default();
+    let fixed = template.split('{').next().unwrap_or_default();
+    let shared = if fixed.len() == template.len() { fixed } else { fixed.rsplit_once('/').map_or("", |f| f.0) };
+    shared.trim_end_matches('/').to_string()
+}
+
+/// Where the records of a landing are kept.
+fn records_of(root: &Path, label: &str) -> PathBuf {
+    root.join(".sluice").join("landed").join(label)
 }
 
 /// How rows are written.
@@ -172,6 +222,22 @@ pub fn rejects_folder(root: &Path, pipeline: &str) -> PathBuf {
     root.join("rejects").join(pipeline)
 }
 
+/// The names in a folder of ours, sorted; none where it is not there.
+fn names_in(folder: &Path) -> Outcome<Vec<String>> {
+    let entries = match std::fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(Failure::io("list the folder", folder, &error)),
+    };
+    let mut names = Vec::new();
+    for entry in entries {
+        let entry = entry.map_err(|e| Failure::io("list the folder", folder, &e))?;
+        names.push(entry.file_name().to_string_lossy().into_owned());
+    }
+    names.sort();
+    Ok(names)
+}
+
 /// What the names of records end in.
 const RECORD: &str = ".jsonl";
 
@@ -180,11 +246,15 @@ pub(crate) struct FilesLanding {
     label: String,
     format: FileFormat,
     disk: Disk,
+    /// The folders that all rows share.
+    fixed: String,
+    /// Of Parquet: what has landed once a batch is published, and the fixed part of the path.
+    typed: Option<(shape::Shape, String)>,
 }
 
 impl FilesLanding {
     pub(crate) fn new(root: PathBuf, label: &str, format: FileFormat, disk: Disk) -> Self {
-        Self { root, label: label.into(), format, disk }
+        Self { root, label: label.into(), format, disk, fixed: String::new(), typed: None }
     }
 
     /// Where a ledger's batches of a lane are staged, below the root.
@@ -194,7 +264,34 @@ impl FilesLanding {
 
     /// Where the records of all lanes are kept.
     fn records(&self) -> PathBuf {
-        self.root.join(".sluice").join("landed").join(&self.label)
+        records_of(&self.root, &self.label)
+    }
+
+    /// Compares the types of columns with those of what has landed.
+    fn types(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<(shape::Shape, String)> {
+        let schema = schema_of(columns);
+        let fixed = fixed_folder(&settings.options);
+        let landed = shape::Shape::landed(&self.records(), self.newest_file()?)?;
+        let number = landed.as_ref().map_or(1, shape::Shape::folder);
+        let retyped = landed.as_ref().map_or_else(Vec::new, |landed| landed.retyped(&schema));
+        if retyped.is_empty() {
+            return Ok((shape::Shape::and(landed.as_ref(), &schema, number), fixed));
+        }
+        match settings.options.text("new_types").as_deref() {
+            Some("new_folder") => Ok((shape::Shape::and(None, &schema, number + 1), fixed)),
+            _ => Err(shape::refuse(&self.root.join(shape::moved(&fixed, &fixed, number)), &retyped)),
+        }
+    }
+
+    /// The newest file of what has landed, by the records of all lanes.
+    fn newest_file(&self) -> Outcome<Option<PathBuf>> {
+        for lane in self.lanes()? {
+            let files = self.record(&lane).last_files()?;
+            if let Some(path) = files.iter().map(|path| self.root.join(path)).find(|path| path.exists()) {
+                return Ok(Some(path));
+            }
+        }
+        Ok(None)
     }
 
     /// The record of what landed of a lane.
@@ -218,19 +315,20 @@ impl Landing for FilesLanding {
     }
 
     fn lanes(&self) -> Outcome<Vec<LaneId>> {
-        let folder = self.records();
-        let entries = match std::fs::read_dir(&folder) {
-            Ok(entries) => entries,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-            Err(error) => return Err(Failure::io("list the folder", &folder, &error)),
-        };
-        let mut lanes = Vec::new();
-        for entry in entries {
-            let entry = entry.map_err(|e| Failure::io("list the folder", &folder, &e))?;
-            lanes.extend(entry.file_name().to_string_lossy().strip_suffix(RECORD).map(LaneId::named));
-        }
-        lanes.sort();
-        Ok(lanes)
+        let names = names_in(&self.records())?;
+        Ok(names.iter().filter_map(|name| name.strip_suffix(RECORD)).map(LaneId::named).collect())
+    }
+
+    fn recorded(&self) -> Outcome<Vec<String>> {
+        let mut found = names_in(&self.root.join(".sluice").join("landed"))?;
+        // Others may share the connection's folder, in folders of their own.
+        let lands_here = |path: &String| self.fixed.is_empty() || path.starts_with(&format!("{}/", self.fixed));
+        found.retain(|label| {
+            let other = FilesLanding::new(self.root.clone(), label, FileFormat::Lines, self.disk.clone());
+            let lanes = other.lanes().unwrap_or_default();
+            lanes.iter().any(|lane| other.record(lane).last_files().is_ok_and(|files| files.iter().any(lands_here)))
+        });
+        Ok(found)
     }
 
     fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {

@@ -52,6 +52,9 @@ pub(super) fn publish(
         landing.disk.sync_folder(folder)?;
     }
     reach("publish.folders_synced");
+    if let Some((shape, _)) = landing.typed.as_ref().filter(|_| !staged.files.is_empty()) {
+        shape.keep(&landing.records(), &landing.disk)?;
+    }
     record.add(&LandedLine::new(batch, ranges, &staged))?;
     reach("publish.recorded");
     clear(landing, batch, &staged)

@@ -58,6 +58,13 @@ impl<'a> LandedRecord<'a> {
         self.last_line()?.map(|(line, _)| self.parse(&line)).transpose()
     }
 
+    /// The files of the last batch.
+    pub(super) fn last_files(&self) -> Outcome<Vec<String>> {
+        let Some((line, _)) = self.last_line()? else { return Ok(Vec::new()) };
+        let parsed: Option<LandedLine> = serde_json::from_slice(&line).ok();
+        Ok(parsed.map_or_else(Vec::new, |line| line.files.into_iter().map(|file| file.path).collect()))
+    }
+
     /// Every batch, in the order in which they landed.
     pub(super) fn all(&self) -> Outcome<Vec<HeldBatch>> {
         let Some((_, end)) = self.last_line()? else { return Ok(Vec::new()) };

@@ -18,6 +18,7 @@ use sluice_core::kinds::{Stage, StagedWork};
 
 use super::lines::{Lines, LinesFile};
 use super::parquet::ParquetFile;
+use super::shape::{self, Shape};
 use super::{FileFormat, FilesLanding};
 
 /// Files that are written to at a time. One more folder ends the file that was used least lately.
@@ -122,6 +123,8 @@ pub(super) struct FilesStage {
     folder: PathBuf,
     format: FileFormat,
     disk: Disk,
+    /// Where rows of a folder land, since types have changed.
+    typed: Option<(Shape, String)>,
     batch: BatchIdentity,
     open: HashMap<Arc<str>, OpenFile>,
     parts: HashMap<Arc<str>, u32>,
@@ -137,6 +140,7 @@ impl FilesStage {
             folder,
             format: landing.format.clone(),
             disk: landing.disk.clone(),
+            typed: landing.typed.clone(),
             batch: batch.clone(),
             open: HashMap::new(),
             parts: HashMap::new(),
@@ -173,13 +177,17 @@ impl FilesStage {
         self.files += 1;
         let full = self.root.join(&staged);
         let file = File::create(&full).map_err(|e| Failure::io("make", &full, &e))?;
+        let place = match &self.typed {
+            Some((shape, fixed)) => shape::moved(folder, fixed, shape.folder()),
+            None => folder.to_string(),
+        };
         let part = self.parts.entry(Arc::clone(folder)).or_default();
         let suffix = if *part == 0 { String::new() } else { format!("-{part}") };
         *part += 1;
         let stem = self.batch.file_stem();
         let name = format!("{stem}{}{suffix}.{}", apart(folder), self.format.extension());
         // What cannot be made is said now, before the batch is sealed.
-        self.disk.make_folders(&self.root.join(&**folder))?;
+        self.disk.make_folders(&self.root.join(&place))?;
         let columns = crate::landings::columns_of(schema);
         let lines = |file, form| {
             let lines = LinesFile::new(file, form, &columns).map_err(|e| Failure::io("write", &full, &e))?;
@@ -194,7 +202,7 @@ impl FilesStage {
             FileFormat::Csv(dialect) => lines(file, Lines::Csv(dialect.clone()))?,
             FileFormat::Lines => lines(file, Lines::Ready)?,
         };
-        let path = Path::new(&**folder).join(name);
+        let path = Path::new(&place).join(name);
         Ok(OpenFile { writer, staged: text(&staged), path: text(&path), rows: 0, used: 0 })
     }
 

@@ -42,6 +42,13 @@ impl Book<'_> {
         Ok(self.session.query(&sql)?.first().and_then(held))
     }
 
+    /// The landings that have batches beside the table.
+    pub(super) fn recorded(&mut self) -> StoreResult<Vec<String>> {
+        let (lanes, batches) = (self.table(LANES), self.table(BATCHES));
+        let sql = format!("select distinct landing from {lanes} where id in (select lane from {batches})");
+        Ok(self.session.query(&sql)?.into_iter().flatten().flatten().collect())
+    }
+
     /// The lanes of a landing.
     pub(super) fn lanes(&mut self, landing: &str) -> StoreResult<Vec<LaneId>> {
         let sql = format!("select lane from {} where landing = {}", self.table(LANES), self.literal(landing));

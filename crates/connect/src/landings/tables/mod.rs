@@ -313,6 +313,18 @@ impl Landing for TableLanding {
         })
     }
 
+    fn recorded(&self) -> Outcome<Vec<String>> {
+        self.with_session(&LaneId::named("holdings"), |session| {
+            // Others may have tables of their own beside an empty one.
+            let table = session.spelling().table(&self.table);
+            let any = session.query(&format!("select count(*) from (select 1 from {table} limit 1) g"));
+            if session::number(&any.map_err(StoreError::into_failure)?) == Some(0) {
+                return Ok(Vec::new());
+            }
+            Book { session, beside: &self.table }.recorded().map_err(StoreError::into_failure)
+        })
+    }
+
     fn lanes(&self) -> Outcome<Vec<LaneId>> {
         self.with_session(&LaneId::named("holdings"), |session| {
             Book { session, beside: &self.table }.lanes(&self.label).map_err(StoreError::into_failure)

@@ -14,7 +14,7 @@ use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{
-    AdoptedLane, BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
+    Adoption, BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
     RunEnd,
 };
 use sluice_core::plan::{Known, SealedTexts};
@@ -150,9 +150,8 @@ impl Ledger for SqliteLedger {
         query::unfinished(&self.connection(), &self.id, pipeline).map_err(|e| self.failed("be read", &e))
     }
 
-    fn adopt(&self, pipeline: &str, lanes: &[(LaneId, AdoptedLane)], order: u64, texts: &SealedTexts) -> Outcome<()> {
-        write::adopt(&mut self.connection(), pipeline, lanes, order, texts)
-            .map_err(|e| self.failed("adopt batches", &e))
+    fn adopt(&self, pipeline: &str, adoption: &Adoption<'_>) -> Outcome<()> {
+        write::adopt(&mut self.connection(), pipeline, adoption).map_err(|e| self.failed("adopt batches", &e))
     }
 
     fn texts(&self, digest: &str) -> Outcome<SealedTexts> {

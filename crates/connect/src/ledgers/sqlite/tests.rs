@@ -6,7 +6,7 @@ use sluice_core::batch::{Range, Ranges, StationCount, TakenWork};
 use sluice_core::event::Position;
 use sluice_core::failure::FailureKind;
 use sluice_core::kinds::StagedWork;
-use sluice_core::ledger::BatchState;
+use sluice_core::ledger::{AdoptedLane, BatchState};
 
 use super::*;
 
@@ -30,8 +30,10 @@ fn lane() -> LaneId {
     LaneId::new("weighing.0", 0)
 }
 
-fn texts() -> SealedTexts {
-    SealedTexts { project: "a".into(), pipeline: "b".into() }
+fn adopt(ledger: &SqliteLedger, lane: LaneId, adopted: AdoptedLane, order: u64) {
+    let texts = SealedTexts { project: "a".into(), pipeline: "b".into() };
+    let adoption = Adoption { lanes: &[(lane, adopted)], order, texts: &texts, known: &[] };
+    ledger.adopt("p", &adoption).unwrap();
 }
 
 fn range(partition: &str, from: u64, to: u64) -> Range {
@@ -172,7 +174,7 @@ fn adopted_batches_move_positions_and_the_order_of_opening() {
         positions: vec![start("a", 200), start("b", 7)],
     };
     for _ in 0..2 {
-        ledger.adopt("p", &[(lane(), adopted.clone())], 1_000, &texts()).unwrap();
+        adopt(&ledger, lane(), adopted.clone(), 1_000);
     }
     let at: Vec<u64> = ledger.positions("p", "weighing.0").unwrap().iter().map(|p| p.position.major).collect();
     assert_eq!(at, [200, 7]);
@@ -197,7 +199,7 @@ fn an_unknown_replay_takes_its_number_and_what_it_may_have_replaced() {
     }
     ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
     let unknown = AdoptedLane { last: 1, ..AdoptedLane::default() };
-    ledger.adopt("p", &[(lane().aside(4), unknown)], 0, &texts()).unwrap();
+    adopt(&ledger, lane().aside(4), unknown, 0);
     assert_eq!(ledger.begin_replay("p", "more", "").unwrap(), 5);
     assert_eq!(ledger.batches("p", BatchQuery::default()).unwrap()[0].state, BatchState::Adopted);
     assert_eq!(ledger.last_sealed("p", &lane().aside(4)).unwrap(), 1);

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
 use sluice_core::kinds::PartitionPosition;
-use sluice_core::ledger::{AdoptedBatch, AdoptedLane, LaneHold, RunEnd};
+use sluice_core::ledger::{AdoptedBatch, Adoption, LaneHold, RunEnd};
 use sluice_core::plan::{Known, KnownKind, SealedTexts};
 
 type Sql<T> = rusqlite::Result<T>;
@@ -235,17 +235,12 @@ pub(super) fn settle(connection: &Connection, batch: &BatchIdentity) -> Sql<()> 
     Ok(())
 }
 
-pub(super) fn adopt(
-    connection: &mut Connection,
-    pipeline: &str,
-    lanes: &[(LaneId, AdoptedLane)],
-    order: u64,
-    texts: &SealedTexts,
-) -> Sql<()> {
+pub(super) fn adopt(connection: &mut Connection, pipeline: &str, adoption: &Adoption<'_>) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
-    transaction.execute("update ledger set opened = max(opened, ?1)", [order])?;
-    let digest = put_texts(&transaction, texts)?;
-    for (lane, adopted) in lanes {
+    transaction.execute("update ledger set opened = max(opened, ?1)", [adoption.order])?;
+    let digest = put_texts(&transaction, adoption.texts)?;
+    put_known(&transaction, pipeline, adoption.known, None)?;
+    for (lane, adopted) in adoption.lanes {
         let sql = "insert into lane (pipeline, lane, epoch, sealed) values (?1, ?2, 1, ?3)
                    on conflict do update set sealed = max(sealed, excluded.sealed), epoch = epoch + 1";
         transaction.execute(sql, params![pipeline, lane.as_str(), adopted.last])?;
@@ -323,17 +318,22 @@ pub(super) fn note_known(
     reason: Option<&str>,
 ) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    put_known(&transaction, pipeline, known, reason)?;
+    transaction.commit()
+}
+
+fn put_known(connection: &Connection, pipeline: &str, known: &[Known], reason: Option<&str>) -> Sql<()> {
     for one in known {
         let kind = kind_word(one.kind);
         let sql = "insert into known values (?1, ?2, ?3, ?4, ?5)
                    on conflict do update set place = excluded.place, part = excluded.part";
-        transaction.execute(sql, params![pipeline, kind, one.name, one.place, one.part])?;
+        connection.execute(sql, params![pipeline, kind, one.name, one.place, one.part])?;
         if let Some(reason) = reason {
             let sql = format!("insert into choice values (?1, ?2, ?3, ?4, {NOW}, ?5)");
-            transaction.execute(&sql, params![pipeline, one.name, one.place, one.part, reason])?;
+            connection.execute(&sql, params![pipeline, one.name, one.place, one.part, reason])?;
         }
     }
-    transaction.commit()
+    Ok(())
 }
 
 /// How the ledger spells whose name a known name is.
