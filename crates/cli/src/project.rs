@@ -9,7 +9,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Registry;
 use sluice_core::ledger::Ledger as _;
 use sluice_core::names;
-use sluice_core::plan::{self, Plan, SealedTexts, Surroundings};
+use sluice_core::plan::{self, Known, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
 use sluice_core::run::Stop;
 
@@ -182,10 +182,16 @@ impl Project {
     /// where it is used.
     fn recognise(&self, pipelines: &mut [LoadedPipeline]) {
         let Ok(Some(ledger)) = SqliteLedger::open_existing(&self.ledger_path()) else { return };
+        let Ok(all) = ledger.all_known() else { return };
+        let names: Vec<String> = pipelines.iter().map(|p| p.config.name.clone()).collect();
+        let (present, gone): (Vec<_>, Vec<_>) = all.into_iter().partition(|(name, _)| names.contains(name));
         for pipeline in pipelines {
-            if let Ok(known) = ledger.known(&pipeline.config.name) {
-                pipeline.uncertain = pipeline.plan.recognise(&known).err();
-            }
+            let own = present.iter().filter(|(name, _)| *name == pipeline.config.name);
+            let known: Vec<Known> = own.map(|(_, known)| known.clone()).collect();
+            pipeline.uncertain = match known.is_empty() {
+                true => pipeline.plan.refuse_renamed(&gone).err(),
+                false => pipeline.plan.recognise(&known).err(),
+            };
         }
     }
 

@@ -224,6 +224,28 @@ fn an_event_with_a_new_name_goes_on_where_it_was() {
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..120), once(0..120)));
 }
 
+/// A pipeline's name is part of what its landings hold: under another one it is not read from the beginning unasked.
+#[test]
+fn a_pipeline_with_a_new_name_waits_for_a_choice() {
+    let project = project(&File::default());
+    project.write("depots/a.jsonl", good(0..50));
+    project.expect(0, RUN);
+    let text = File::default().text();
+    project.write("pipelines/tickets.toml", text.replace("pipeline = \"tickets\"", "pipeline = \"weighing\""));
+    let run = &["run", "weighing", "--until-caught-up"];
+    let (_, err) = project.expect(6, run);
+    assert!(err.contains("may be the same pipeline under a new name") && err.contains("--start-anew"), "{err}");
+    assert_eq!(in_folder(&project, "archive/all"), once(0..50));
+    // A second pipeline beside it is another one.
+    project.write("pipelines/tickets.toml", &text);
+    let second = text
+        .replace("pipeline = \"tickets\"", "pipeline = \"weighing\"")
+        .replace("path = \"all\"", "path = \"second\"");
+    project.write("pipelines/second.toml", second.replace("table = \"ticket\"", "table = \"second\""));
+    project.expect(0, run);
+    assert_eq!((in_folder(&project, "archive/all"), in_folder(&project, "archive/second")), (once(0..50), once(0..50)));
+}
+
 #[test]
 fn an_arrival_put_before_another_changes_no_positions() {
     let two = |first: &str, second: &str| {

@@ -80,6 +80,30 @@ fn changes_land_as_rows_and_in_a_mirror_under_a_condition() {
     office.drop();
 }
 
+/// A row that enters a condition by a change of its key, and comes without its large value, must not vanish nor take the
+/// value of another row.
+#[test]
+fn a_row_that_enters_by_its_key_without_all_of_its_values_stops_the_run() {
+    let Some((office, project)) = office(&pipeline("", "when = \"permit_id > 100000\"")) else { return };
+    assert!(script(
+        &office.source,
+        "alter table permit alter note set storage external; update permit set note = repeat('a', 9000) where permit_id = 5;
+         update permit set note = repeat('b', 9000) where permit_id = 6;"
+    ));
+    project.expect(0, RUN);
+    assert_eq!(count(&office, "true"), 0);
+    // Two rows get new keys in one transaction; only the second one's delete passes the condition's other side.
+    assert!(script(
+        &office.source,
+        "begin; update permit set permit_id = 100006 where permit_id = 6; update permit set permit_id = 100005 where \
+         permit_id = 5; commit;"
+    ));
+    let (_, err) = project.expect(4, RUN);
+    assert!(err.contains("replica identity full"), "{err}");
+    assert_eq!(count(&office, "true"), 0);
+    office.drop();
+}
+
 #[test]
 fn a_transaction_is_not_split_unless_it_alone_is_too_large() {
     for (limits, expected) in [

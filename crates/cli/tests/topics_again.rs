@@ -180,3 +180,51 @@ fn rejects_are_tried_again(#[case] from_topic: bool) {
     let (_, err) = project.expect(0, &["rejects", "weighings", "--retry", "--yes"]);
     assert!(err.contains("nothing to try again"), "{err}");
 }
+
+/// A topic notes its last batch alone, and how far everything had been read: that is enough to go on.
+#[test]
+fn a_landing_in_a_topic_alone_can_be_adopted() {
+    let Some((broker, project)) = set_up("depot.weighings:2", &topics::pipeline(true)) else { return };
+    // The topic is the only landing.
+    let text = topics::pipeline(true);
+    let (before, rest) = text.split_once("[event.weighing.lands.").unwrap();
+    let landings = format!("[event.weighing.lands.{rest}");
+    let onward = landings.split("\n[event").find(|part| part.contains("topic")).unwrap();
+    let onward = format!("[event{}", onward.trim_start_matches("[event"));
+    project.write("pipelines/weighings.toml", format!("{before}{onward}"));
+    let mut expected = Expected::default();
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 120)), &[]);
+    project.expect(0, RUN);
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(120, 90)), &[]);
+    project.expect(0, RUN);
+    std::fs::remove_dir_all(project.path(".sluice")).unwrap();
+    let (_, err) = project.expect(6, RUN);
+    assert!(err.contains("of another ledger"), "{err}");
+    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(210, 60)), &[]);
+    project.expect(0, &["run", "weighings", "--until-caught-up", "--adopt"]);
+    assert_eq!(topics::tickets(&broker.address, "depot.landed"), expected.archive);
+    project.expect(0, RUN);
+}
+
+/// A broker that lost its data: nothing is called caught up.
+#[test]
+fn a_position_beyond_the_end_is_not_caught_up() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
+    produce(&broker.address, "depot.weighings", &lines(0, 50), &[]);
+    project.expect(0, RUN);
+    let address = broker.address.clone();
+    drop(broker);
+    let broker = StandIn::start(&["--topic", "depot.weighings:1"]);
+    let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
+    project.write("sluice.toml", text.replace(&address, &broker.address));
+    let positions = project.json(&["positions", "weighings"]);
+    assert_eq!(positions["arrivals"][0]["partitions"][0]["misplaced"], json!({ "beyond": 50 }), "{positions}");
+    for arguments in [&["positions", "weighings"][..], &["status", "weighings"], &[]] {
+        let (out, _) = project.expect(0, arguments);
+        assert!(!out.contains("caught up"), "{arguments:?}: {out}");
+        assert!(out.contains("not as in the ledger") || out.contains("do not agree"), "{arguments:?}: {out}");
+    }
+    project.expect(6, RUN);
+    let (out, _) = project.expect(0, &["status", "weighings"]);
+    assert!(out.contains("the last run stopped"), "{out}");
+}

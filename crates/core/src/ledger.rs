@@ -370,6 +370,12 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read.
     fn known(&self, pipeline: &str) -> Outcome<Vec<Known>>;
 
+    /// The same of all pipelines, each with its pipeline.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn all_known(&self) -> Outcome<Vec<(String, Known)>>;
+
     /// Notes the names of arrivals and landings, with what they read and write now, and the reason for a choice that
     /// somebody made about an arrival.
     ///

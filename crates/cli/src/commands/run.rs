@@ -126,6 +126,8 @@ pub(crate) fn as_text(plan: &Plan, report: &RunReport, took: Duration, program: 
     let pipeline = &plan.pipeline;
     if report.batches == 0 {
         let mut out = match report.caught_up {
+            // Why it stopped follows.
+            _ if report.limit.is_some() => String::new(),
             true => format!("{}: nothing new to read\n", style::bold(pipeline)),
             false => format!("{}: stopped before anything was read\n", style::bold(pipeline)),
         };

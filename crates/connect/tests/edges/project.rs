@@ -58,8 +58,6 @@ pub(crate) struct Project {
     /// A copy of the ledger from before.
     backup: Option<PathBuf>,
     produced: u64,
-    /// How the file stood when events were read last.
-    ran_mended: bool,
     /// Whether adopting found the arrivals in another order than they had.
     mixed_up: bool,
     /// Whether a new ledger found landings under other names.
@@ -107,7 +105,6 @@ impl Project {
             ledger,
             backup: None,
             produced: 0,
-            ran_mended: false,
             mixed_up: false,
             renamed: false,
             trace: Vec::new(),
@@ -219,7 +216,6 @@ impl Project {
         let batches = (random.below(3) == 0).then(|| 1 + random.below(2));
         self.note(format!("run, {batches:?} batches, breaks after {fuse:?}, without {broken:?}, adopt {adopt}"));
         lock(&world(self.root.path())).broken = broken.clone();
-        self.ran_mended = self.files.mended;
         let done = crashing(fuse, || self.try_run(Until { caught_up: true, batches, adopt }));
         lock(&world(self.root.path())).broken = None;
         match done {
@@ -252,6 +248,7 @@ impl Project {
         let known = [
             "may be the same landing under a new name",
             "reads now",
+            "the ledger does not know batch",
             "is not certain",
             "of another ledger",
             "but the ledger ends at",
@@ -294,9 +291,6 @@ impl Project {
         let keep = 1 + random.below(3);
         let rejects: Vec<Rejected> = self.standing(&ledger).into_iter().filter(|_| random.below(keep) == 0).collect();
         self.note(format!("{} rejects are read again, breaks after {fuse:?}", rejects.len()));
-        if fuse.is_some() {
-            self.ran_mended = self.files.mended;
-        }
         let done = crashing(fuse, || self.try_retry(&rejects));
         self.noted(done);
     }
@@ -333,9 +327,6 @@ impl Project {
         let first = 1 + random.below(3);
         let last = first + random.below(4);
         self.note(format!("batches {first} to {last} are read again into {into:?}, breaks after {fuse:?}"));
-        if fuse.is_some() {
-            self.ran_mended = self.files.mended;
-        }
         let done = crashing(fuse, || self.try_replay(first..=last, into));
         self.noted(done);
     }
@@ -354,8 +345,22 @@ impl Project {
         self.read_again(&plan, &ledger, &portions, &into, "batches")
     }
 
+    /// How the file stood when the batches were read that are not whole yet; None where all are.
+    fn unfinished_mended(&self) -> Option<bool> {
+        let ledger = self.open();
+        let sealed = ledger.unfinished("p").unwrap().into_iter().next().map(|(_, texts)| texts);
+        let adopted = ledger
+            .batches("p", BatchQuery::default())
+            .unwrap()
+            .into_iter()
+            .find(|b| b.state == BatchState::Adopted && b.landings.iter().any(|l| l.landed_at.is_none()));
+        let texts = sealed.or_else(|| ledger.texts(&adopted?.texts?).ok())?;
+        Some(texts.pipeline.contains("v text"))
+    }
+
     /// The ledger is lost, or an older copy takes its place; then the run refuses, and adopts.
     fn lose_or_restore(&mut self, random: &mut Random, fuse: Option<i64>) {
+        let mended = self.unfinished_mended();
         match (random.below(3), self.backup.take()) {
             (0, Some(backup)) => {
                 self.note("an older ledger is restored".into());
@@ -391,8 +396,10 @@ impl Project {
                 return;
             }
         }
-        // What landings hold is taken over under the file that it was read with.
-        self.files.mended = self.ran_mended;
+        // What is not whole is taken over under the file that it was read with.
+        if let Some(mended) = mended {
+            self.files.mended = mended;
+        }
         self.run(random, None, false);
         if self.renamed {
             self.note("the event gets its old name".into());

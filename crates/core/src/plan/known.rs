@@ -83,6 +83,33 @@ impl Plan {
         uncertain.map_or(Ok(()), Err)
     }
 
+    /// A new pipeline that reads what another one of the ledger read which the project does not have any more may be that
+    /// one under a new name. `others` are the names of such pipelines.
+    ///
+    /// # Errors
+    /// Where it may be: nothing must be read until somebody has chosen.
+    pub fn refuse_renamed(&self, others: &[(String, Known)]) -> Outcome<()> {
+        for own in self.known().iter().filter(|k| k.kind == KnownKind::Arrival) {
+            let same = |k: &Known| k.kind == own.kind && k.place == own.place && k.part == own.part;
+            let Some((other, known)) = others.iter().find(|(_, k)| same(k)) else { continue };
+            let pipeline = &self.pipeline;
+            let message = format!(
+                "{} of {pipeline} reads {}; {} of {other} has read that, and the project has no pipeline {other} any more: \
+                 it may be the same pipeline under a new name",
+                own.name,
+                shown(&own.place, &own.part),
+                known.name,
+            );
+            return Err(Failure::findings(message).with_help(format!(
+                "nothing was read. To continue where {other} was, give the pipeline its old name: the name is part of what \
+                 its landings hold\nto read from the beginning as a new pipeline: sluice positions {pipeline} --start-anew {} \
+                 --reason \"…\"",
+                own.name,
+            )));
+        }
+        Ok(())
+    }
+
     /// The names of arrivals and landings with what they read and write, for the ledger to keep.
     pub fn known(&self) -> Vec<Known> {
         let known = |kind, name: &String, p: Present| Known { kind, name: name.clone(), place: p.place, part: p.part };
@@ -306,7 +333,7 @@ mod tests {
             .iter()
             .map(|p| {
                 let might = |k: &&&&Known| k.name == p.label || k.place == p.place || k.place == UNKNOWN;
-                p.name.is_none() && known.iter().filter(left).any(|k| might(&&&k))
+                p.name.is_none() && known.iter().filter(left).any(|k| might(&&k))
             })
             .collect();
         name_others(&mut present, &known);

@@ -205,7 +205,7 @@ impl Merge<'_> {
         for landing in &reached {
             let missing = (1..=last).find(|n| self.lacks(landing, *n, last) && !ranges.contains_key(n));
             if let Some(number) = missing {
-                return Err(self.not_enough(format!("what {landing} lacks of batch {number} is in no record")));
+                return Err(self.not_enough(&format!("what {landing} lacks of batch {number} is in no record")));
             }
             if landing != REJECTS && self.last_in(landing).is_none() && last > 1 {
                 notices.push(format!(
@@ -248,7 +248,7 @@ impl Merge<'_> {
         let is_feed = self.arrival.kind.is_feed();
         let gap = (from + 1..=last).find(|number| ranges.get(number).is_none_or(|r| r.0.is_empty()));
         if let Some(number) = gap.filter(|number| !is_feed || *number == last) {
-            return Err(self.not_enough(format!("what was read for batch {number} is in no record")));
+            return Err(self.not_enough(&format!("what was read for batch {number} is in no record")));
         }
         for range in ranges.range(from + 1..).flat_map(|(_, ranges)| &ranges.0) {
             let position = PartitionPosition {
@@ -308,7 +308,7 @@ impl Merge<'_> {
         }
     }
 
-    fn not_enough(&self, why: String) -> Failure {
+    fn not_enough(&self, why: &str) -> Failure {
         Failure::findings(format!("what landed of lane {} cannot be taken over: {why}", self.lane)).with_help(format!(
             "nothing was taken over, since reading from the wrong place would lose events or land them twice. Restore \
              the ledger; or land {} elsewhere and read from the beginning",

@@ -90,12 +90,15 @@ impl<'r> Standing<'r> {
     }
 }
 
+/// A rejected event with the batch that rejected it.
+type Found<'a> = (&'a Rejected, &'a BatchRecord);
+
 /// What to read: one portion for each first batch and each set of landings that its rejected events are still open for.
 ///
 /// # Errors
 /// Where the ledger does not know a batch, or the pipeline has none of the landings any more.
 pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &Standing<'_>) -> Outcome<Vec<Portion>> {
-    let mut groups: BTreeMap<(BatchName, Vec<usize>), Vec<(&Rejected, &BatchRecord)>> = BTreeMap::new();
+    let mut groups: BTreeMap<(BatchName, Vec<usize>), Vec<Found<'_>>> = BTreeMap::new();
     let mut events: HashMap<(BatchName, &str, u64), Vec<usize>> = HashMap::new();
     for reject in rejects {
         let (batch, open) = standing.batch(reject).zip(standing.open_for(reject)).ok_or_else(|| {

@@ -121,7 +121,7 @@ pub(crate) fn misplaced_text(partition: &str, found: Misplaced) -> String {
 
 fn summary(standing: &Standing) -> String {
     if !standing.misplaced().is_empty() {
-        return format!("  {}\n", style::bad("not caught up: the ledger and the source do not agree"));
+        return format!("  {}\n", style::bad("the ledger and the source do not agree: what is unread is not known"));
     }
     let (events, bytes) = standing.behind();
     let exact = events.is_none();

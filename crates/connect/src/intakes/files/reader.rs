@@ -134,7 +134,7 @@ impl FilesReader {
             self.trouble(&name, Failure { passing: true, ..Failure::io("list the folder", &folder, &error) });
         }
         let files: Vec<(String, PathBuf)> = found.files;
-        let of_others = self.follow_moves(&files, is_first);
+        let of_others = self.follow_moves(&files, is_first)?;
         for (name, path) in files {
             if !self.is_own(&name) || of_others.contains(&name) || self.troubles.contains_key(&name) {
                 continue;
@@ -186,26 +186,25 @@ impl FilesReader {
     /// Files that are not known under their names may be known ones under new names: renamed, or rotated, so that
     /// another file has the old name now. They keep their positions. Only a file that the file system tells to be the
     /// same one is taken for it. Gives those that other lanes go on with.
-    fn follow_moves(&mut self, files: &[(String, PathBuf)], is_first: bool) -> HashSet<String> {
+    fn follow_moves(&mut self, files: &[(String, PathBuf)], is_first: bool) -> Outcome<HashSet<String>> {
         let id = |path: &Path| std::fs::metadata(path).ok().and_then(|data| fingerprint::id_of(&data));
         let known = self.known_by_id(&id);
         let mut of_others = HashSet::new();
         if known.is_empty() {
-            return of_others;
+            return Ok(of_others);
         }
         let is_known = |name: &str| self.progress.with(|all| all.progress.contains_key(name));
         let mut candidates: Vec<(String, PathBuf)> =
             files.iter().filter(|(name, _)| !is_known(name)).cloned().collect();
-        // A file whose name another one has now may be under a name that does not match.
-        for (file, (name, _)) in &known {
-            let stays = match id(&self.scan.path(name)) {
-                Some(now) => now == *file,
-                None => !is_first || !self.scan.matches(name),
-            };
-            if !stays {
-                let beside = self.scan.beside(name).into_iter();
-                candidates.extend(beside.filter(|(other, _)| !is_known(other) && !self.scan.matches(other)));
-            }
+        // A file whose name another one has now may be under a name that does not match. Where it was not found once it
+        // is in trouble, and is not looked for again.
+        let is_gone = |(file, (name, _)): (&String, &(Arc<str>, Progress))| match id(&self.scan.path(name)) {
+            Some(now) => now != *file && !self.troubles.contains_key(&**name),
+            None => is_first && self.scan.matches(name),
+        };
+        if known.iter().any(is_gone) {
+            let all = self.scan.everything()?.into_iter();
+            candidates.extend(all.filter(|(other, _)| !is_known(other) && !self.scan.matches(other)));
         }
         candidates.sort();
         candidates.dedup();
@@ -224,7 +223,7 @@ impl FilesReader {
                 }
             }
         }
-        of_others
+        Ok(of_others)
     }
 
     /// Known files by what the file system calls them. Of a file that is known under several names, since it was

@@ -153,18 +153,13 @@ impl Scan {
         }
     }
 
-    /// All files in the folder of a file, whether they match or not: where it may be under a new name.
-    pub(super) fn beside(&self, name: &str) -> Vec<(String, PathBuf)> {
-        let prefix = name.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
-        let Some(entries) = self.path(name).parent().and_then(|folder| std::fs::read_dir(folder).ok()) else {
-            return Vec::new();
-        };
-        let file = |entry: std::fs::DirEntry| {
-            let is_file = entry.file_type().is_ok_and(|ty| ty.is_file());
-            let name = entry.file_name().into_string().ok().filter(|_| is_file)?;
-            Some((format!("{prefix}{name}"), entry.path()))
-        };
-        entries.flatten().filter_map(file).collect()
+    /// All files of the folder and those below it, whether they match or not: where one may be under a new name.
+    ///
+    /// # Errors
+    /// Where somebody asked to leave.
+    pub(super) fn everything(&self) -> Outcome<Vec<(String, PathBuf)>> {
+        let all = Self { pattern: Pattern::new("**/*").unwrap_or_default(), only: None, ..self.clone() };
+        all.look().map(|found| found.files)
     }
 
     /// The path of a file.

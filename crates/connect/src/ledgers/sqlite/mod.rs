@@ -166,6 +166,10 @@ impl Ledger for SqliteLedger {
         query::known(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
+    fn all_known(&self) -> Outcome<Vec<(String, Known)>> {
+        query::all_known(&self.connection()).map_err(|e| self.failed("be read", &e))
+    }
+
     fn note_known(&self, pipeline: &str, known: &[Known], reason: Option<&str>) -> Outcome<()> {
         write::note_known(&mut self.connection(), pipeline, known, reason).map_err(|e| self.failed("note names", &e))
     }

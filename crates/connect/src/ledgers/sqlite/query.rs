@@ -194,16 +194,17 @@ pub(super) fn texts(connection: &Connection, digest: &str) -> Sql<SealedTexts> {
 }
 
 pub(super) fn known(connection: &Connection, pipeline: &str) -> Sql<Vec<Known>> {
-    let sql = "select kind, name, place, part from known where pipeline = ?1 order by kind, name";
+    let all = all_known(connection)?;
+    Ok(all.into_iter().filter(|(of, _)| of == pipeline).map(|(_, known)| known).collect())
+}
+
+pub(super) fn all_known(connection: &Connection) -> Sql<Vec<(String, Known)>> {
+    let sql = "select pipeline, kind, name, place, part from known order by pipeline, kind, name";
     let mut statement = connection.prepare_cached(sql)?;
-    let rows = statement.query_map([pipeline], |r| {
-        let is_landing = r.get::<_, String>(0)? == kind_word(KnownKind::Landing);
-        Ok(Known {
-            kind: if is_landing { KnownKind::Landing } else { KnownKind::Arrival },
-            name: r.get(1)?,
-            place: r.get(2)?,
-            part: r.get(3)?,
-        })
+    let rows = statement.query_map([], |r| {
+        let is_landing = r.get::<_, String>(1)? == kind_word(KnownKind::Landing);
+        let kind = if is_landing { KnownKind::Landing } else { KnownKind::Arrival };
+        Ok((r.get(0)?, Known { kind, name: r.get(2)?, place: r.get(3)?, part: r.get(4)? }))
     })?;
     rows.collect()
 }

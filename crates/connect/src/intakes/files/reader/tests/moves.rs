@@ -49,7 +49,7 @@ fn a_full_dump_under_the_same_name_is_noticed(#[case] running: bool) {
 #[case::while_it_runs(true)]
 fn a_rotated_log_loses_and_doubles_nothing(
     #[case] running: bool,
-    #[values("app.1.jsonl", "app.jsonl.1")] rotated: &str,
+    #[values("app.1.jsonl", "app.jsonl.1", "done/app.jsonl.old")] rotated: &str,
 ) {
     let folder = Folder::new();
     folder.write("app.jsonl", &lines(0, 3));
@@ -57,6 +57,7 @@ fn a_rotated_log_loses_and_doubles_nothing(
     let known = positions(reader.as_mut(), Vec::new());
     // Written after the last look, before the rotation.
     folder.write("app.jsonl", &lines(3, 4));
+    fs::create_dir_all(path(&folder, rotated).parent().unwrap()).unwrap();
     fs::rename(path(&folder, "app.jsonl"), path(&folder, rotated)).unwrap();
     folder.write("app.jsonl", &lines(10, 12));
     if !running {
@@ -131,7 +132,7 @@ fn one_file_that_cannot_be_read_does_not_keep_the_others_back() {
     // A user with all rights can read everything.
     let folder = Folder::new();
     folder.write("a.jsonl", &lines(0, 1)).write("b.jsonl", &lines(0, 2));
-    fs::set_permissions(path(&folder, "a.jsonl"), fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(path(&folder, "a.jsonl"), fs::Permissions::from_mode(0o0)).unwrap();
     let readable = fs::File::open(path(&folder, "a.jsonl")).is_ok();
     let mut reader = folder.reader(Vec::new()).unwrap();
     let found = drain(reader.as_mut(), ALL);
