@@ -51,7 +51,15 @@ fn state(batch: &BatchRecord) -> String {
     }
 }
 
+/// A batch that was taken over from a landing's records: how long it took and what it read is not known.
+fn is_adopted(batch: &BatchRecord) -> bool {
+    batch.state == BatchState::Adopted
+}
+
 fn took(batch: &BatchRecord) -> String {
+    if is_adopted(batch) {
+        return String::new();
+    }
     let Some(end) = batch.settled_at else { return String::new() };
     show_duration(Duration::from_micros(u64::try_from(end - batch.opened_at).unwrap_or(0)))
 }
@@ -87,10 +95,10 @@ fn list(name: &str, batches: &[BatchRecord]) -> String {
             // Where room is short, the month, day and time tell batches apart.
             if is_wide { opened } else { opened[5..].to_string() },
             took(batch),
-            show_count(batch.read),
+            if is_adopted(batch) { String::new() } else { show_count(batch.read) },
         ];
         if is_wide {
-            cells.push(show_size(batch.bytes));
+            cells.push(if is_adopted(batch) { String::new() } else { show_size(batch.bytes) });
         }
         cells.extend([rejected, landed(batch, is_wide)]);
         table.row(cells);
@@ -118,13 +126,15 @@ fn landed(batch: &BatchRecord, with_names: bool) -> String {
 }
 
 fn detail(batch: &BatchRecord) -> String {
+    let times = match is_adopted(batch) {
+        true => format!("since {}", times::second(batch.opened_at)),
+        false => format!("opened {} · took {}", times::second(batch.opened_at), took(batch)),
+    };
     let mut out = format!(
-        "{} {} · {} · opened {} · took {}\n",
+        "{} {} · {} · {times}\n",
         style::bold(&format!("batch {}", batch.number)),
         style::dim(&format!("of lane {}", batch.lane)),
         state(batch),
-        times::second(batch.opened_at),
-        took(batch),
     );
     if let Some((lane, number)) = &batch.first {
         out.push_str(&format!("in the place of batch {number} of lane {lane}\n"));
@@ -135,7 +145,10 @@ fn detail(batch: &BatchRecord) -> String {
     if let Some(digest) = &batch.texts {
         out.push_str(&format!("sealed under the text {}\n", &digest[..digest.len().min(16)]));
     }
-    out.push_str(&format!("\nread {} ({}) from\n", show_many(batch.read, "event"), show_size(batch.bytes)));
+    out.push_str(&match is_adopted(batch) {
+        true => "\nread, by the records of the landings, from\n".to_string(),
+        false => format!("\nread {} ({}) from\n", show_many(batch.read, "event"), show_size(batch.bytes)),
+    });
     let mut ranges = Table::new(&[("partition", Align::Left), ("from", Align::Right), ("to", Align::Right)]);
     for range in &batch.ranges.0 {
         ranges.row(vec![range.partition.to_string(), range.from.to_string(), range.to.to_string()]);

@@ -336,7 +336,7 @@ fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
         "{} · {}: {} of {} ({})\n\n",
         style::bold(name),
         asked.what,
-        show_many(asked.batches.len() as u64, "whole batch"),
+        show_many(asked.batches.len() as u64, "batch"),
         show_many(sum(|b| b.read), "event"),
         show_size(sum(|b| b.bytes)),
     );

@@ -209,12 +209,12 @@ impl Plan {
                 UNKNOWN => "something that was not noted then".to_string(),
                 place => shown(place, &old.part),
             };
+            let whose = if old.name == own.label { "an arrival of that name".into() } else { old.name.clone() };
             let message = format!(
-                "{} reads {} now; the ledger has positions of {}, which read {before}, and it is not certain that this is \
-                 the same arrival",
+                "{} reads {} now; the ledger has positions of {whose}, which read {before}, and it is not certain that \
+                 this is the same arrival",
                 own.label,
                 shown(&own.place, &own.part),
-                old.name,
             );
             return Some(Failure::findings(message).with_help(format!(
                 "nothing was read. To go on where {old} was: sluice positions {pipeline} --take-over {old}={new}\nto start \

@@ -46,6 +46,7 @@ pub(super) fn choose(
     let known = ledger.known(name)?;
     let kept = pipeline.plan.choose(&asked.arrival, &asked.choice, &known)?;
     let what = match &asked.choice {
+        Choice::TakeOver(old) if *old == asked.arrival => format!("{old} continues at the positions that it has"),
         Choice::TakeOver(old) => format!("{} continues at the positions of {old}", asked.arrival),
         Choice::StartAnew => format!("{} starts as a new arrival, as its keys say", asked.arrival),
     };

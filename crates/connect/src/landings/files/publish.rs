@@ -53,7 +53,7 @@ pub(super) fn publish(
     }
     reach("publish.folders_synced");
     if let Some((shape, _)) = landing.typed.as_ref().filter(|_| !staged.files.is_empty()) {
-        shape.keep(&landing.records(), &landing.disk)?;
+        shape.keep(&batch.lane, &landing.records(), &landing.disk)?;
     }
     record.add(&LandedLine::new(batch, ranges, &staged))?;
     reach("publish.recorded");

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use arrow_schema::SchemaRef;
 use serde::{Deserialize, Serialize};
+use sluice_core::batch::LaneId;
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 
@@ -90,14 +91,14 @@ impl Shape {
         self.folder
     }
 
-    /// Keeps it, where it is not kept already.
-    pub(super) fn keep(&self, records: &Path, disk: &Disk) -> Outcome<()> {
+    /// Keeps it, where it is not kept already. Lanes publish at the same time: each writes a file of its own first.
+    pub(super) fn keep(&self, lane: &LaneId, records: &Path, disk: &Disk) -> Outcome<()> {
         if Self::landed(records, None)?.as_ref() == Some(self) {
             return Ok(());
         }
         disk.make_folders(records)?;
         let bytes = serde_json::to_vec(self).map_err(|e| Failure::internal(e.to_string()))?;
-        let hidden = records.join(".columns");
+        let hidden = records.join(format!(".columns-{lane}"));
         disk.write_file(&hidden, &bytes)?;
         disk.rename(&hidden, &place(records))?;
         disk.sync_folder(records)
@@ -134,7 +135,30 @@ pub(super) fn moved(folder: &str, fixed: &str, number: u32) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use arrow_schema::{DataType, Field, Schema};
     use rstest::rstest;
+    use std::sync::{Arc, Barrier};
+
+    #[test]
+    fn lanes_keep_the_columns_at_the_same_time() {
+        let folder = tempfile::tempdir().unwrap();
+        let (records, together) = (folder.path().join("landed"), Barrier::new(4));
+        let schema: SchemaRef = Arc::new(Schema::new(vec![Field::new("ticket", DataType::Utf8, false)]));
+        std::thread::scope(|scope| {
+            for lane in 0..4 {
+                let (records, together, schema) = (&records, &together, &schema);
+                scope.spawn(move || {
+                    for round in 0..50 {
+                        together.wait();
+                        let shape = Shape::and(None, schema, lane * 1000 + round);
+                        shape.keep(&LaneId::named(&format!("weighing.0.{lane}")), records, &Disk::default()).unwrap();
+                    }
+                });
+            }
+        });
+        assert!(Shape::landed(&records, None).unwrap().is_some());
+        assert_eq!(std::fs::read_dir(&records).unwrap().count(), 1, "nothing half written stays");
+    }
 
     #[rstest]
     #[case("all/2026", "all", 1, "all/2026")]
