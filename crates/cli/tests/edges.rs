@@ -122,6 +122,69 @@ fn adopting_takes_over_every_batch_of_every_file() {
     assert_eq!(in_folder(&project, "archive/all"), once(0..230));
 }
 
+/// The same pipeline with so many lanes.
+fn with_lanes(project: &TestProject, lanes: u32) {
+    let keys = format!("match = \"*.jsonl\"\nlanes = {lanes}");
+    project.write("pipelines/tickets.toml", File::default().text().replace("match = \"*.jsonl\"", &keys));
+}
+
+#[rstest]
+#[case(3, 1)]
+#[case(1, 3)]
+#[case(2, 3)]
+fn adopting_knows_how_far_files_were_read_when_lanes_have_changed(#[case] before: u32, #[case] after: u32) {
+    let project = project(&File::default());
+    for (lanes, start) in [(before, 0), (after, 300), (before, 600)] {
+        with_lanes(&project, lanes);
+        for file in 0..6 {
+            project.append(&format!("depots/{file}.jsonl"), good(start + file * 50..start + file * 50 + 50));
+        }
+        project.expect(0, RUN);
+        forget(&project);
+        project.expect(0, ADOPT);
+        let expected = once(0..start + 300);
+        assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (expected.clone(), expected));
+    }
+}
+
+/// One of these files is in a lane that the pipeline has no more.
+#[rstest]
+fn a_new_ledger_sees_what_lanes_landed_that_are_no_more(#[values("a", "b", "c", "d", "e", "f")] file: &str) {
+    let project = project(&File::default());
+    with_lanes(&project, 3);
+    project.write(&format!("depots/{file}.jsonl"), good(0..100));
+    project.expect(0, RUN);
+    with_lanes(&project, 1);
+    forget(&project);
+    let (_, err) = project.expect(6, RUN);
+    assert!(err.contains("--adopt"), "{err}");
+    project.append(&format!("depots/{file}.jsonl"), good(100..130));
+    project.expect(0, ADOPT);
+    assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..130), once(0..130)));
+}
+
+#[test]
+fn adopting_refuses_where_two_lanes_have_read_the_same_places() {
+    let project = project(&File::default());
+    with_lanes(&project, 3);
+    let fill = |start: u32| {
+        for file in 0..6 {
+            project.write(&format!("depots/{file}.jsonl"), good(start + file * 50..start + file * 50 + 50));
+        }
+    };
+    fill(100);
+    project.expect(0, RUN);
+    with_lanes(&project, 1);
+    // Shorter files under the same names.
+    (0..6).for_each(|file| project.write(&format!("depots/{file}.jsonl"), good(1000 + file * 20..1020 + file * 20)));
+    project.expect(0, RUN);
+    let landed = in_folder(&project, "archive/all");
+    forget(&project);
+    let (_, err) = project.expect(6, ADOPT);
+    assert!(err.contains("do not tell which of them read it last") && err.contains("nothing was taken over"), "{err}");
+    assert_eq!(in_folder(&project, "archive/all"), landed);
+}
+
 #[cfg(feature = "failpoints")]
 #[rstest]
 fn adopting_gives_a_landing_that_was_behind_what_it_lacks(#[values(1, 2, 3)] landed: u32) {

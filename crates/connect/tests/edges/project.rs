@@ -97,7 +97,7 @@ impl Project {
         let folder = if shm.is_dir() { shm } else { std::env::temp_dir() };
         let root = tempfile::Builder::new().prefix("edges").tempdir_in(folder).unwrap();
         let ledger = root.path().join("ledger.db");
-        let files = Files { event: "passage", swapped: false, lanes: 1, mended: false, third: false };
+        let files = Files { event: "passage", swapped: false, lanes: 1 + seed % 3, mended: false, third: false };
         let project = Self {
             root,
             seed,
@@ -164,7 +164,7 @@ impl Project {
 
     /// One thing that a user may do.
     pub(crate) fn step(&mut self, random: &mut Random, fuse: Option<i64>) {
-        match random.below(14) {
+        match random.below(15) {
             0..=2 => self.produce(random),
             3..=5 => self.run(random, fuse, false),
             6 => {
@@ -178,21 +178,21 @@ impl Project {
                 let into = ["x", "y", "z"][usize::try_from(random.below(2 + u64::from(self.files.third))).unwrap()];
                 self.replay(random, fuse, Some(into));
             }
-            11 => match random.below(3) {
+            11 => match random.below(2) {
                 0 => {
                     self.files.event = if self.files.event == "passage" { "lock_passage" } else { "passage" };
                     self.note(format!("the event is called {}", self.files.event));
                 }
-                1 => {
+                _ => {
                     self.files.swapped = !self.files.swapped;
                     self.note("the arrivals change places".into());
                 }
-                _ => {
-                    self.files.lanes = 1 + random.below(3);
-                    self.note(format!("{} lanes", self.files.lanes));
-                }
             },
-            12 => self.lose_or_restore(random, fuse),
+            12 => {
+                self.files.lanes = 1 + random.below(3);
+                self.note(format!("{} lanes", self.files.lanes));
+            }
+            13 => self.lose_or_restore(random, fuse),
             _ => self.second_checkout(),
         }
     }

@@ -94,9 +94,10 @@ pub fn first_of(batch: &BatchRecord) -> BatchName {
     batch.first.clone().unwrap_or_else(|| (batch.lane.clone(), batch.number))
 }
 
-/// Whether a batch was taken over from landings without the rejects that it had.
+/// Whether a batch was taken over from landings without the rejects that it had: they may have been read again already
+/// when a ledger was lost before.
 fn lacks_rejects(batch: &BatchRecord) -> bool {
-    batch.state == BatchState::Adopted && batch.landings.iter().any(|l| l.landing == REJECTS && l.landed_at.is_none())
+    batch.state == BatchState::Adopted && !batch.landings.iter().any(|l| l.landing == REJECTS && l.landed_at.is_some())
 }
 
 /// Whether a batch reads all events of its first batch.

@@ -8,7 +8,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::recover::lanes_of;
+use super::recover::all_lanes;
 use super::{Landings, REJECTS};
 use crate::batch::{LaneId, Ranges, Reread};
 use crate::event::Position;
@@ -25,8 +25,7 @@ pub(super) fn adopt(
     ledger: &dyn Ledger,
     landings: &Landings,
 ) -> Outcome<Vec<String>> {
-    let mut lanes = lanes_of(plan);
-    lanes.extend(ledger.lanes(&plan.pipeline)?);
+    let lanes = all_lanes(plan, ledger, landings)?;
     let mut names: Vec<&String> = landings.keys().collect();
     names.sort();
     let mut order = 0;
@@ -66,6 +65,7 @@ pub(super) fn adopt(
         adopted.push((lane, AdoptedLane { batches, last, positions: Vec::new() }));
     }
     refuse_another_order(plan, around, &adopted)?;
+    only_furthest(&mut adopted)?;
     reach("adopt.before");
     let adoption = Adoption { lanes: &adopted, order, texts: &plan.texts, known: &plan.known() };
     ledger.adopt(&plan.pipeline, &adoption)?;
@@ -140,6 +140,55 @@ fn refuse_another_order(plan: &Plan, around: &Surroundings, adopted: &[(LaneId, 
         }
     }
     Ok(())
+}
+
+/// A partition goes to another lane when their number changes: then only the lane that read it last tells how far it was
+/// read. Records do not tell which lane that was, but what was read once starts where another lane ended.
+fn only_furthest(adopted: &mut [(LaneId, AdoptedLane)]) -> Outcome<()> {
+    let mut furthest: BTreeMap<(String, Arc<str>), (usize, PartitionPosition)> = BTreeMap::new();
+    for place in 0..adopted.len() {
+        let (lane, one) = &adopted[place];
+        for own in &one.positions {
+            let key = (lane.arrival().to_string(), Arc::clone(&own.partition));
+            let Some((other, known)) = furthest.get(&key) else {
+                furthest.insert(key, (place, own.clone()));
+                continue;
+            };
+            let is_same = known.position == own.position && known.identity == own.identity;
+            if !is_same && read_twice(&adopted[*other].1, &one.batches, &own.partition) {
+                return Err(Failure::findings(format!(
+                    "lanes {} and {lane} have both read the same places of {}, and their records do not tell which of \
+                     them read it last",
+                    adopted[*other].0, own.partition
+                ))
+                .with_help(format!(
+                    "nothing was taken over, since reading from the wrong place would lose events or land them twice. \
+                     Restore the ledger; or land {} elsewhere and read from the beginning",
+                    lane.arrival()
+                )));
+            }
+            if own.position > known.position {
+                furthest.insert(key, (place, own.clone()));
+            }
+        }
+    }
+    for (place, (lane, one)) in adopted.iter_mut().enumerate() {
+        let arrival = lane.arrival().to_string();
+        one.positions.retain(|own| {
+            furthest.get(&(arrival.clone(), Arc::clone(&own.partition))).is_some_and(|(last, _)| *last == place)
+        });
+    }
+    Ok(())
+}
+
+/// Whether batches of two lanes hold the same places of a partition.
+fn read_twice(one: &AdoptedLane, others: &[AdoptedBatch], partition: &Arc<str>) -> bool {
+    let places = |batches: &[AdoptedBatch]| -> Vec<(Position, Position)> {
+        let ranges = batches.iter().flat_map(|b| b.ranges.0.iter());
+        ranges.filter(|r| r.partition == *partition).map(|r| (r.from, r.to)).collect()
+    };
+    let others = places(others);
+    places(&one.batches).iter().any(|(from, to)| others.iter().any(|(start, end)| start < to && from < end))
 }
 
 fn last_of(lane: &HeldLane) -> Option<u64> {

@@ -1,6 +1,8 @@
 //! What happens before a run reads anything: sealed batches are finished, lanes are taken over, and each landing's own
 //! record is compared with the ledger.
 
+use std::collections::BTreeSet;
+
 use super::committer::wait;
 use super::replay::replay_hold;
 use super::{Landings, Observer, REJECTS, RunEvent, Stop, open_landings};
@@ -118,17 +120,25 @@ pub(super) fn lanes_of(plan: &Plan) -> Vec<LaneId> {
     plan.arrivals.iter().flat_map(of).collect()
 }
 
+/// The lanes that the pipeline has or ever had, by the ledger and by the records of its landings: a new ledger knows
+/// nothing of lanes that were more.
+pub(super) fn all_lanes(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<Vec<LaneId>> {
+    let mut lanes: BTreeSet<LaneId> = lanes_of(plan).into_iter().collect();
+    lanes.extend(ledger.lanes(&plan.pipeline)?);
+    for landing in landings.values() {
+        let is_ours = |lane: &LaneId| !lane.is_aside() && plan.arrivals.iter().any(|a| a.label == lane.arrival());
+        lanes.extend(landing.lanes()?.into_iter().filter(is_ours));
+    }
+    Ok(lanes.into_iter().collect())
+}
+
 /// Compares what landings hold with what the ledger has sealed, before anything is touched. Gives what does not agree:
 /// a landing that holds more than the ledger, or batches of another ledger.
 pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<Option<String>> {
-    let mut lanes = lanes_of(plan);
-    lanes.extend(ledger.lanes(&plan.pipeline)?);
-    lanes.sort();
-    lanes.dedup();
     let mut names: Vec<&String> = landings.keys().collect();
     // Rejects last: what a landing says of its rows is easier to act upon.
     names.sort_by_key(|name| (name.as_str() == REJECTS, *name));
-    for lane in &lanes {
+    for lane in &all_lanes(plan, ledger, landings)? {
         let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
         for name in &names {
             let Some(held) = landings[*name].held(lane)? else { continue };
