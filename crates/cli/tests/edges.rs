@@ -122,6 +122,30 @@ fn adopting_takes_over_every_batch_of_every_file() {
     assert_eq!(in_folder(&project, "archive/all"), once(0..230));
 }
 
+/// Files that have their names already when the ledger is lost are in no record yet.
+#[cfg(feature = "failpoints")]
+#[rstest]
+fn adopting_ends_what_was_begun_to_be_published(
+    #[values("publish.before", "publish.begun", "publish.file_renamed", "publish.folders_synced", "publish.recorded")]
+    point: &str,
+    #[values(1, 2, 3)] time: u32,
+) {
+    let project = project(&File { third: true, ..File::default() });
+    project.write("depots/a.jsonl", good(0..100));
+    let killed = project.command(RUN).env("SLUICE_KILL_AT", format!("{point}:{time}")).output().unwrap();
+    assert_eq!(killed.status.code(), None);
+    forget(&project);
+    project.append("depots/a.jsonl", good(100..130));
+    if point == "publish.before" && time == 1 {
+        project.expect(0, RUN);
+    } else {
+        project.expect(6, RUN);
+        project.expect(0, ADOPT);
+    }
+    let third = in_folder(&project, "archive/third");
+    assert_eq!((in_folder(&project, "archive/all"), third), (once(0..130), once(0..130)));
+}
+
 /// The same pipeline with so many lanes.
 fn with_lanes(project: &TestProject, lanes: u32) {
     let keys = format!("match = \"*.jsonl\"\nlanes = {lanes}");

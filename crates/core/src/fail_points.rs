@@ -21,7 +21,7 @@ pub const COMMON: &[&str] = &[
 ];
 
 /// Points of publishing into files.
-pub const FILES: &[&str] = &["publish.file_renamed", "publish.folders_synced", "publish.recorded"];
+pub const FILES: &[&str] = &["publish.begun", "publish.file_renamed", "publish.folders_synced", "publish.recorded"];
 
 /// Points of publishing into topics.
 pub const TOPICS: &[&str] =

@@ -3,6 +3,7 @@
 //! A batch is staged under the hidden folder `.sluice/staging`, sealed, and then each file gets its final name by one
 //! rename. What has landed is noted in `.sluice/landed`, one line a batch, so that a landing can tell what it holds.
 
+mod begun;
 mod lines;
 mod parquet;
 mod publish;
@@ -10,6 +11,7 @@ mod record;
 mod shape;
 mod stage;
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
@@ -302,12 +304,17 @@ impl FilesLanding {
 
 impl Landing for FilesLanding {
     fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
-        self.record(lane).last()
+        // What was begun is visible in part, and as good as landed.
+        match begun::unfinished(self, lane)? {
+            Some(begun) => Ok(Some(begun.held)),
+            None => self.record(lane).last(),
+        }
     }
 
     fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
         let mut lanes = Vec::new();
         for lane in self.lanes()? {
+            begun::finish(self, &lane)?;
             let batches = self.record(&lane).all()?;
             lanes.push(HeldLane { lane, batches, read_to: None });
         }
@@ -316,7 +323,9 @@ impl Landing for FilesLanding {
 
     fn lanes(&self) -> Outcome<Vec<LaneId>> {
         let names = names_in(&self.records())?;
-        Ok(names.iter().filter_map(|name| name.strip_suffix(RECORD)).map(LaneId::named).collect())
+        let lane = |name: &String| name.strip_suffix(RECORD).or(name.strip_suffix(begun::BEGUN)).map(LaneId::named);
+        let lanes: BTreeSet<LaneId> = names.iter().filter_map(lane).collect();
+        Ok(lanes.into_iter().collect())
     }
 
     fn recorded(&self) -> Outcome<Vec<String>> {

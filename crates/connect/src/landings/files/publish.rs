@@ -8,9 +8,9 @@ use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::StagedWork;
 
-use super::FilesLanding;
 use super::record::LandedLine;
 use super::stage::StagedFiles;
+use super::{FilesLanding, begun};
 
 pub(super) fn publish(
     landing: &FilesLanding,
@@ -25,6 +25,21 @@ pub(super) fn publish(
         return clear(landing, batch, &staged);
     }
     reach("publish.before");
+    if !staged.files.is_empty() || !staged.removes.is_empty() {
+        begun::keep(landing, batch, ranges, StagedFiles::read(work)?)?;
+        reach("publish.begun");
+    }
+    make_visible(landing, batch, &staged)?;
+    if let Some((shape, _)) = landing.typed.as_ref().filter(|_| !staged.files.is_empty()) {
+        shape.keep(&batch.lane, &landing.records(), &landing.disk)?;
+    }
+    record.add(&LandedLine::new(batch, ranges, &staged))?;
+    reach("publish.recorded");
+    clear(landing, batch, &staged)
+}
+
+/// Gives the staged files their names, and takes away those that they replace.
+pub(super) fn make_visible(landing: &FilesLanding, batch: &BatchIdentity, staged: &StagedFiles) -> Outcome<()> {
     let mut folders: BTreeSet<&Path> = BTreeSet::new();
     let finals: Vec<_> =
         staged.files.iter().map(|f| (landing.root.join(&f.staged), landing.root.join(&f.path))).collect();
@@ -52,15 +67,10 @@ pub(super) fn publish(
         landing.disk.sync_folder(folder)?;
     }
     reach("publish.folders_synced");
-    if let Some((shape, _)) = landing.typed.as_ref().filter(|_| !staged.files.is_empty()) {
-        shape.keep(&batch.lane, &landing.records(), &landing.disk)?;
-    }
-    record.add(&LandedLine::new(batch, ranges, &staged))?;
-    reach("publish.recorded");
-    clear(landing, batch, &staged)
+    Ok(())
 }
 
-fn clear(landing: &FilesLanding, batch: &BatchIdentity, staged: &StagedFiles) -> Outcome<()> {
+pub(super) fn clear(landing: &FilesLanding, batch: &BatchIdentity, staged: &StagedFiles) -> Outcome<()> {
     let own = landing.staging(&batch.ledger, &batch.lane).join(batch.number.to_string());
     // Work of older versions was staged elsewhere.
     let others = staged.files.iter().filter_map(|f| Path::new(&f.staged).parent().map(Path::to_path_buf));

@@ -127,6 +127,9 @@ fn a_torn_record_is_mended_by_the_next_batch() {
     let record = store.folder.path().join(".sluice/landed/p.weighing.archive/weighing.0.0.jsonl");
     let text = fs::read_to_string(&record).unwrap();
     fs::write(&record, &text[..text.len() - 9]).unwrap();
+    // What was begun counts as held, though its record is torn.
+    assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 2);
+    fs::remove_file(record.with_extension("begun")).unwrap();
     assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 1);
     let work = suite::stage(landing.as_ref(), 3, &[("", &["c"])]);
     suite::publish(landing.as_ref(), 3, &work).unwrap();
@@ -204,6 +207,16 @@ impl Recorder for Crashes {
     }
 }
 
+fn copy_of(folder: &Path) -> tempfile::TempDir {
+    let copy = tempfile::tempdir().unwrap();
+    for path in files(folder, true) {
+        let to = copy.path().join(path.strip_prefix(folder).unwrap());
+        fs::create_dir_all(to.parent().unwrap()).unwrap();
+        fs::copy(&path, to).unwrap();
+    }
+    copy
+}
+
 /// Publishes a batch while every storage call is recorded; then, for each prefix of the calls, lays out what a crash
 /// would have left on the disk, publishes again, and looks.
 #[rstest]
@@ -231,6 +244,13 @@ fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: File
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, bytes).unwrap();
         }
+        // Whoever lost the ledger as well finds the batch whole, or nothing of it.
+        let lost = FilesStore { folder: copy_of(folder.path()), format: format.clone() };
+        let held = lost.landing().held(&suite::lane()).unwrap().unwrap().number;
+        let recorded = lost.landing().holdings(&[]).unwrap().lanes.remove(0).batches.last().unwrap().number;
+        assert_eq!(held, recorded, "after call {i}");
+        let whole: &[&str] = if held == 2 { &["0", "a", "b", "c", "d"] } else { &["0"] };
+        assert_eq!(lost.visible(), whole, "after call {i}");
         let store = FilesStore { folder, format: format.clone() };
         let before = store.visible();
         assert!(
