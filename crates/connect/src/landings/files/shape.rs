@@ -151,7 +151,7 @@ mod tests {
                     for round in 0..50 {
                         together.wait();
                         let shape = Shape::and(None, schema, lane * 1000 + round);
-                        shape.keep(&LaneId::named(&format!("weighing.0.{lane}")), records, &Disk::default()).unwrap();
+                        shape.keep(&LaneId::named(format!("weighing.0.{lane}")), records, &Disk::default()).unwrap();
                     }
                 });
             }
