@@ -39,12 +39,15 @@ pub const REPLAY: &[&str] = &["replay.begun", "publish.file_removed"];
 /// Points of taking over what landings hold, and of setting positions.
 pub const CHOICES: &[&str] = &["adopt.before", "adopt.after", "positions.before", "positions.after"];
 
+/// Points of giving up batches that cannot be finished.
+pub const GIVE_UP: &[&str] = &["give_up.withdrawn", "give_up.kept", "give_up.landed"];
+
 /// Points that only change feeds pass.
 pub const FEEDS: &[&str] = &["feed.slot_made", "feed.whole", "feed.portion"];
 
 /// Every point.
 pub fn all() -> impl Iterator<Item = &'static str> {
-    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, CHOICES, FEEDS].into_iter().flatten().copied()
+    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, CHOICES, GIVE_UP, FEEDS].into_iter().flatten().copied()
 }
 
 #[cfg(feature = "failpoints")]

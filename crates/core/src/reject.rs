@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 
+use crate::batch::BatchIdentity;
 use crate::event::Position;
+use crate::kinds::RefusedRow;
 use crate::values::json::write_string;
 
 /// Why an event was rejected: a stable word, and what it means.
@@ -78,6 +80,30 @@ pub struct Reject {
 
 /// The station of rejects that broke the contract.
 pub const CONTRACT: &str = "contract";
+
+/// The lines of rejects for rows that a landing of an event did not take.
+pub(crate) fn lines_of(
+    rows: &[RefusedRow],
+    (event, landing): (&str, &str),
+    batch: &BatchIdentity,
+    reason: Reason,
+) -> String {
+    let mut lines = String::new();
+    for row in rows {
+        let reject = Reject {
+            partition: Arc::clone(&row.partition),
+            position: row.position,
+            length: row.bytes.len() as u64,
+            station: landing.into(),
+            field: row.column.clone(),
+            reason,
+            message: row.message.clone(),
+            bytes: row.bytes.clone(),
+        };
+        reject.write_line(&mut lines, event, batch.lane.as_str(), batch.number);
+    }
+    lines
+}
 
 impl Reject {
     /// Writes the reject as one line of JSON. Bytes that are not UTF-8 are written as base64.

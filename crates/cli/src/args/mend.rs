@@ -62,11 +62,11 @@ pub(crate) struct PositionsArgs {
     #[arg(long, value_name = "OLD=NEW", conflicts_with_all = ["set", "changes"])]
     pub take_over: Option<String>,
 
-    /// Start an arrival as a new one, as its keys say; positions that the ledger has under its name are kept aside
+    /// Treat an arrival as a new one: it starts where its keys say, and leaves the positions under its name unused
     #[arg(long, value_name = "NEW", conflicts_with_all = ["set", "changes", "take_over"])]
-    pub start_anew: Option<String>,
+    pub as_new: Option<String>,
 
-    /// With --set, --take-over and --start-anew: why; it is kept in the ledger
+    /// Why positions change; the ledger keeps it. Required with --set, --take-over and --as-new
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
 

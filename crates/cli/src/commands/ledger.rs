@@ -118,6 +118,11 @@ fn list(name: &str, batches: &[BatchRecord]) -> String {
 /// Rows in each landing; without room for their names, all together.
 fn landed(batch: &BatchRecord, with_names: bool) -> String {
     let landings = || batch.landings.iter().filter(|l| l.landing != REJECTS);
+    if is_adopted(batch) {
+        // Their records do not tell how many rows it has.
+        let names = landings().filter(|l| with_names && l.landed_at.is_some()).map(|l| style::dim(&l.landing));
+        return names.collect::<Vec<_>>().join(" · ");
+    }
     if !with_names {
         return show_count(landings().map(|l| l.rows).sum());
     }

@@ -45,7 +45,7 @@ struct Files {
     swapped: bool,
     lanes: u64,
     /// Whether the contract takes every event, and the landing computes every row.
-    mended: bool,
+    fixed: bool,
     /// Whether there is a third landing.
     third: bool,
 }
@@ -97,7 +97,7 @@ impl Project {
         let folder = if shm.is_dir() { shm } else { std::env::temp_dir() };
         let root = tempfile::Builder::new().prefix("edges").tempdir_in(folder).unwrap();
         let ledger = root.path().join("ledger.db");
-        let files = Files { event: "passage", swapped: false, lanes: 1 + seed % 3, mended: false, third: false };
+        let files = Files { event: "passage", swapped: false, lanes: 1 + seed % 3, fixed: false, third: false };
         let project = Self {
             root,
             seed,
@@ -131,14 +131,14 @@ impl Project {
 
     /// The plan of the files as they are, its names as the ledger knows them.
     fn plan(&self, ledger: &dyn Ledger) -> Outcome<Plan> {
-        let Files { event, swapped, lanes, mended, third } = &self.files;
+        let Files { event, swapped, lanes, fixed, third } = &self.files;
         let (one, two) = if *swapped { ("lower", "upper") } else { ("upper", "lower") };
         let project = "[project]\nname = \"tarrow\"\n[connection.upper]\nurl = \"mem:upper\"\n[connection.lower]\nurl = \
                        \"mem:lower\"\n[connection.x]\nurl = \"mem:x\"\n[connection.y]\nurl = \"mem:y\"\n[connection.z]\n\
                        url = \"mem:z\"\n";
         // A bad event is a text where a number is expected; y divides by zero for some.
-        let ty = if *mended { "text" } else { "integer" };
-        let divided = if *mended { "id" } else { "case when 10 / d > 0 then id else id end as id" };
+        let ty = if *fixed { "text" } else { "integer" };
+        let divided = if *fixed { "id" } else { "case when 10 / d > 0 then id else id end as id" };
         let lanes = format!("lanes = {lanes}");
         let mut pipeline = format!(
             "pipeline = \"p\"\nbatch = {{ rows = 4 }}\nrejects = {{ share = \"100%\", least = 1000000 }}\n[event.{event}]\n\
@@ -168,8 +168,8 @@ impl Project {
             0..=2 => self.produce(random),
             3..=5 => self.run(random, fuse, false),
             6 => {
-                self.files.mended = !self.files.mended;
-                self.note(format!("mended: {}", self.files.mended));
+                self.files.fixed = !self.files.fixed;
+                self.note(format!("fixed: {}", self.files.fixed));
             }
             7 | 8 => self.retry(random, fuse),
             9 => self.replay(random, fuse, None),
@@ -360,7 +360,7 @@ impl Project {
 
     /// The ledger is lost, or an older copy takes its place; then the run refuses, and adopts.
     fn lose_or_restore(&mut self, random: &mut Random, fuse: Option<i64>) {
-        let mended = self.unfinished_mended();
+        let fixed = self.unfinished_mended();
         match (random.below(3), self.backup.take()) {
             (0, Some(backup)) => {
                 self.note("an older ledger is restored".into());
@@ -397,8 +397,8 @@ impl Project {
             }
         }
         // What is not whole is taken over under the file that it was read with.
-        if let Some(mended) = mended {
-            self.files.mended = mended;
+        if let Some(fixed) = fixed {
+            self.files.fixed = fixed;
         }
         self.run(random, None, false);
         if self.renamed {
@@ -480,8 +480,8 @@ impl Project {
 
     /// Ends in peace: everything runs, everything is good, every reject is read again, the third landing is filled.
     pub(crate) fn settle(&mut self) {
-        self.note("the end: mended, run until caught up, rejects read again".into());
-        self.files.mended = true;
+        self.note("the end: fixed, run until caught up, rejects read again".into());
+        self.files.fixed = true;
         let all = Until { caught_up: true, batches: None, adopt: true };
         if let Err(failure) = self.try_run(all) {
             // Somebody renamed what a lost or restored ledger does not know: the choice is made for what lands now.

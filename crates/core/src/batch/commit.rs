@@ -1,7 +1,6 @@
 //! The steps from staged to settled. See docs/architecture.md for why each comes where it does.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use super::{BatchIdentity, BatchName, Ranges, StationCount};
 use crate::fail_points::reach;
@@ -9,7 +8,7 @@ use crate::failure::{Failure, Outcome};
 use crate::kinds::{Landing, RefusedRow, StagedWork};
 use crate::ledger::Ledger;
 use crate::plan::SealedTexts;
-use crate::reject::{Reason, Reject};
+use crate::reject::{self, Reason};
 
 /// The work of one landing in a batch.
 #[derive(Clone, Debug, PartialEq)]
@@ -158,19 +157,8 @@ impl Sealed {
             .get(crate::run::REJECTS)
             .ok_or_else(|| Failure::internal("rows were refused, and there is no place for rejects"))?;
         let event = landing.split('.').next().unwrap_or_default();
-        let mut lines = String::new();
+        let lines = reject::lines_of(refused, (event, landing), &self.identity, Reason::REFUSED);
         for row in refused {
-            let reject = Reject {
-                partition: Arc::clone(&row.partition),
-                position: row.position,
-                length: row.bytes.len() as u64,
-                station: landing.into(),
-                field: row.column.clone(),
-                reason: Reason::REFUSED,
-                message: row.message.clone(),
-                bytes: row.bytes.clone(),
-            };
-            reject.write_line(&mut lines, event, self.identity.lane.as_str(), self.identity.number);
             let is_known = |a: &&mut (String, Option<String>, u64)| a.0 == landing && a.1 == row.column;
             match all.iter_mut().find(is_known) {
                 Some(known) => known.2 += 1,

@@ -270,7 +270,8 @@ pub trait Landing: Send + Sync {
     /// Where the store cannot be reached or its record cannot be read.
     fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>>;
 
-    /// All that the store holds, for taking it over. `lanes` are those that the pipeline has.
+    /// All that the store holds, for taking it over. `lanes` are those that the pipeline has. A batch that was begun to
+    /// be published, and that a crash left visible in part, is completed first.
     ///
     /// # Errors
     /// Where the store cannot be reached or its record cannot be read.
@@ -349,6 +350,16 @@ pub trait Landing: Send + Sync {
             true => Err(crate::failure::Failure::internal("this landing cannot replace what has landed")),
             false => Ok(work),
         }
+    }
+
+    /// Removes what a batch has staged here, and what is visible of it or of the rows that it replaces: its events become
+    /// rejects. Needed only where publishing is more than one step.
+    ///
+    /// # Errors
+    /// Where the store refuses.
+    fn withdraw(&self, batch: &BatchIdentity, work: &StagedWork) -> Outcome<()> {
+        let _ = (batch, work);
+        Ok(())
     }
 
     /// The events of the rows of staged work, where the landing has them, with no message: for making rejects of work

@@ -39,7 +39,7 @@ pub enum Choice {
     /// It goes on where the one of this name in the ledger was.
     TakeOver(String),
     /// It begins as its keys say.
-    StartAnew,
+    AsNew,
 }
 
 /// One arrival or landing of the plan, while it is being recognised.
@@ -102,7 +102,7 @@ impl Plan {
             );
             return Err(Failure::findings(message).with_help(format!(
                 "nothing was read. To continue where {other} was, give the pipeline its old name: the name is part of what \
-                 its landings hold\nto read from the beginning as a new pipeline: sluice positions {pipeline} --start-anew {} \
+                 its landings hold\nto read from the beginning as a new pipeline: sluice positions {pipeline} --as-new {} \
                  --reason \"…\"",
                 own.name,
             )));
@@ -151,7 +151,7 @@ impl Plan {
                     Err(wrong(format!("the ledger knows no arrival `{old}` of {}", self.pipeline), help))
                 }
             },
-            Choice::StartAnew => {
+            Choice::AsNew => {
                 let names: Vec<&str> = known.iter().filter(is_arrival).map(|k| k.name.as_str()).collect();
                 // What it might have been is given up, so that nobody asks again.
                 let bound: Vec<&str> = self.arrivals.iter().map(|a| a.label.as_str()).collect();
@@ -196,14 +196,8 @@ impl Plan {
 
     /// The first arrival about which it is not certain whether the ledger knows it.
     fn uncertain(&self, present: &[Present], known: &[&Known]) -> Option<Failure> {
-        let left: Vec<&&Known> = known
-            .iter()
-            .filter(|k| !k.place.is_empty() && !present.iter().any(|p| p.name.as_deref() == Some(&k.name)))
-            .collect();
         for own in present.iter().filter(|p| p.name.is_none()) {
-            let might_be = |k: &&&&Known| k.name == own.label || k.place == own.place || k.place == UNKNOWN;
-            let candidates: Vec<&&&Known> = left.iter().filter(might_be).collect();
-            let Some(old) = candidates.iter().find(|k| k.name == own.label).or(candidates.first()) else { continue };
+            let Some(old) = may_be(own, present, known) else { continue };
             let pipeline = &self.pipeline;
             let before = match old.place.as_str() {
                 UNKNOWN => "something that was not noted then".to_string(),
@@ -217,8 +211,9 @@ impl Plan {
                 shown(&own.place, &own.part),
             );
             return Some(Failure::findings(message).with_help(format!(
-                "nothing was read. To go on where {old} was: sluice positions {pipeline} --take-over {old}={new}\nto start \
-                 as a new arrival: sluice positions {pipeline} --start-anew {new}\nboth keep the --reason in the ledger",
+                "nothing was read. To continue at the positions of {old}: sluice positions {pipeline} --take-over \
+                 {old}={new} --reason \"…\"\nto start as a new arrival: sluice positions {pipeline} --as-new {new} \
+                 --reason \"…\"",
                 old = old.name,
                 new = own.label,
             )));
@@ -229,6 +224,15 @@ impl Plan {
 
 fn shown(place: &str, part: &str) -> String {
     if part.is_empty() { format!("`{place}`") } else { format!("`{place}` ({part})") }
+}
+
+/// The name of the ledger that an arrival without one may be: of those that no other arrival has, the one with its
+/// label, or else one with its place.
+fn may_be<'k>(own: &Present, present: &[Present], known: &[&'k Known]) -> Option<&'k Known> {
+    let is_left = |k: &&&Known| !k.place.is_empty() && is_free(present, &k.name);
+    let might = |k: &&&Known| k.name == own.label || k.place == own.place || k.place == UNKNOWN;
+    let candidates: Vec<&&Known> = known.iter().filter(is_left).filter(might).collect();
+    candidates.iter().find(|k| k.name == own.label).or(candidates.first()).map(|k| **k)
 }
 
 fn is_free(present: &[Present], name: &str) -> bool {
@@ -328,14 +332,8 @@ mod tests {
         by_label_and_place(&mut present, &known);
         by_place(&mut present, &known);
         by_label(&mut present, &known, true);
-        let left = |k: &&&Known| !k.place.is_empty() && is_free(&present, &k.name);
-        let unsure: Vec<bool> = present
-            .iter()
-            .map(|p| {
-                let might = |k: &&&&Known| k.name == p.label || k.place == p.place || k.place == UNKNOWN;
-                p.name.is_none() && known.iter().filter(left).any(|k| might(&&k))
-            })
-            .collect();
+        let unsure: Vec<bool> =
+            present.iter().map(|p| p.name.is_none() && may_be(p, &present, &known).is_some()).collect();
         name_others(&mut present, &known);
         present.iter().zip(unsure).map(|(p, u)| if u { "-".into() } else { p.name.clone().unwrap() }).collect()
     }

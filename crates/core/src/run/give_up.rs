@@ -8,12 +8,13 @@ use std::sync::Arc;
 
 use super::recover::sealed_plan;
 use super::{Landings, Processor, REJECTS, open_landings};
-use crate::batch::{BatchIdentity, Ranges, Sealed};
+use crate::batch::{BatchIdentity, Ranges, Readings, Sealed, first_of};
+use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{Read, ReadLimit, RefusedRow, StagedWork};
-use crate::ledger::Ledger;
+use crate::ledger::{BatchQuery, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
-use crate::reject::{Reason, Reject};
+use crate::reject::{self, Reason};
 
 /// What was done with one landing of a batch.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -73,22 +74,46 @@ impl Batch<'_> {
             Err(failure) if failure.passing || name == REJECTS => return Err(failure),
             Err(failure) => failure.message,
         };
-        let mut events = match landing.staged_events(batch, work)? {
-            Some(events) => events,
-            None => self.events_of(name, ranges)?,
+        let (mut events, is_spooled) = match landing.staged_events(batch, work)? {
+            Some(events) => (events, true),
+            None => (self.events_of(name, ranges)?, false),
         };
+        if is_spooled && self.replaces_rows(name)? {
+            return Err(Failure::findings(format!(
+                "{name} cannot publish {batch}: {why}; its events cannot become rejects, because it is a replay and the \
+                 rows that it replaces are still there"
+            ))
+            .with_help("nothing was changed; fix what keeps the landing from publishing, then run again"));
+        }
         let count = events.len() as u64;
         if count < work.rows {
             return Err(Failure::findings(format!(
                 "{name} cannot publish {batch}: {why}; and only {count} of its {} events can still be read",
                 work.rows
             ))
-            .with_help("nothing was changed; restore the source, or mend what keeps the landing from publishing"));
+            .with_help("nothing was changed; restore the source, or fix what keeps the landing from publishing"));
         }
         events.iter_mut().for_each(|event| event.message.clone_from(&why));
+        // What can be read again goes first, so that a crash in between cannot leave rows beside their rejects. A spool
+        // is the only place of its events and stays until they are kept.
+        if !is_spooled {
+            landing.withdraw(batch, work)?;
+            reach("give_up.withdrawn");
+        }
         self.keep(name, &events, Reason::UNFINISHED)?;
+        reach("give_up.kept");
         self.ledger.landed(batch, name, count, count - work.rows)?;
+        reach("give_up.landed");
         Ok(Some(GivenUp { batch: batch.clone(), landing: name.into(), why, events: count }))
+    }
+
+    /// Whether the batch would have replaced rows of earlier readings in a landing.
+    fn replaces_rows(&self, landing: &str) -> Outcome<bool> {
+        let batch = &self.sealed.identity;
+        let all = self.ledger.batches(&batch.pipeline, BatchQuery::default())?;
+        let own = all.iter().find(|b| b.lane == batch.lane && b.number == batch.number);
+        let Some(own) = own.filter(|own| own.whole && own.first.is_some()) else { return Ok(false) };
+        Ok(Readings::new(&all).in_landing(&first_of(own), landing).iter().any(|b| b.opened < own.opened))
     }
 
     /// Keeps rejects, durable before the ledger counts them.
@@ -97,20 +122,7 @@ impl Batch<'_> {
         let batch = &self.sealed.identity;
         let place = self.plan.landings.iter().find(|l| l.label == landing);
         let event = place.map_or("", |l| self.plan.events[l.event].name.as_str());
-        let mut lines = String::new();
-        for row in events {
-            let reject = Reject {
-                partition: Arc::clone(&row.partition),
-                position: row.position,
-                length: row.bytes.len() as u64,
-                station: landing.into(),
-                field: row.column.clone(),
-                reason,
-                message: row.message.clone(),
-                bytes: row.bytes.clone(),
-            };
-            reject.write_line(&mut lines, event, batch.lane.as_str(), batch.number);
-        }
+        let lines = reject::lines_of(events, (event, landing), batch, reason);
         rejects.keep_refused(batch, landing, &lines)
     }
 

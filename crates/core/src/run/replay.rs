@@ -164,6 +164,7 @@ fn read_again(
     let number = ledger.begin_replay(&plan.pipeline, work.what, work.reason)?;
     reach("replay.begun");
     let mut report = ReplayReport { number, ..ReplayReport::default() };
+    let readings = &Readings::new(&batches);
     for arrival in &plan.arrivals {
         let portions: Vec<&Portion> = work.portions.iter().filter(|p| p.first.0.arrival() == arrival.label).collect();
         if portions.is_empty() {
@@ -172,7 +173,6 @@ fn read_again(
         let intake = arrival.open(around)?;
         let reach_of: Vec<usize> = arrival.events().flat_map(|e| plan.landings_of(e)).collect();
         let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
-        let readings = Readings::new(&batches);
         let again = Again { plan, ledger, landings, arrival, into, all: reach_of, readings, stop, observer };
         for portion in portions {
             if stop.is_settling() {
@@ -208,7 +208,7 @@ struct Again<'a> {
     into: Vec<usize>,
     /// Every landing that events of the arrival can reach.
     all: Vec<usize>,
-    readings: Readings<'a>,
+    readings: &'a Readings<'a>,
     stop: &'a Stop,
     observer: &'a dyn Observer,
 }

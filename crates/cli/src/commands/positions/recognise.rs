@@ -19,8 +19,8 @@ pub(super) struct Asked {
 
 /// What the options ask for.
 pub(super) fn asked(args: &PositionsArgs) -> Outcome<Option<Asked>> {
-    if let Some(arrival) = &args.start_anew {
-        return Ok(Some(Asked { arrival: arrival.clone(), choice: Choice::StartAnew }));
+    if let Some(arrival) = &args.as_new {
+        return Ok(Some(Asked { arrival: arrival.clone(), choice: Choice::AsNew }));
     }
     let Some(text) = &args.take_over else { return Ok(None) };
     let (old, new) = text.split_once('=').ok_or_else(|| {
@@ -48,7 +48,7 @@ pub(super) fn choose(
     let what = match &asked.choice {
         Choice::TakeOver(old) if *old == asked.arrival => format!("{old} continues at the positions that it has"),
         Choice::TakeOver(old) => format!("{} continues at the positions of {old}", asked.arrival),
-        Choice::StartAnew => format!("{} starts as a new arrival, as its keys say", asked.arrival),
+        Choice::AsNew => format!("{} starts as a new arrival, as its keys say", asked.arrival),
     };
     if arguments.output == OutputKind::Text {
         output::print(&format!("{}: {what}\n", style::bold(name)));

@@ -16,9 +16,13 @@ use super::{FilesLanding, publish};
 /// What the names of these files end in; what stands before it is the lane.
 pub(super) const BEGUN: &str = ".begun";
 
+/// The version of the file's form.
+const VERSION: u32 = 1;
+
 /// The last batch of a lane that was begun to be published.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Begun {
+    version: u32,
     pipeline: String,
     #[serde(flatten)]
     pub held: HeldBatch,
@@ -32,7 +36,7 @@ fn place(landing: &FilesLanding, lane: &LaneId) -> PathBuf {
 /// Keeps what is about to happen; on return it is durable.
 pub(super) fn keep(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Ranges, staged: StagedFiles) -> Outcome<()> {
     let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
-    let begun = Begun { pipeline: batch.pipeline.clone(), held, staged };
+    let begun = Begun { version: VERSION, pipeline: batch.pipeline.clone(), held, staged };
     let bytes = serde_json::to_vec(&begun).map_err(|e| Failure::internal(format!("a batch cannot be noted: {e}")))?;
     let place = place(landing, &batch.lane);
     let is_new = !place.exists();
@@ -56,6 +60,10 @@ pub(super) fn unfinished(landing: &FilesLanding, lane: &LaneId) -> Outcome<Optio
     };
     // What a crash tore was not followed by anything.
     let Ok(begun) = serde_json::from_slice::<Begun>(&bytes) else { return Ok(None) };
+    if begun.version > VERSION {
+        let message = format!("the record {} was written by a newer version of sluice", path.display());
+        return Err(Failure::findings(message).with_help("use that version"));
+    }
     let last = landing.record(lane).last()?;
     let is_done = last.is_some_and(|l| l.ledger == begun.held.ledger && l.number >= begun.held.number);
     let exists = |path: &String| landing.root.join(path).exists();
@@ -63,9 +71,19 @@ pub(super) fn unfinished(landing: &FilesLanding, lane: &LaneId) -> Outcome<Optio
     Ok(Some(begun).filter(|_| !is_done && is_there))
 }
 
+/// Forgets what was begun, once nothing of it is visible.
+pub(super) fn forget(landing: &FilesLanding, lane: &LaneId) -> Outcome<()> {
+    let place = place(landing, lane);
+    if !place.exists() {
+        return Ok(());
+    }
+    landing.disk.remove_file(&place)?;
+    landing.disk.sync_folder(&landing.records())
+}
+
 /// Brings to an end what a ledger that is lost had begun.
 pub(super) fn finish(landing: &FilesLanding, lane: &LaneId) -> Outcome<()> {
-    let Some(Begun { pipeline, held, staged }) = unfinished(landing, lane)? else { return Ok(()) };
+    let Some(Begun { pipeline, held, staged, .. }) = unfinished(landing, lane)? else { return Ok(()) };
     let batch = BatchIdentity { ledger: held.ledger, pipeline, lane: lane.clone(), number: held.number };
     publish::make_visible(landing, &batch, &staged)?;
     landing.record(lane).add(&LandedLine::new(&batch, &held.ranges, &staged))?;

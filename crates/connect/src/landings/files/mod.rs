@@ -367,6 +367,10 @@ impl Landing for FilesLanding {
         Ok(Published::default())
     }
 
+    fn withdraw(&self, batch: &BatchIdentity, work: &StagedWork) -> Outcome<()> {
+        publish::withdraw(self, batch, work)
+    }
+
     fn with_refused(&self, batch: &BatchIdentity, work: StagedWork) -> Outcome<StagedWork> {
         stage::with_refused(&self.root, batch, work)
     }

@@ -70,6 +70,21 @@ pub(super) fn make_visible(landing: &FilesLanding, batch: &BatchIdentity, staged
     Ok(())
 }
 
+/// Removes every file of a batch that is given up, and those that it would have replaced.
+pub(super) fn withdraw(landing: &FilesLanding, batch: &BatchIdentity, work: &StagedWork) -> Outcome<()> {
+    let staged = StagedFiles::read(work)?;
+    let paths = staged.files.iter().map(|f| &f.path).chain(&staged.removes);
+    let visible: Vec<_> = paths.map(|path| landing.root.join(path)).filter(|path| path.exists()).collect();
+    for path in &visible {
+        landing.disk.remove_file(path)?;
+    }
+    for folder in visible.iter().filter_map(|path| path.parent()).collect::<BTreeSet<_>>() {
+        landing.disk.sync_folder(folder)?;
+    }
+    begun::forget(landing, &batch.lane)?;
+    clear(landing, batch, &staged)
+}
+
 pub(super) fn clear(landing: &FilesLanding, batch: &BatchIdentity, staged: &StagedFiles) -> Outcome<()> {
     let own = landing.staging(&batch.ledger, &batch.lane).join(batch.number.to_string());
     // Work of older versions was staged elsewhere.
