@@ -131,25 +131,7 @@ fn landed(batch: &BatchRecord, with_names: bool) -> String {
 }
 
 fn detail(batch: &BatchRecord) -> String {
-    let times = match is_adopted(batch) {
-        true => format!("since {}", times::second(batch.opened_at)),
-        false => format!("opened {} · took {}", times::second(batch.opened_at), took(batch)),
-    };
-    let mut out = format!(
-        "{} {} · {} · {times}\n",
-        style::bold(&format!("batch {}", batch.number)),
-        style::dim(&format!("of lane {}", batch.lane)),
-        state(batch),
-    );
-    if let Some((lane, number)) = &batch.first {
-        out.push_str(&format!("in the place of batch {number} of lane {lane}\n"));
-    }
-    if let Some((lane, number)) = &batch.replaced_by {
-        out.push_str(&format!("its place was taken by batch {number} of lane {lane}\n"));
-    }
-    if let Some(digest) = &batch.texts {
-        out.push_str(&format!("sealed under the text {}\n", &digest[..digest.len().min(16)]));
-    }
+    let mut out = head(batch);
     out.push_str(&match is_adopted(batch) {
         true => "\nread, by the records of the landings, from\n".to_string(),
         false => format!("\nread {} ({}) from\n", show_many(batch.read, "event"), show_size(batch.bytes)),
@@ -160,20 +142,14 @@ fn detail(batch: &BatchRecord) -> String {
     }
     out.push_str(&ranges.render(screen_width()));
     out.push('\n');
-    let mut counts = Table::new(&[
-        ("station", Align::Left),
-        ("in", Align::Right),
-        ("out", Align::Right),
-        ("filtered", Align::Right),
-        ("merged", Align::Right),
-        ("rejected", Align::Right),
-        ("held", Align::Right),
-    ]);
-    for c in &batch.counts {
-        let numbers = [c.input, c.output, c.filtered, c.merged, c.rejected, c.held].map(show_count);
-        counts.row(std::iter::once(c.station.clone()).chain(numbers).collect());
+    if is_adopted(batch) {
+        for landing in &batch.landings {
+            let what = if landing.landed_at.is_some() { "held it when it was adopted" } else { "did not hold it" };
+            out.push_str(&format!("{}: {what}\n", style::bold(&landing.landing)));
+        }
+        return out;
     }
-    out.push_str(&counts.render(screen_width()));
+    out.push_str(&counts(batch));
     for landing in &batch.landings {
         let when = match landing.landed_at {
             Some(at) => format!("landed {}", times::second(at)),
@@ -191,4 +167,47 @@ fn detail(batch: &BatchRecord) -> String {
         }
     }
     out
+}
+
+/// Which batch it is, and under which text it was sealed.
+fn head(batch: &BatchRecord) -> String {
+    let times = match is_adopted(batch) {
+        true => format!("since {}", times::second(batch.opened_at)),
+        false => format!("opened {} · took {}", times::second(batch.opened_at), took(batch)),
+    };
+    let mut out = format!(
+        "{} {} · {} · {times}\n",
+        style::bold(&format!("batch {}", batch.number)),
+        style::dim(&format!("of lane {}", batch.lane)),
+        state(batch),
+    );
+    if let Some((lane, number)) = &batch.first {
+        out.push_str(&format!("in the place of batch {number} of lane {lane}\n"));
+    }
+    if let Some((lane, number)) = &batch.replaced_by {
+        out.push_str(&format!("its place was taken by batch {number} of lane {lane}\n"));
+    }
+    if let Some(digest) = &batch.texts {
+        let what = if is_adopted(batch) { "adopted" } else { "sealed" };
+        out.push_str(&format!("{what} under the text {}\n", &digest[..digest.len().min(16)]));
+    }
+    out
+}
+
+/// What each station did with the events of a batch.
+fn counts(batch: &BatchRecord) -> String {
+    let mut counts = Table::new(&[
+        ("station", Align::Left),
+        ("in", Align::Right),
+        ("out", Align::Right),
+        ("filtered", Align::Right),
+        ("merged", Align::Right),
+        ("rejected", Align::Right),
+        ("held", Align::Right),
+    ]);
+    for c in &batch.counts {
+        let numbers = [c.input, c.output, c.filtered, c.merged, c.rejected, c.held].map(show_count);
+        counts.row(std::iter::once(c.station.clone()).chain(numbers).collect());
+    }
+    counts.render(screen_width())
 }

@@ -96,7 +96,7 @@ impl State {
             (Some(holder), ..) => style::good(&format!("runs (process {})", holder.pid)),
             (None, true, _) if self.end.is_some() => style::bad("stopped"),
             (None, true, n) if n > 0 => style::warn(&format!("{} to finish", show_many(n, "batch"))),
-            (None, true, _) if self.totals.batches == 0 => "never ran".into(),
+            (None, true, _) if self.totals.last_settled_at.is_none() => "never ran".into(),
             (None, true, _) => "at rest".into(),
         }
     }

@@ -17,6 +17,22 @@ fn adopting_takes_over_every_batch_of_every_file() {
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..230), once(0..230)));
     project.expect(0, RUN);
     assert_eq!(in_folder(&project, "archive/all"), once(0..230));
+    // Nobody knows how many rows those batches have, so no number is shown.
+    let (out, _) = project.expect(0, &["ledger", "tickets", "--batch", "1"]);
+    assert!(out.contains("ticket.all: held it when it was adopted") && !out.contains("0 rows"), "{out}");
+}
+
+#[test]
+fn a_pipeline_that_only_adopted_is_not_one_that_never_ran() {
+    let project = project(&File::default());
+    project.write("depots/a.jsonl", good(0..20));
+    project.expect(0, RUN);
+    forget(&project);
+    project.expect(0, ADOPT);
+    let (out, _) = project.expect(0, &[]);
+    assert!(out.contains("at rest"), "{out}");
+    let (_, err) = project.expect(3, &["positions", "tickets", "--as-new", "ticket.0"]);
+    assert!(err.contains("--as-new of tickets needs a reason"), "{err}");
 }
 
 /// Files that have their names already when the ledger is lost are in no record yet.

@@ -39,8 +39,9 @@ pub(super) fn choose(
 ) -> Outcome<Exit> {
     let name = &pipeline.config.name;
     let Some(reason) = args.reason.as_deref().filter(|r| !r.trim().is_empty()) else {
-        return Err(Failure::new(FailureKind::Configuration, "this needs a reason")
-            .with_help("say why, for whoever asks later: --reason \"…\""));
+        let option = if args.take_over.is_some() { "--take-over" } else { "--as-new" };
+        return Err(Failure::new(FailureKind::Configuration, format!("{option} of {name} needs a reason"))
+            .with_help("add --reason \"…\": the ledger keeps it"));
     };
     let _hold = ledger.hold(name)?;
     let known = ledger.known(name)?;
