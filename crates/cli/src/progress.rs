@@ -160,6 +160,10 @@ impl LaneReader for CountingReader<'_> {
         }
         Ok(read)
     }
+
+    fn remarks(&self) -> Vec<String> {
+        self.inner.remarks()
+    }
 }
 
 impl Drop for CountingReader<'_> {

@@ -36,8 +36,16 @@ pub const COLUMNS: &[ContextColumn] = &[
     column("_partition", SqlType::Integer, "the number of its partition"),
     column("_offset", SqlType::Bigint, "its offset in the partition"),
     column("_time", SqlType::Timestamptz, "the broker's time of the message"),
-    column("_key", SqlType::Text, "its key; one that is no UTF-8 is written as \\x and hexadecimal digits"),
-    column("_headers", SqlType::Json, "its headers as a json object; of a name that occurs twice, the last"),
+    column(
+        "_key",
+        SqlType::Text,
+        "its key; with key_as = \"text\", one that is no UTF-8 is written as \\x and hexadecimal digits",
+    ),
+    column(
+        "_headers",
+        SqlType::Json,
+        "its headers as a json object: a list for a name that occurs more than once, {\"base64\": …} for bytes that are no UTF-8",
+    ),
 ];
 
 /// The columns of events that arrive from a change feed.

@@ -277,7 +277,13 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read.
     fn positions(&self, pipeline: &str, arrival: &str) -> Outcome<Vec<PartitionPosition>>;
 
-    /// Notes where partitions start that have no position yet.
+    /// Whether an arrival has begun to be read: partitions that come later are new.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn has_begun(&self, pipeline: &str, arrival: &str) -> Outcome<bool>;
+
+    /// Notes that an arrival has begun, and where partitions start that have no position yet.
     ///
     /// # Errors
     /// Where the ledger cannot be written.

@@ -25,6 +25,10 @@ pub const REASONS: &[(&str, &str)] = &[
     ("grown", "a record was read before its line end had been written, and went on afterwards"),
     ("expression", "a column or condition cannot be computed for this event"),
     ("path", "the folder that the landing's path gives for the row cannot be made"),
+    (
+        "unfit",
+        "the target cannot hold the row: its message is larger than the topic allows, or its partition does not exist",
+    ),
     ("refused", "the store refused the row; the message is the store's own"),
     ("unfinished", "its batch was sealed and could not be published; `rejects --unfinished` made a reject of it"),
 ];
@@ -48,6 +52,7 @@ impl Reason {
     pub const GROWN: Self = Self("grown");
     pub const EXPRESSION: Self = Self("expression");
     pub const PATH: Self = Self("path");
+    pub const UNFIT: Self = Self("unfit");
     pub const REFUSED: Self = Self("refused");
     pub const UNFINISHED: Self = Self("unfinished");
 

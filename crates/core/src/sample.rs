@@ -29,6 +29,8 @@ pub struct Sample {
     pub more: bool,
     /// Records that were left out because their time could not be read.
     pub without_time: u64,
+    /// What cannot be read although it is there, in words.
+    pub remarks: Vec<String>,
 }
 
 /// A window of event time: `since` is in it, `until` is not. Microseconds since 1970.
@@ -125,6 +127,7 @@ pub fn take(reader: &mut dyn LaneReader, events: u64, mut filter: Option<TimeFil
             Read::Chunk(chunk) => chunk,
             Read::CaughtUp => {
                 sample.more = false;
+                sample.remarks = reader.remarks();
                 return Ok(sample);
             }
             Read::Pending => continue,

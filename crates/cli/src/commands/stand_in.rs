@@ -7,7 +7,7 @@ use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::run::Stop;
 use sluice_core::units::parse_duration;
-use sluice_standin::broker::{Broker, Setup, TopicConfig};
+use sluice_standin::broker::{Broker, Setup, TOLD, TopicConfig};
 
 use crate::args::{Arguments, BrokerArgs, OutputKind, StandInArgs, StandInService};
 use crate::exit::Exit;
@@ -61,12 +61,32 @@ fn broker(arguments: &Arguments, args: &BrokerArgs) -> Outcome<Exit> {
             style::command(&format!("url = \"{url}\"")),
         )),
     }
+    // It ends with the program: nobody waits for another line.
+    std::thread::spawn(move || listen(&broker));
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);
     while !stop.is_settling() {
         stop.wait(Duration::from_secs(3600));
     }
     Ok(Exit::Fine)
+}
+
+/// Does what the lines of the standard input say, one after the other, and answers each with a line.
+fn listen(broker: &Broker) {
+    for line in std::io::stdin().lines() {
+        let Ok(line) = line else { return };
+        if line.trim().is_empty() {
+            continue;
+        }
+        match broker.tell(&line) {
+            Ok(told) => output::print(&format!("{told}\n")),
+            Err(wrong) => {
+                let known: Vec<String> = TOLD.iter().map(|(say, means)| format!("  {say:<30} {means}\n")).collect();
+                output::print(&format!("no: {wrong}\n"));
+                output::note(&format!("commands:\n{}", known.concat()));
+            }
+        }
+    }
 }
 
 /// NAME, NAME:PARTITIONS or NAME:PARTITIONS:RETENTION.
@@ -80,5 +100,5 @@ fn topic(text: &str) -> Outcome<(String, TopicConfig)> {
     let partitions = parts.next().map_or(Ok(1), |n| n.parse().map_err(|_| wrong()))?;
     let retention = parts.next().map(|r| parse_duration(r).map_err(|_| wrong())).transpose()?;
     let retention = retention.map(|r| i64::try_from(r.as_millis()).unwrap_or(i64::MAX));
-    Ok((name, TopicConfig { partitions, retention }))
+    Ok((name, TopicConfig { retention, ..TopicConfig::of(partitions) }))
 }

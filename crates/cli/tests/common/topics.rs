@@ -3,7 +3,8 @@
 
 use std::collections::BTreeMap;
 use std::io::{BufRead as _, BufReader, Write as _};
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
@@ -13,6 +14,8 @@ use crate::common::{PIPELINE, TestProject, visible_files};
 /// The stand-in broker as a process of its own; it ends with the test.
 pub struct StandIn {
     child: Child,
+    /// What it is told and what it answers, by one who speaks at a time.
+    talk: Mutex<(ChildStdin, BufReader<ChildStdout>)>,
     /// HOST:PORT.
     pub address: String,
 }
@@ -29,20 +32,35 @@ impl StandIn {
             .args(["stand-in", "broker", "--output", "json", "--listen", listen])
             .args(arguments)
             .env("STAND_IN_PASSWORD", "gate-7")
+            .stdin(Stdio::piped())
             .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
+            .spawn();
+        let mut child = child.unwrap();
+        let (input, output) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
         // From here on it ends with the test, however that ends.
-        let mut broker = Self { child, address: String::new() };
+        let mut broker = Self { child, talk: Mutex::new((input, BufReader::new(output))), address: String::new() };
         let mut text = String::new();
-        for line in BufReader::new(broker.child.stdout.take().unwrap()).lines() {
-            text.push_str(&line.unwrap());
+        while !text.is_empty() || broker.address.is_empty() {
+            let mut line = String::new();
+            let read = broker.talk.lock().unwrap().1.read_line(&mut line).unwrap();
+            assert!(read > 0, "the broker did not start: {text}");
+            text.push_str(&line);
             if let Ok(told) = serde_json::from_str::<Value>(&text) {
                 broker.address = told["url"].as_str().unwrap().trim_start_matches("kafka://").to_string();
                 return broker;
             }
         }
-        panic!("the broker did not start: {text}");
+        broker
+    }
+
+    /// Tells it to do something; gives its answer.
+    pub fn tell(&self, line: &str) -> String {
+        let mut talk = self.talk.lock().unwrap();
+        writeln!(talk.0, "{line}").unwrap();
+        let mut answer = String::new();
+        talk.1.read_line(&mut answer).unwrap();
+        assert!(!answer.starts_with("no: "), "{line}: {answer}");
+        answer.trim_end().to_string()
     }
 }
 
@@ -180,6 +198,70 @@ pub fn wait_for(mut done: impl FnMut() -> bool) {
     }
 }
 
+/// A run in the background.
+pub struct Running {
+    child: Child,
+    output: std::path::PathBuf,
+}
+
+impl Running {
+    pub fn start(project: &TestProject, arguments: &[&str]) -> Self {
+        let output = project.path("run.out");
+        let file = std::fs::File::create(&output).unwrap();
+        let child = project.command(arguments).stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
+        Self { child, output }
+    }
+
+    pub fn signal(&self, name: &str) {
+        let done = Command::new("kill").args([format!("-{name}"), self.child.id().to_string()]).status().unwrap();
+        assert!(done.success());
+    }
+
+    /// Stops it, so that nothing of what happens meanwhile is seen as it happens.
+    pub fn asleep(&self, work: impl FnOnce()) {
+        self.signal("STOP");
+        work();
+        self.signal("CONT");
+    }
+
+    /// What it has ended with, if it has.
+    pub fn ended(mut self) -> Result<(i32, String), Self> {
+        match self.child.try_wait().unwrap() {
+            Some(status) => Ok((status.code().unwrap_or(-1), std::fs::read_to_string(&self.output).unwrap())),
+            None => Err(self),
+        }
+    }
+
+    /// Waits for its end; gives its exit code and all that it said.
+    pub fn end(mut self) -> (i32, String) {
+        let started = Instant::now();
+        loop {
+            if let Some(status) = self.child.try_wait().unwrap() {
+                return (status.code().unwrap_or(-1), std::fs::read_to_string(&self.output).unwrap());
+            }
+            assert!(
+                started.elapsed() < Duration::from_secs(60),
+                "it does not end: {}",
+                std::fs::read_to_string(&self.output).unwrap()
+            );
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    /// Asks it to settle, and waits.
+    pub fn settle(self) -> (i32, String) {
+        self.signal("INT");
+        self.end()
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
 /// What only an administrator does.
 pub mod admin {
     use std::future::Future;
@@ -218,6 +300,35 @@ pub mod admin {
     pub fn add_partitions(address: &str, topic: &str, count: usize) {
         let asked = [NewPartitions::new(topic, count)];
         wait(client(address).create_partitions(&asked, &AdminOptions::new())).unwrap()[0].as_ref().unwrap();
+    }
+
+    pub fn make(address: &str, topic: &str, partitions: i32) {
+        let asked = [NewTopic::new(topic, partitions, TopicReplication::Fixed(1))];
+        wait(client(address).create_topics(&asked, &AdminOptions::new())).unwrap()[0].as_ref().unwrap();
+    }
+
+    /// A transaction that waits for its end.
+    pub struct Open(BaseProducer);
+
+    impl Open {
+        pub fn commit(self) {
+            self.0.commit_transaction(Duration::from_secs(20)).unwrap();
+        }
+    }
+
+    pub fn open_transaction(address: &str, topic: &str, values: &[&str]) -> Open {
+        let producer: BaseProducer = ClientConfig::new()
+            .set("bootstrap.servers", address)
+            .set("transactional.id", "stays-open")
+            .create()
+            .unwrap();
+        producer.init_transactions(Duration::from_secs(20)).unwrap();
+        producer.begin_transaction().unwrap();
+        for value in values {
+            producer.send(BaseRecord::<str, str>::to(topic).payload(*value).partition(0)).unwrap();
+        }
+        producer.flush(Duration::from_secs(20)).unwrap();
+        Open(producer)
     }
 
     pub fn make_anew(address: &str, topic: &str, partitions: i32) {

@@ -1,5 +1,6 @@
 //! Questions about topics themselves: how long they keep events, and making one.
 
+use std::collections::HashMap;
 use std::future::Future;
 use std::pin::pin;
 use std::sync::Arc;
@@ -7,12 +8,25 @@ use std::task::{Context as Task, Poll, Wake, Waker};
 use std::thread::Thread;
 use std::time::Duration;
 
-use rdkafka::admin::{AdminClient, AdminOptions, NewTopic, ResourceSpecifier, TopicReplication};
+use rdkafka::admin::{
+    AdminClient, AdminOptions, ConfigResource, NewTopic, OwnedResourceSpecifier, ResourceSpecifier, TopicReplication,
+};
 use rdkafka::client::DefaultClientContext;
 use rdkafka::config::FromClientConfig as _;
 use sluice_core::failure::{Failure, Outcome};
 
 use super::{Broker, PATIENCE};
+
+/// How a topic is set up, as far as the brokers tell.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct TopicConfig {
+    /// How long it keeps its events, in microseconds; None where for ever.
+    pub retention: Option<i64>,
+    /// Whether it is compacted: of each key, only the last message stays.
+    pub compacts: Option<bool>,
+    /// The bytes of the largest batch of messages that it takes.
+    pub largest: Option<u64>,
+}
 
 /// A client for such questions.
 pub struct Admin {
@@ -34,16 +48,32 @@ impl Admin {
         AdminOptions::new().request_timeout(Some(PATIENCE)).operation_timeout(Some(PATIENCE))
     }
 
-    /// How long a topic keeps its events, in microseconds. None where for ever, or where the brokers do not tell.
-    pub fn retention(&self, topic: &str) -> Option<i64> {
-        let asked = [ResourceSpecifier::Topic(topic)];
-        let answer = wait(self.client.describe_configs(&asked, &Self::options())).ok()?;
-        let config = answer.into_iter().next()?.ok()?;
-        let value = |name: &str| config.get(name).and_then(|entry| entry.value.clone());
-        if value("cleanup.policy").is_some_and(|policy| !policy.contains("delete")) {
-            return None;
+    /// What the brokers say of topics, by name. One that they say nothing of is left out.
+    pub fn configs<'t>(&self, topics: impl IntoIterator<Item = &'t str>) -> HashMap<String, TopicConfig> {
+        let asked: Vec<_> = topics.into_iter().map(ResourceSpecifier::Topic).collect();
+        if asked.is_empty() {
+            return HashMap::new();
         }
-        value("retention.ms")?.parse::<i64>().ok().filter(|ms| *ms >= 0)?.checked_mul(1_000)
+        let Ok(answer) = wait(self.client.describe_configs(&asked, &Self::options())) else { return HashMap::new() };
+        let one = |config: ConfigResource| {
+            let OwnedResourceSpecifier::Topic(name) = &config.specifier else { return None };
+            let value = |name: &str| config.get(name).and_then(|entry| entry.value.clone());
+            let number = |name: &str| value(name)?.parse::<i64>().ok().filter(|n| *n >= 0);
+            let policy = value("cleanup.policy");
+            let deletes = policy.as_ref().is_none_or(|policy| policy.contains("delete"));
+            let told = TopicConfig {
+                retention: number("retention.ms").filter(|_| deletes).and_then(|ms| ms.checked_mul(1_000)),
+                compacts: policy.map(|policy| policy.contains("compact")),
+                largest: number("max.message.bytes").and_then(|n| u64::try_from(n).ok()),
+            };
+            Some((name.clone(), told))
+        };
+        answer.into_iter().flatten().filter_map(one).collect()
+    }
+
+    /// Whether a topic is compacted; None where the brokers do not tell.
+    pub fn compacts(&self, topic: &str) -> Option<bool> {
+        self.configs([topic]).get(topic).and_then(|config| config.compacts)
     }
 
     /// Makes a topic; one that is there already is left as it is. Whether it was made.

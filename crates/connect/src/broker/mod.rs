@@ -6,18 +6,20 @@
 mod admin;
 mod context;
 mod error;
+pub mod headers;
 mod sender;
 
 use std::time::{Duration, Instant};
 
 use rdkafka::config::{ClientConfig, FromClientConfigAndContext as _};
 use rdkafka::consumer::{BaseConsumer, Consumer as _};
+use rdkafka::error::KafkaError;
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::config::{OptionSpec, ValueKind};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ConnectionKind, Settings};
 
-pub use admin::Admin;
+pub use admin::{Admin, TopicConfig};
 pub use context::Context;
 pub use error::{is_passing, refuse};
 pub use sender::Sender;
@@ -262,12 +264,50 @@ impl Broker {
         Ok(low.into_iter().zip(high).map(|(low, high)| (low.unwrap_or(0), high.unwrap_or(0))).collect())
     }
 
+    /// As [`Self::bounds`], None for a partition that is not there any more, waiting at most so long for each answer.
+    ///
+    /// # Errors
+    /// Where no broker answers.
+    pub fn bounds_there(
+        &self,
+        consumer: &Consumer,
+        partitions: &[(&str, i32)],
+        patience: Duration,
+    ) -> Outcome<Vec<Option<(u64, u64)>>> {
+        let low = self.ask_offsets(consumer, partitions, Offset::Beginning, patience)?;
+        let high = self.ask_offsets(consumer, partitions, Offset::End, patience)?;
+        let is_gone = |e: &KafkaError| {
+            use rdkafka::error::RDKafkaErrorCode as Code;
+            matches!(
+                e.rdkafka_error_code(),
+                Some(Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition)
+            )
+        };
+        let both = |(low, high)| match (low, high) {
+            (Ok(low), Ok(high)) => Ok(Option::zip(low, high)),
+            (Err(e), _) | (_, Err(e)) if is_gone(&e) => Ok(None),
+            (Err(e), _) | (_, Err(e)) => Err(self.away(consumer, &e)),
+        };
+        low.into_iter().zip(high).map(both).collect()
+    }
+
     /// The offset of a mark in each partition: the beginning, the end, or the first message of a time (in milliseconds
     /// since 1970) or later, where there is one. All are asked for at once, since each question takes its time.
     ///
     /// # Errors
     /// Where no broker answers.
     pub fn offsets(&self, consumer: &Consumer, partitions: &[(&str, i32)], mark: Offset) -> Outcome<Vec<Option<u64>>> {
+        let found = self.ask_offsets(consumer, partitions, mark, PATIENCE)?;
+        found.into_iter().map(|found| found.map_err(|e| self.away(consumer, &e))).collect()
+    }
+
+    fn ask_offsets(
+        &self,
+        consumer: &Consumer,
+        partitions: &[(&str, i32)],
+        mark: Offset,
+        patience: Duration,
+    ) -> Outcome<Vec<Result<Option<u64>, KafkaError>>> {
         if partitions.is_empty() {
             return Ok(Vec::new());
         }
@@ -275,15 +315,14 @@ impl Broker {
         for (topic, number) in partitions {
             asked.add_partition_offset(topic, *number, mark).map_err(|e| self.away(consumer, &e))?;
         }
-        let found = consumer.offsets_for_times(asked, PATIENCE).map_err(|e| self.away(consumer, &e))?;
+        let found = consumer.offsets_for_times(asked, patience).map_err(|e| self.away(consumer, &e))?;
         let of = |(topic, number): &(&str, i32)| {
             let element = found.find_partition(topic, *number);
             let element = element.ok_or_else(|| Failure::internal(format!("no answer for {topic}/{number}")))?;
-            element.error().map_err(|e| self.away(consumer, &e))?;
-            Ok(match element.offset() {
+            Ok(element.error().map(|()| match element.offset() {
                 Offset::Offset(offset) => u64::try_from(offset).ok(),
                 _ => None,
-            })
+            }))
         };
         partitions.iter().map(of).collect()
     }

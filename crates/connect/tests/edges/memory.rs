@@ -142,6 +142,7 @@ impl Intake for MemoryIntake {
             arrived_last_hour: None,
             loads: Vec::new(),
             kept: None,
+            held: None,
         };
         Ok(self.names().into_iter().map(state).collect())
     }

@@ -161,6 +161,8 @@ pub struct Behind {
     pub events: u64,
     /// Partitions whose position the source does not have any more, or not yet: the next run stops at them.
     pub misplaced: u64,
+    /// Messages that wait behind open transactions, at most.
+    pub held: u64,
 }
 
 /// One partition as its source has it, beside a position.
@@ -188,6 +190,19 @@ pub struct PartitionState {
     pub loads: Vec<TableLoad>,
     /// Of a change feed: what the source keeps of its log for us.
     pub kept: Option<Kept>,
+    /// Of a topic: what stands behind the latest position and cannot be read yet.
+    pub held: Option<HeldBack>,
+}
+
+/// Messages behind an open transaction: readers of committed messages do not see them before it ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct HeldBack {
+    /// How many, at most.
+    pub events: u64,
+    /// The first one's position.
+    pub from: Position,
+    /// The first one's time, in microseconds since 1970.
+    pub since: Option<i64>,
 }
 
 /// A position that its source does not hold.
@@ -292,12 +307,13 @@ pub trait Intake: Send + Sync {
     }
 
     /// Where partitions without a position start, as the arrival's keys say. It is noted before anything is read, so
-    /// that a second start begins at the same place. Empty where that is always the beginning.
+    /// that a second start begins at the same place. Empty where that is always the beginning. Of an arrival that has begun
+    /// before, a partition that came by itself is new, and starts at its beginning.
     ///
     /// # Errors
     /// Where the outside cannot be reached, or positions are required and missing.
-    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
-        let _ = known;
+    fn starts(&self, known: &[PartitionPosition], has_begun: bool) -> Outcome<Vec<PartitionPosition>> {
+        let _ = (known, has_begun);
         Ok(Vec::new())
     }
 
@@ -375,6 +391,15 @@ pub trait LaneReader: Send {
     /// # Errors
     /// Where the outside cannot be reached, or a partition was cut or replaced under the reader.
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read>;
+
+    /// Makes sure that everything handed on so far came from the source that the positions are of, and not from another
+    /// one that took its place in between. Asked before a batch is sealed; false where the source does not answer now.
+    ///
+    /// # Errors
+    /// Where it did not: nothing of it may be sealed.
+    fn confirm(&mut self) -> Outcome<bool> {
+        Ok(true)
+    }
 
     /// What stays unread although the lane has caught up, in words: a record without an end, say.
     fn remarks(&self) -> Vec<String> {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use serde::{Deserialize, Serialize};
 
-use super::{PartitionPosition, Settings};
+use super::{Fit, PartitionPosition, Settings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges};
 use crate::config::{ConnectionConfig, OptionSpec, Options};
 use crate::event::{LandingRows, Position};
@@ -243,6 +243,15 @@ pub trait LandingKind: Send + Sync {
     fn exclusive_place(&self, connection: &ConnectionConfig, options: &Options) -> Option<String>;
     /// Looks at the outside and says what is missing there. Changes nothing.
     fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem>;
+    /// What the store says beforehand of the rows that it takes; None where it takes all of these columns. For looking: an
+    /// opened landing knows it itself.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn fit(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Arc<dyn Fit>>> {
+        let _ = (settings, columns);
+        Ok(None)
+    }
     /// Opens what the landing holds, for looking. None where there is nothing to look at.
     ///
     /// # Errors
@@ -294,6 +303,13 @@ pub trait Landing: Send + Sync {
         Ok(Vec::new())
     }
 
+    /// Which rows the store will never take, as it says now, or as it said when work was staged; None where it takes all
+    /// rows of its columns.
+    fn fit(&self, staged: Option<&StagedWork>) -> Option<Arc<dyn Fit>> {
+        let _ = staged;
+        None
+    }
+
     /// Starts to stage a batch. Nothing that is staged is visible to readers of the store.
     ///
     /// # Errors
@@ -332,6 +348,12 @@ pub trait Landing: Send + Sync {
     fn with_refused(&self, batch: &BatchIdentity, work: StagedWork) -> Outcome<StagedWork> {
         let _ = batch;
         Ok(work)
+    }
+
+    /// How landings of two projects that write into one place under the same names are told apart, in words; None where
+    /// their places are.
+    fn apart(&self) -> Option<&'static str> {
+        None
     }
 
     /// What opening it has made or changed in the store, in words, once.

@@ -2,6 +2,7 @@
 //!
 //! Core knows no kind. `sluice-connect` registers each, and everything here speaks through these traits.
 
+mod fit;
 mod intake;
 mod landing;
 mod registry;
@@ -15,6 +16,7 @@ use crate::problem::Place;
 use crate::run::Stop;
 use crate::secret::SecretStore;
 
+pub use fit::*;
 pub use intake::*;
 pub use landing::*;
 pub use registry::*;

@@ -16,7 +16,7 @@ use crate::context::Context;
 use crate::contract::Contract;
 use crate::decode::Format;
 use crate::failure::Outcome;
-use crate::kinds::{Computed, Intake, IntakeKind, Landing, LandingKind, Registry, Settings, Takes};
+use crate::kinds::{Computed, Fit, Intake, IntakeKind, Landing, LandingKind, Registry, Settings, Takes};
 use crate::secret::SecretStore;
 use crate::types::SqlType;
 
@@ -322,6 +322,14 @@ impl LandingPlan {
     /// The columns that land.
     pub fn columns(&self) -> &[OutputColumn] {
         &self.transform.columns
+    }
+
+    /// What its store says of the rows that it takes.
+    ///
+    /// # Errors
+    /// Where it cannot be reached.
+    pub fn fit(&self, around: &Surroundings) -> Outcome<Option<Arc<dyn Fit>>> {
+        self.kind.fit(&around.settings(&self.connection, &self.options), self.columns())
     }
 
     /// Opens the landing.

@@ -5,14 +5,15 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{Date32Type, TimestampMicrosecondType};
-use arrow_array::{Array, ArrayRef, BooleanArray, RecordBatch, UInt32Array};
+use arrow_array::{Array, ArrayRef, RecordBatch, UInt32Array};
 use arrow_schema::DataType;
 use rustc_hash::FxHashMap;
 
 use super::OutputColumn;
-use super::transform::{RowFault, Transformed, filter};
+use super::transform::Transformed;
 use crate::config::EmbeddedText;
 use crate::event::LandingRows;
+use crate::kinds::Unfit;
 use crate::problem::{Problem, Problems};
 use crate::reject::Reason;
 use crate::types::SqlType;
@@ -127,27 +128,8 @@ impl PathTemplate {
             return;
         }
         let group = |row: usize| groups.rows.get(row).map_or(0, |g| usize::try_from(*g).unwrap_or(0));
-        let keep: Vec<bool> = (0..result.batch.num_rows()).map(|row| faults[group(row)].is_none()).collect();
-        let of_event = |row: usize| match &result.origin {
-            Some(origin) => origin[row],
-            None => u32::try_from(row).unwrap_or(u32::MAX),
-        };
-        let mut origin = Vec::new();
-        for (row, kept) in keep.iter().enumerate() {
-            match &faults[group(row)] {
-                Some(message) if !kept => result.faults.push(RowFault {
-                    row: usize::try_from(of_event(row)).unwrap_or(0),
-                    column: None,
-                    reason: Reason::PATH,
-                    message: message.clone(),
-                }),
-                _ => origin.push(of_event(row)),
-            }
-        }
-        let mask = BooleanArray::from(keep);
-        result.batch = filter(&result.batch, &mask);
-        result.source = filter(&result.source, &mask);
-        result.origin = Some(origin);
+        let unfit = |row: usize| faults[group(row)].clone().map(|message| Unfit { row, column: None, message });
+        result.take_out((0..result.batch.num_rows()).filter_map(unfit).collect(), Reason::PATH);
     }
 
     /// Splits rows by their folder, in the order in which folders first occur.

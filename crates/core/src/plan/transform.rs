@@ -10,6 +10,7 @@ use rustc_hash::FxHashSet;
 
 use super::OutputColumn;
 use crate::expr::{Condition, EvalContext, Expr, RowErrors, SelectItem, evaluate};
+use crate::kinds::Unfit;
 use crate::reject::Reason;
 
 /// What becomes of an event's rows.
@@ -52,6 +53,30 @@ pub struct Transformed {
     pub filtered: u64,
     /// Rows that could not be computed.
     pub faults: Vec<RowFault>,
+}
+
+impl Transformed {
+    /// Takes out rows that cannot land, in order, each once: they are at fault. Gives the rows that stay.
+    pub fn take_out(&mut self, unfit: Vec<Unfit>, reason: Reason) -> Option<Vec<u32>> {
+        if unfit.is_empty() {
+            return None;
+        }
+        let mut keep = vec![true; self.batch.num_rows()];
+        for Unfit { row, column, message } in unfit {
+            keep[row] = false;
+            let row = self.origin.as_ref().map_or(row, |o| usize::try_from(o[row]).unwrap_or(0));
+            self.faults.push(RowFault { row, column, reason, message });
+        }
+        let mask = BooleanArray::from(keep);
+        let kept = indices(&mask);
+        self.batch = filter(&self.batch, &mask);
+        self.source = filter(&self.source, &mask);
+        self.origin = Some(match &self.origin {
+            Some(before) => kept.iter().map(|row| before[usize::try_from(*row).unwrap_or(0)]).collect(),
+            None => kept.clone(),
+        });
+        Some(kept)
+    }
 }
 
 impl Transform {

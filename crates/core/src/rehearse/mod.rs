@@ -19,6 +19,7 @@ use crate::batch::StationCount;
 use crate::context::with_context;
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
+use crate::kinds::Fits;
 use crate::plan::transform::{Transformed, schema_of};
 use crate::plan::{PathTemplate, Plan, Transform};
 use crate::reject::Reason;
@@ -128,7 +129,20 @@ pub struct Rehearsal {
 /// # Errors
 /// Never for a resolved plan.
 pub fn rehearse<'c>(plan: &Plan, chunks: impl IntoIterator<Item = (usize, &'c Chunk)>, now: i64) -> Outcome<Rehearsal> {
-    let mut work = Work { plan, now, ..Work::new(plan) };
+    rehearse_fitting(plan, chunks, now, &Fits::default())
+}
+
+/// As [`rehearse`], with what stores say of the rows that they take.
+///
+/// # Errors
+/// Never for a resolved plan.
+pub fn rehearse_fitting<'c>(
+    plan: &Plan,
+    chunks: impl IntoIterator<Item = (usize, &'c Chunk)>,
+    now: i64,
+    fits: &Fits,
+) -> Outcome<Rehearsal> {
+    let mut work = Work { plan, now, ..Work::new(plan, fits) };
     let mut decoders = HashMap::new();
     for (arrival, chunk) in chunks {
         let event = plan.arrivals[arrival].event;
@@ -155,6 +169,7 @@ pub fn rehearse<'c>(plan: &Plan, chunks: impl IntoIterator<Item = (usize, &'c Ch
 
 struct Work<'a> {
     plan: &'a Plan,
+    fits: &'a Fits,
     now: i64,
     records: Vec<Record>,
     counts: HashMap<String, StationCount>,
@@ -170,9 +185,10 @@ struct Part {
 }
 
 impl<'a> Work<'a> {
-    fn new(plan: &'a Plan) -> Self {
+    fn new(plan: &'a Plan, fits: &'a Fits) -> Self {
         Self {
             plan,
+            fits,
             now: 0,
             records: Vec::new(),
             counts: HashMap::new(),
@@ -257,6 +273,9 @@ impl<'a> Work<'a> {
         let mut result = transform.apply(rows, self.now);
         if let Some(path) = path {
             path.refuse(&mut result);
+        }
+        if let Some(fit) = self.fits.get(station) {
+            result.take_out(fit.unfit(&result.batch), Reason::UNFIT);
         }
         let kept: Vec<u32> = match &result.origin {
             Some(origin) => origin.clone(),

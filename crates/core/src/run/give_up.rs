@@ -11,7 +11,7 @@ use super::{Landings, Processor, REJECTS, open_landings};
 use crate::batch::{BatchIdentity, Ranges, Readings, Sealed, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{Read, ReadLimit, RefusedRow, StagedWork};
+use crate::kinds::{Fits, Read, ReadLimit, RefusedRow, StagedWork};
 use crate::ledger::{BatchQuery, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
 use crate::reject::{self, Reason};
@@ -76,7 +76,7 @@ impl Batch<'_> {
         };
         let (mut events, is_spooled) = match landing.staged_events(batch, work)? {
             Some(events) => (events, true),
-            None => (self.events_of(name, ranges)?, false),
+            None => (self.events_of(name, work, ranges)?, false),
         };
         if is_spooled && self.replaces_rows(name)? {
             return Err(Failure::findings(format!(
@@ -127,7 +127,7 @@ impl Batch<'_> {
     }
 
     /// The events of a batch whose rows would land in a landing, read again from their source one by one.
-    fn events_of(&self, landing: &str, ranges: &Ranges) -> Outcome<Vec<RefusedRow>> {
+    fn events_of(&self, landing: &str, work: &StagedWork, ranges: &Ranges) -> Outcome<Vec<RefusedRow>> {
         let lane = &self.sealed.identity.lane;
         let arrival = self.plan.arrivals.iter().find(|a| a.label == lane.arrival()).ok_or_else(|| {
             Failure::findings(format!("the pipeline has no arrival {} any more", lane.arrival()))
@@ -136,7 +136,10 @@ impl Batch<'_> {
         let intake = arrival.open(self.around)?;
         let mut reader = intake.ranges(ranges)?;
         let mut decoder = self.decoder(arrival)?;
-        let mut processor = Processor::new(self.plan, arrival)?;
+        // The rows are looked for that were staged then, whatever the store says today.
+        let staged = self.landings.get(landing).and_then(|l| l.fit(Some(work)));
+        let fits: Fits = staged.map(|fit| (landing.to_string(), fit)).into_iter().collect();
+        let mut processor = Processor::new(self.plan, arrival, &fits)?;
         let mut found = Vec::new();
         loop {
             match reader.read(ReadLimit { records: 1, bytes: 1 << 20, ends: false })? {

@@ -25,7 +25,7 @@ use crossbeam_channel::bounded;
 
 use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::kinds::{Intake, Landing};
+use crate::kinds::{Fits, Intake, Landing};
 use crate::ledger::{LaneHold, Ledger};
 use crate::plan::{Plan, Surroundings};
 
@@ -147,6 +147,7 @@ struct Shared<'a> {
     plan: &'a Plan,
     ledger: &'a dyn Ledger,
     landings: Landings,
+    fits: Fits,
     /// By the arrival's name in the ledger.
     intakes: HashMap<String, Box<dyn Intake>>,
     observer: &'a dyn Observer,
@@ -234,7 +235,8 @@ pub fn run(
     for arrival in &plan.arrivals {
         let intake = arrival.open(around)?;
         let known = ledger.positions(&plan.pipeline, &arrival.label)?;
-        ledger.begin(&plan.pipeline, &arrival.label, &intake.starts(&known)?)?;
+        let has_begun = ledger.has_begun(&plan.pipeline, &arrival.label)?;
+        ledger.begin(&plan.pipeline, &arrival.label, &intake.starts(&known, has_begun)?)?;
         intakes.insert(arrival.label.clone(), intake);
     }
     let mut lanes = Vec::new();
@@ -248,6 +250,7 @@ pub fn run(
     let shared = Shared {
         plan,
         ledger,
+        fits: fits_of(&landings),
         landings,
         intakes,
         observer,
@@ -288,6 +291,11 @@ fn open_landings(plan: &Plan, around: &Surroundings) -> Outcome<Landings> {
     }
     landings.insert(REJECTS.to_string(), around.registry.open_rejects(&around.root, &plan.pipeline)?);
     Ok(landings)
+}
+
+/// What the landings know beforehand of the rows that they take.
+fn fits_of(landings: &Landings) -> Fits {
+    landings.iter().filter_map(|(label, landing)| Some((label.clone(), landing.fit(None)?))).collect()
 }
 
 fn run_lane(

@@ -13,10 +13,10 @@ use crate::context::with_context;
 use crate::decode::{Decoder, Lacks};
 use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{BatchOrder, Takes};
+use crate::kinds::{BatchOrder, Fits, Takes};
 use crate::plan::transform::{RowFault, Transform, Transformed};
 use crate::plan::{ArrivalPlan, Plan};
-use crate::reject::Reject;
+use crate::reject::{Reason, Reject};
 
 /// What became of one chunk.
 pub struct Processed {
@@ -50,7 +50,7 @@ pub(super) fn work(
     tasks: &Receiver<(u64, i64, Task)>,
     done: &Sender<(u64, Done)>,
 ) {
-    let mut processor = match Processor::new(shared.plan, arrival) {
+    let mut processor = match Processor::new(shared.plan, arrival, &shared.fits) {
         Ok(processor) => processor,
         Err(failure) => return shared.fail(failure),
     };
@@ -72,12 +72,14 @@ pub(super) fn work(
 /// Decodes and transforms the chunks of one arrival.
 pub struct Processor<'a> {
     plan: &'a Plan,
+    fits: &'a Fits,
     /// The events of the arrival, each with its decoder.
     events: Vec<(usize, Box<dyn Decoder>)>,
 }
 
 /// What is gathered while the rows of a chunk go through the plan.
 struct Gathered<'c> {
+    fits: &'c Fits,
     chunk: &'c Arc<Chunk>,
     rows: EventRows,
     /// The spans of the rows, once a landing has asked.
@@ -89,17 +91,17 @@ struct Gathered<'c> {
 }
 
 impl<'a> Processor<'a> {
-    /// A processor for the events of an arrival.
+    /// A processor for the events of an arrival. `fits` are the landings that know beforehand what they cannot take.
     ///
     /// # Errors
     /// Never for a resolved plan.
-    pub fn new(plan: &'a Plan, arrival: &ArrivalPlan) -> Outcome<Self> {
+    pub fn new(plan: &'a Plan, arrival: &ArrivalPlan, fits: &'a Fits) -> Outcome<Self> {
         let one = |event: usize| {
             let contract = plan.events[event].contract.as_ref();
             let missing = || Failure::internal(format!("{} has no contract", arrival.label));
             Ok((event, arrival.format()?.decoder(contract.ok_or_else(missing)?)))
         };
-        Ok(Self { plan, events: arrival.events().map(one).collect::<Outcome<_>>()? })
+        Ok(Self { plan, fits, events: arrival.events().map(one).collect::<Outcome<_>>()? })
     }
 
     /// Decodes and transforms one chunk. `now` is the moment at which its batch was opened.
@@ -146,6 +148,7 @@ impl<'a> Processor<'a> {
         let rejected = decoded.rejects.len() as u64;
         let marks = chunk.changes.as_ref().map(|changes| marks(changes, &decoded.rows.spans, decoded.absent));
         let mut gathered = Gathered {
+            fits: self.fits,
             chunk,
             rows: decoded.rows,
             spans: None,
@@ -188,10 +191,14 @@ impl Gathered<'_> {
         let event = &plan.events[index];
         for place in &event.landings {
             let landing = &plan.landings[*place];
-            let (mut result, marks) =
+            let (mut result, mut marks) =
                 apply(&landing.transform, rows, marks, self.now, landing.takes() == Takes::Mirror);
             if let Some(path) = &landing.path {
                 path.refuse(&mut result);
+            }
+            if let Some(fit) = self.fits.get(&landing.label) {
+                let kept = result.take_out(fit.unfit(&result.batch), Reason::UNFIT);
+                marks = marks.map(|marks| kept.map_or_else(|| marks.clone(), |kept| marks.take(&kept)));
             }
             self.count(&landing.label, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
             self.reject(&event.name, &landing.label, &result.faults, origin);

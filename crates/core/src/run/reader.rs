@@ -51,6 +51,8 @@ pub(super) struct Reader<'a> {
     batch: Option<OpenBatch>,
     /// When the run was asked to settle.
     settling: Option<Instant>,
+    /// Whether the batch is to end as soon as its source confirms it.
+    is_ending: bool,
 }
 
 impl OpenBatch {
@@ -93,7 +95,7 @@ impl<'a> Reader<'a> {
         source: Box<dyn LaneReader>,
         tasks: Sender<(u64, i64, Task)>,
     ) -> Self {
-        Self { shared, hold, source, tasks, sequence: 0, batch: None, settling: None }
+        Self { shared, hold, source, tasks, sequence: 0, batch: None, settling: None, is_ending: false }
     }
 
     pub(super) fn run(mut self) {
@@ -112,9 +114,11 @@ impl<'a> Reader<'a> {
             return Ok(Next::Leave);
         }
         if shared.stop.is_settling() && !self.waits_for_transaction() {
-            self.end_batch();
             shared.report().caught_up = false;
-            return Ok(Next::Leave);
+            return self.end_and_leave();
+        }
+        if self.is_ending && !self.end_batch()? {
+            return Ok(Next::GoOn);
         }
         if self.batch.is_none() && shared.tickets.load(Ordering::SeqCst) == 0 {
             shared.report().caught_up = false;
@@ -133,10 +137,12 @@ impl<'a> Reader<'a> {
                     shared.report().caught_up = false;
                     return Ok(Next::Leave);
                 }
-                return Ok(self.chunk(chunk));
+                return self.chunk(chunk);
             }
             Read::CaughtUp if shared.until.caught_up => {
-                self.end_batch();
+                if !self.end_batch()? {
+                    return Ok(Next::GoOn);
+                }
                 let remarks = self.source.remarks();
                 shared.report().remarks.extend(remarks);
                 return Ok(Next::Leave);
@@ -147,15 +153,16 @@ impl<'a> Reader<'a> {
                 shared.stop.wait(PAUSE);
             }
             Read::Halt(failure) | Read::Stuck(failure) => {
-                self.end_batch();
                 match failure.renews {
                     true => shared.stop.pause(),
                     false => shared.stop.settle(),
                 }
-                let mut report = shared.report();
-                report.caught_up = false;
-                report.limit.get_or_insert(failure);
-                return Ok(Next::Leave);
+                {
+                    let mut report = shared.report();
+                    report.caught_up = false;
+                    report.limit.get_or_insert(failure);
+                }
+                return self.end_and_leave();
             }
             // The reader has waited itself.
             Read::Pending => {}
@@ -169,7 +176,7 @@ impl<'a> Reader<'a> {
                 shared.stop.wait(left.map_or(PAUSE, |left| left.min(PAUSE)));
             }
         }
-        self.end_if_full();
+        self.end_if_full()?;
         Ok(Next::GoOn)
     }
 
@@ -200,7 +207,7 @@ impl<'a> Reader<'a> {
         Ok(true)
     }
 
-    fn chunk(&mut self, chunk: Chunk) -> Next {
+    fn chunk(&mut self, chunk: Chunk) -> Outcome<Next> {
         let (records, bytes) = (chunk.records, chunk.too_long.unwrap_or(chunk.bytes.len() as u64));
         if let Some(batch) = &mut self.batch {
             batch.records += records;
@@ -209,13 +216,13 @@ impl<'a> Reader<'a> {
         }
         self.shared.observer.on(RunEvent::Read { records, bytes });
         if !self.send(Task::Chunk(chunk)) {
-            return Next::Leave;
+            return Ok(Next::Leave);
         }
-        self.end_if_full();
-        Next::GoOn
+        self.end_if_full()?;
+        Ok(Next::GoOn)
     }
 
-    fn end_if_full(&mut self) {
+    fn end_if_full(&mut self) -> Outcome<()> {
         let limits = self.shared.plan.batch;
         let is_full = |b: &OpenBatch| {
             match b.within {
@@ -225,15 +232,35 @@ impl<'a> Reader<'a> {
             }
         };
         if self.batch.as_ref().is_some_and(is_full) {
-            self.end_batch();
+            self.end_batch()?;
         }
+        Ok(())
     }
 
-    fn end_batch(&mut self) {
-        if self.batch.is_some() {
-            self.send(Task::End);
-            self.batch = None;
+    /// Ends the batch, once its source has confirmed what was read; false where it does not answer now.
+    fn end_batch(&mut self) -> Outcome<bool> {
+        if self.batch.is_none() {
+            return Ok(true);
         }
+        self.is_ending = true;
+        if !self.source.confirm()? {
+            let what =
+                format!("{} does not answer: the events read so far cannot be verified", self.hold.lane.arrival());
+            self.shared.observer.on(RunEvent::SourceAway(what));
+            self.shared.stop.wait(PAUSE);
+            return Ok(false);
+        }
+        self.send(Task::End);
+        self.batch = None;
+        self.is_ending = false;
+        Ok(true)
+    }
+
+    /// Ends the batch and leaves. What cannot be confirmed for a while is left open: it is read again by the next run.
+    fn end_and_leave(&mut self) -> Outcome<Next> {
+        let since = Instant::now();
+        while !self.end_batch()? && since.elapsed() < PATIENCE && !self.shared.stop.is_aborting() {}
+        Ok(Next::Leave)
     }
 
     /// Hands a task on; false where nobody takes it any more.

@@ -148,8 +148,9 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
             }
             return Ok(Some(match foreign {
                 true => format!(
-                    "the landing {name} holds batches of another ledger (up to batch {} of lane {lane})",
-                    held.number
+                    "the landing {name} holds batches of another ledger (up to batch {} of lane {lane}){}",
+                    held.number,
+                    landings[*name].apart().map_or_else(String::new, |how| format!("; {how}"))
                 ),
                 false => format!(
                     "the landing {name} holds batch {} of lane {lane}, but the ledger ends at batch {sealed}",

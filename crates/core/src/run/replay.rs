@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use super::committer::wait;
 use super::gather::Gathering;
 use super::recover::{finish_aside, sealed_plan};
-use super::{Landings, Observer, Processor, REJECTS, RunEvent, Stop, open_landings};
+use super::{Landings, Observer, Processor, REJECTS, RunEvent, Stop, fits_of, open_landings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
@@ -252,7 +252,8 @@ impl Again<'_> {
     }
 
     fn read(&self, portion: &Portion, reader: &mut dyn LaneReader, batch: &mut Gathering<'_>) -> Outcome<()> {
-        let mut processor = Processor::new(self.plan, self.arrival)?;
+        let fits = fits_of(self.landings);
+        let mut processor = Processor::new(self.plan, self.arrival, &fits)?;
         loop {
             match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK, ends: false })? {
                 Read::Chunk(chunk) => {

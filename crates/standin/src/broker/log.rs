@@ -58,6 +58,26 @@ struct Batch {
     bytes: Bytes,
 }
 
+impl Batch {
+    fn records(&self) -> Vec<Record> {
+        RecordBatchDecoder::decode(&mut self.bytes.clone()).map(|set| set.records).unwrap_or_default()
+    }
+
+    /// Holds only these of its records, each as a batch of its own, for their offsets do not follow each other any more.
+    fn keep(&mut self, records: &[Record]) {
+        let mut bytes = BytesMut::new();
+        for record in records {
+            let mut one = BytesMut::new();
+            let options = RecordEncodeOptions { version: 2, compression: Compression::None };
+            let _ = RecordBatchEncoder::encode(&mut one, [record], &options);
+            one[0..8].copy_from_slice(&record.offset.to_be_bytes());
+            bytes.extend_from_slice(&one);
+        }
+        self.bytes = bytes.freeze();
+        self.compressed = false;
+    }
+}
+
 /// What a writer sent last.
 #[derive(Default)]
 struct Writer {
@@ -86,6 +106,8 @@ pub(super) struct Log {
     open: BTreeMap<i64, i64>,
     aborted: Vec<Aborted>,
     writers: HashMap<i64, Writer>,
+    /// Whether it changes its leader just now.
+    pub moves: bool,
 }
 
 /// Why a batch was not taken; the numbers are those of the protocol.
@@ -217,6 +239,31 @@ impl Log {
                 self.start = self.start.max(batch.last + 1);
             }
         }
+    }
+
+    /// Keeps the last record of each key and those without a key, as far as transactions have ended. Gives how many went.
+    pub(super) fn compact(&mut self) -> u64 {
+        let stable = self.stable();
+        let mut last: HashMap<Bytes, i64> = HashMap::new();
+        let closed = |b: &&Batch| b.last < stable;
+        for record in self.batches.iter().filter(closed).flat_map(Batch::records).filter(|r| !r.control) {
+            if let Some(key) = record.key {
+                last.insert(key, record.offset);
+            }
+        }
+        let mut gone = 0;
+        for batch in self.batches.iter_mut().filter(|b| b.last < stable) {
+            let records = batch.records();
+            let stays = |r: &Record| r.control || r.key.as_ref().is_none_or(|key| last[key] == r.offset);
+            if records.iter().all(stays) {
+                continue;
+            }
+            let kept: Vec<Record> = records.iter().filter(|r| stays(r)).cloned().collect();
+            gone += (records.len() - kept.len()) as u64;
+            batch.keep(&kept);
+        }
+        self.batches.retain(|batch| !batch.bytes.is_empty());
+        gone
     }
 
     /// Forgets what comes before an offset.

@@ -6,6 +6,7 @@
 mod answer;
 mod log;
 mod login;
+mod mischief;
 mod state;
 mod transactions;
 mod wire;
@@ -15,6 +16,8 @@ use std::net::{SocketAddr, TcpListener};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use mischief::Mischief;
+pub use mischief::TOLD;
 use state::State;
 pub use state::TopicConfig;
 
@@ -41,6 +44,7 @@ pub(crate) struct Shared {
     pub host: String,
     pub port: u16,
     state: Mutex<State>,
+    mischief: Mutex<Mischief>,
     /// Rung when messages or ends of transactions come.
     pub news: Condvar,
 }
@@ -49,11 +53,25 @@ impl Shared {
     pub(crate) fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
+
+    pub(crate) fn mischief(&self) -> MutexGuard<'_, Mischief> {
+        self.mischief.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Holds an answer back while the broker is to be slow or silent.
+    pub(crate) fn wait_out_silence(&self) {
+        let delay = self.mischief().delay;
+        std::thread::sleep(delay);
+        while self.mischief().silent {
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    }
 }
 
 /// A broker that serves until the program ends.
 pub struct Broker {
     address: SocketAddr,
+    shared: Arc<Shared>,
 }
 
 impl Broker {
@@ -70,8 +88,15 @@ impl Broker {
         for (name, config) in &setup.topics {
             state.make_topic(name, *config);
         }
-        let shared = Arc::new(Shared { setup, host, port, state: Mutex::new(state), news: Condvar::new() });
-        let keeper = Arc::downgrade(&shared);
+        let shared = Arc::new(Shared {
+            setup,
+            host,
+            port,
+            state: Mutex::new(state),
+            mischief: Mutex::default(),
+            news: Condvar::new(),
+        });
+        let (keeper, own) = (Arc::downgrade(&shared), Arc::clone(&shared));
         std::thread::spawn(move || {
             while let Some(shared) = keeper.upgrade() {
                 shared.state().tidy();
@@ -85,7 +110,15 @@ impl Broker {
                 std::thread::spawn(move || wire::serve(stream, &shared));
             }
         });
-        Ok(Self { address })
+        Ok(Self { address, shared: own })
+    }
+
+    /// Does what a line says; [`TOLD`] lists what can be said. Gives what it has to tell of it.
+    ///
+    /// # Errors
+    /// Where the line says nothing that is known, in words.
+    pub fn tell(&self, line: &str) -> Result<String, String> {
+        mischief::tell(&self.shared, line)
     }
 
     /// Where it listens.

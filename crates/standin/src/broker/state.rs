@@ -15,12 +15,26 @@ pub struct TopicConfig {
     pub partitions: u32,
     /// How long it keeps records, in milliseconds; None for ever.
     pub retention: Option<i64>,
+    /// The bytes of the largest batch that it takes.
+    pub largest: usize,
+    /// Whether it is compacted, and keeps nothing but the last record of each key.
+    pub compacts: bool,
+}
+
+/// What brokers take by default.
+const LARGEST: usize = 1_048_588;
+
+impl TopicConfig {
+    /// A topic with so many partitions that keeps everything.
+    pub fn of(partitions: u32) -> Self {
+        Self { partitions, retention: None, largest: LARGEST, compacts: false }
+    }
 }
 
 pub(super) struct Topic {
     pub id: Uuid,
     pub logs: Vec<Log>,
-    pub retention: Option<i64>,
+    pub config: TopicConfig,
 }
 
 /// An offset that somebody committed.
@@ -48,7 +62,7 @@ impl State {
             return false;
         }
         let logs = (0..config.partitions.max(1)).map(|_| Log::default()).collect();
-        self.topics.insert(name.into(), Topic { id: Uuid::new_v4(), logs, retention: config.retention });
+        self.topics.insert(name.into(), Topic { id: Uuid::new_v4(), logs, config });
         true
     }
 
@@ -65,7 +79,7 @@ impl State {
     pub(super) fn tidy(&mut self) {
         let now = now();
         for topic in self.topics.values_mut() {
-            if let Some(retention) = topic.retention {
+            if let Some(retention) = topic.config.retention {
                 topic.logs.iter_mut().for_each(|log| log.expire(now - retention));
             }
         }

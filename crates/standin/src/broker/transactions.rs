@@ -146,7 +146,7 @@ mod tests {
 
     fn state() -> State {
         let mut state = State::default();
-        state.make_topic("tolls", TopicConfig { partitions: 1, retention: None });
+        state.make_topic("tolls", TopicConfig::of(1));
         state
     }
 

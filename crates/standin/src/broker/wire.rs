@@ -24,12 +24,21 @@ pub(super) struct Session {
 /// Serves one client until it leaves.
 pub(super) fn serve(mut stream: TcpStream, shared: &Shared) {
     let _ = stream.set_nodelay(true);
+    let Some(born) = shared.mischief().admit() else { return };
     let mut session = Session { known: shared.setup.login.is_none(), login: None };
     while let Ok(Some(request)) = read(&mut stream) {
-        match respond(request, shared, &mut session) {
-            Ok(Some(answer)) if stream.write_all(&answer).is_ok() => {}
-            Ok(None) => {}
-            _ => return,
+        shared.wait_out_silence();
+        let answer = match respond(request, shared, &mut session) {
+            Ok(Some(answer)) => answer,
+            Ok(None) => continue,
+            Err(_) => return,
+        };
+        // Whatever was done is done; the client may never hear of it.
+        let Some(times) = shared.mischief().answers(born) else { return };
+        for _ in 0..times {
+            if stream.write_all(&answer).is_err() {
+                return;
+            }
         }
     }
 }

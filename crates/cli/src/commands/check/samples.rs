@@ -7,9 +7,10 @@ use arrow_array::cast::AsArray as _;
 use arrow_array::types::TimestampMicrosecondType;
 use sluice_core::config::EventConfig;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::Fits;
 use sluice_core::plan::Plan;
 use sluice_core::problem::{Problem, Problems};
-use sluice_core::rehearse::{Fate, Rehearsal, reasons, rehearse};
+use sluice_core::rehearse::{Fate, Rehearsal, reasons, rehearse_fitting};
 use sluice_core::run::Stop;
 use sluice_core::sample::take;
 use sluice_core::types::SqlType;
@@ -59,7 +60,10 @@ pub(super) fn look(
         let sample = take(reader.as_mut(), events, None, &Stop::new())?;
         chunks.extend(sample.chunks.into_iter().map(|chunk| (index, chunk)));
     }
-    let rehearsal = rehearse(plan, chunks.iter().map(|(i, c)| (*i, c)), times::now())?;
+    // A store that cannot be reached is told of elsewhere.
+    let fits: Fits =
+        plan.landings.iter().filter_map(|l| Some((l.label.clone(), l.fit(&around).ok().flatten()?))).collect();
+    let rehearsal = rehearse_fitting(plan, chunks.iter().map(|(i, c)| (*i, c)), times::now(), &fits)?;
     let looker = Looker { pipeline, plan, rehearsal: &rehearsal };
     looker.rejects(found);
     for (index, event) in plan.events.iter().enumerate() {

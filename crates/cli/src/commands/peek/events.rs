@@ -143,6 +143,9 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
             format!("{} without a time that can be read were left out", show_many(sample.without_time, "record"));
         out.push_str(&format!(" {} {text}\n", style::warn("!")));
     }
+    for remark in &sample.remarks {
+        out.push_str(&format!(" {} {remark}\n", style::warn("!")));
+    }
     if found.broken_count > 0 {
         out.push_str(&format!(
             "\n{}\n",
@@ -186,6 +189,7 @@ fn as_json(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) {
             "more": sample.more,
             "looked_at": sample.looked_at,
             "without_time": sample.without_time,
+            "remarks": sample.remarks,
             "broken": found.broken_count,
             "first_broken": broken,
             "fields": profile::json(found, None),

@@ -5,7 +5,7 @@ use sluice_core::event::Position;
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Mark, PartitionPosition, PartitionState};
-use sluice_core::ledger::Ledger;
+use sluice_core::ledger::{BatchQuery, BatchRecord, Ledger};
 use sluice_core::names;
 use sluice_core::units::{show_count, show_many};
 
@@ -56,7 +56,8 @@ pub(super) fn set(
         return Ok(Exit::Fine);
     }
     if arguments.output == OutputKind::Text {
-        output::print(&shown(name, &changes));
+        let batches = ledger.batches(name, BatchQuery::default())?;
+        output::print(&shown(name, &changes, &batches));
     }
     if !confirm("set them?", args.yes)? {
         output::note("nothing was changed\n");
@@ -187,7 +188,34 @@ fn add(
     Ok(())
 }
 
-fn shown(pipeline: &str, changes: &[Change]) -> String {
+/// How many positions of a stretch no batch has read.
+fn unread(change: &Change, from: u64, to: u64, batches: &[BatchRecord]) -> u64 {
+    let own = batches.iter().filter(|b| b.lane.arrival() == change.arrival).flat_map(|b| &b.ranges.0);
+    let mut read: Vec<(u64, u64)> = own
+        .filter(|r| r.partition == change.to.partition)
+        .map(|r| (r.from.major.max(from), r.to.major.min(to)))
+        .filter(|(from, to)| from < to)
+        .collect();
+    read.sort_unstable();
+    let (mut at, mut left) = (from, 0);
+    for (begin, end) in read {
+        left += begin.saturating_sub(at);
+        at = at.max(end);
+    }
+    left + to.saturating_sub(at)
+}
+
+/// What moving a position onwards means for what stands between.
+fn passed_over(between: u64, unread: u64) -> String {
+    let were_read = show_many(between - unread, "position");
+    match unread {
+        0 => format!("{were_read} are skipped; their events were read before"),
+        _ if unread == between => style::warn(&format!("{} are never read", show_many(unread, "position"))),
+        _ => style::warn(&format!("{} are never read; {were_read} were read before", show_many(unread, "position"))),
+    }
+}
+
+fn shown(pipeline: &str, changes: &[Change], batches: &[BatchRecord]) -> String {
     let mut table =
         Table::new(&[("partition", Align::Left), ("from", Align::Right), ("to", Align::Right), ("means", Align::Left)]);
     let mut again = false;
@@ -199,7 +227,7 @@ fn shown(pipeline: &str, changes: &[Change]) -> String {
                 again = true;
                 style::warn(&format!("{} are read again and land again", show_many(from - to, "position")))
             }
-            Some(from) => style::warn(&format!("{} are never read", show_many(to - from, "position"))),
+            Some(from) => passed_over(to - from, unread(change, from, to, batches)),
             None => "reading starts here".into(),
         };
         table.row(vec![change.to.partition.to_string(), from.map_or("none".into(), show_count), show_count(to), means]);
@@ -212,4 +240,54 @@ fn shown(pipeline: &str, changes: &[Change]) -> String {
         ));
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use sluice_core::batch::{LaneId, Range, Ranges};
+    use sluice_core::ledger::BatchState;
+
+    fn batch(from: u64, to: u64) -> BatchRecord {
+        let range = Range {
+            partition: "tolls/0".into(),
+            from: Position::at(from),
+            to: Position::at(to),
+            identity: String::new(),
+        };
+        BatchRecord {
+            lane: LaneId::new("toll.0", 0),
+            number: 1,
+            opened: 1,
+            state: BatchState::Settled,
+            read: to - from,
+            bytes: 0,
+            rejected: 0,
+            opened_at: 0,
+            sealed_at: None,
+            settled_at: None,
+            texts: None,
+            ranges: Ranges(vec![range]),
+            counts: Vec::new(),
+            landings: Vec::new(),
+            first: None,
+            whole: false,
+            replaced_by: None,
+        }
+    }
+
+    #[rstest]
+    #[case(&[], 100)]
+    #[case(&[(0, 100)], 0)]
+    #[case(&[(0, 40), (30, 60)], 40)]
+    #[case(&[(20, 40), (90, 200)], 70)]
+    #[case(&[(200, 300)], 100)]
+    fn what_a_batch_has_read_is_not_lost(#[case] read: &[(u64, u64)], #[case] expected: u64) {
+        let batches: Vec<BatchRecord> = read.iter().map(|(from, to)| batch(*from, *to)).collect();
+        let to =
+            PartitionPosition { partition: "tolls/0".into(), position: Position::at(100), identity: String::new() };
+        let change = Change { arrival: "toll.0".into(), from: Some(Position::at(0)), to, anew: false };
+        assert_eq!(unread(&change, 0, 100, &batches), expected);
+    }
 }

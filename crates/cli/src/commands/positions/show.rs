@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 use sluice_core::forecast::{Backlog, Forecast};
-use sluice_core::kinds::{Misplaced, PartitionState};
+use sluice_core::kinds::{HeldBack, Misplaced, PartitionState};
 use sluice_core::ledger::{Holder, PositionChange};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
@@ -29,6 +29,11 @@ pub(super) fn as_text(pipeline: &str, holder: Option<&Holder>, standings: &[Stan
         let misplaced = standing.misplaced();
         for (partition, found) in misplaced.iter().take(5) {
             out.push_str(&format!("  {} {}\n", style::bad("!"), misplaced_text(partition, *found)));
+        }
+        for state in &standing.states {
+            if let Some(held) = &state.held {
+                out.push_str(&format!("  {} {}\n", style::warn("!"), held_text(&state.partition, held)));
+            }
         }
         if let Some(backlog) = standing.backlog().filter(|_| misplaced.is_empty()) {
             out.push_str(&forecast(pipeline, &backlog, standing.pace, holder.is_some()));
@@ -119,6 +124,18 @@ pub(crate) fn misplaced_text(partition: &str, found: Misplaced) -> String {
     }
 }
 
+/// What waits behind an open transaction.
+fn held_text(partition: &str, held: &HeldBack) -> String {
+    let since =
+        held.since.map_or_else(String::new, |at| format!(", the first for {}", long(micros(times::now() - at))));
+    format!(
+        "{partition}: {} behind an open transaction of another writer, from offset {} on{since}; they cannot be read until \
+         it ends",
+        show_many(held.events, "message"),
+        show_count(held.from.major),
+    )
+}
+
 fn summary(standing: &Standing) -> String {
     if !standing.misplaced().is_empty() {
         return format!("  {}\n", style::bad("the ledger and the source do not agree: what is unread is not known"));
@@ -136,6 +153,9 @@ fn summary(standing: &Standing) -> String {
         parts.push(long(micros(times::now() - oldest)));
     }
     match standing.behind() {
+        (Some(0), _) if standing.states.iter().any(|s| s.held.is_some()) => {
+            "  everything readable has been read\n".into()
+        }
         (Some(0), _) | (None, Some(0)) => "  caught up\n".into(),
         _ => format!("  behind by {}\n", parts.join(", ")),
     }
@@ -228,6 +248,7 @@ fn arrival(standing: &Standing) -> Value {
             "ledger": position.map(|p| p.position.major),
             "latest": state.latest.major,
             "behind": { "events": state.events, "bytes": state.bytes },
+            "held": state.held.map(|h| json!({ "events": h.events, "from": h.from.major, "since": h.since.map(show_timestamp) })),
             "misplaced": position.and_then(|p| state.misplaced(p)),
             "oldest_unread": state.oldest_unread.map(show_timestamp),
             "kept_seconds": state.retention.map(|r| r as f64 / 1e6),

@@ -102,6 +102,11 @@ fn behind(standing: &Standing) -> String {
     }
     let left = to_load(standing);
     if events.unwrap_or(0) == 0 && (bytes == Some(0) || bytes.is_none()) {
+        let held: u64 = standing.states.iter().filter_map(|s| s.held).map(|h| h.events).sum();
+        if held > 0 {
+            let waiting = show_many(held, "message");
+            return style::warn(&format!("nothing readable; {waiting} behind an open transaction"));
+        }
         return left.map_or_else(|| style::good("nothing: caught up"), |left| format!("nothing of the log; {left}"));
     }
     let mut parts: Vec<String> = left.into_iter().collect();

@@ -116,6 +116,7 @@ impl Stand<'_> {
         PartitionState {
             partition: super::PARTITION.into(),
             earliest: Position::at(self.kept_from),
+            held: None,
             latest: Position::at(self.end),
             events: None,
             bytes: Some(behind),

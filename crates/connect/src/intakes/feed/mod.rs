@@ -9,6 +9,7 @@ pub(crate) mod schema;
 pub(crate) mod state;
 pub(crate) mod whole;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use sluice_core::config::{ExtraFields, OptionSpec, ValueKind};
@@ -67,5 +68,15 @@ impl FeedTable {
         contract.extra != ExtraFields::Ignore
             || contract.fields.iter().any(|f| f.path.first().is_some_and(|name| name == column))
             || self.key.iter().any(|k| k == column)
+    }
+
+    /// The members of rows that the contract reads and that are not among the source's columns: the table does not have
+    /// them yet, or any more. A new row has null there, and does not leave them as they were. Fields that are `not null`
+    /// are left out.
+    pub(crate) fn missing<'c>(&self, columns: impl Iterator<Item = &'c str>) -> Vec<Vec<u8>> {
+        let columns: BTreeSet<&str> = columns.collect();
+        let fields = self.contract.iter().flat_map(|contract| &contract.fields).filter(|field| !field.not_null);
+        let names = fields.filter_map(|field| field.path.first()).filter(|name| !columns.contains(name.as_str()));
+        names.map(String::as_str).collect::<BTreeSet<_>>().into_iter().map(json::member_name).collect()
     }
 }

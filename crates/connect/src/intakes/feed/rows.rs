@@ -80,6 +80,8 @@ pub(crate) fn add_key(bytes: &mut Vec<u8>, part: &[u8]) {
 pub(crate) struct RowWriter {
     /// Each column's name as a member, and how its values are spelled.
     columns: Vec<(Vec<u8>, Spelling)>,
+    /// Members that every row has as null.
+    missing: Vec<Vec<u8>>,
     /// The places of the key's columns.
     key: Vec<usize>,
     /// The values of a row; None for null.
@@ -89,17 +91,23 @@ pub(crate) struct RowWriter {
 
 impl RowWriter {
     pub(crate) fn new(columns: Vec<(Vec<u8>, Spelling)>, key: Vec<usize>) -> Self {
-        Self { cells: vec![None; columns.len()], columns, key, rows: Rows::default() }
+        Self { cells: vec![None; columns.len()], columns, missing: Vec::new(), key, rows: Rows::default() }
+    }
+
+    /// Also writes members that the table does not have, as null.
+    pub(crate) fn with_missing(self, missing: Vec<Vec<u8>>) -> Self {
+        Self { missing, ..self }
     }
 
     /// Adds a row; `fill` is called for each column in its order, with what the row before had.
     pub(crate) fn row(&mut self, mut fill: impl FnMut(&mut Option<Vec<u8>>)) {
-        let Self { columns, key, cells, rows } = self;
+        let Self { columns, missing, key, cells, rows } = self;
         cells.iter_mut().for_each(&mut fill);
         let mut object = Object::begin(&mut rows.objects);
         for ((name, spelling), cell) in columns.iter().zip(&*cells) {
             object.member(name, *spelling, cell.as_deref());
         }
+        missing.iter().for_each(|name| object.member(name, Spelling::Text, None));
         object.end();
         if !key.is_empty() {
             let mut object = Object::begin(&mut rows.json);

@@ -181,6 +181,7 @@ impl Intake for FilesIntake {
                 arrived_last_hour: None,
                 loads: Vec::new(),
                 kept: None,
+                held: None,
             })
         };
         self.scan.files()?.into_iter().map(state).collect()

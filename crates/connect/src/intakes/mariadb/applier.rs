@@ -71,6 +71,8 @@ struct Bound {
     table: Option<u32>,
     /// Each column's name as a member, how it is spelled, and whether it is read.
     members: Vec<(Vec<u8>, Spelling, bool)>,
+    /// Members that the contract reads and the table does not have at this place of the log.
+    missing: Vec<Vec<u8>>,
     key: Vec<usize>,
 }
 
@@ -269,7 +271,8 @@ impl Applier {
     fn bind(&mut self, mut map: TableMap) -> Result<Applied, String> {
         let name = format!("{}.{}", map.database, map.table);
         let Some(number) = self.tables.iter().position(|t| *t.name == *name) else {
-            self.maps.insert(map.id, Bound { map, table: None, members: Vec::new(), key: Vec::new() });
+            self.maps
+                .insert(map.id, Bound { map, table: None, members: Vec::new(), missing: Vec::new(), key: Vec::new() });
             return Ok(Applied::Nothing);
         };
         let (feed, known) = (&self.tables[number], &self.known[number]);
@@ -291,7 +294,8 @@ impl Applier {
         let key = feed.key.iter().filter_map(|k| map.columns.iter().position(|c| c.name == *k)).collect();
         let table = u32::try_from(number).unwrap_or(u32::MAX);
         let columns = map.columns.iter().map(signature).collect();
-        self.maps.insert(map.id, Bound { map, table: Some(table), members, key });
+        let missing = feed.missing(map.columns.iter().map(|c| c.name.as_str()));
+        self.maps.insert(map.id, Bound { map, table: Some(table), members, missing, key });
         Ok(Applied::Table(table, columns))
     }
 
@@ -377,26 +381,30 @@ impl Applier {
         let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
         let told = Told { table, kind, position, transaction, time: Some(time) };
         let Some(image) = new.or(old) else { return };
-        let write = |out: &mut Vec<u8>, image: &Image, wanted: &dyn Fn(usize) -> bool| {
+        // A row that is new, or not loaded yet, has nothing in columns that are not there.
+        let is_new = new.is_some() && (kind == ChangeKind::Inserted || self.recent.contains_key(&table));
+        let write = |out: &mut Vec<u8>, image: &Image, wanted: &dyn Fn(usize) -> bool, missing: &[Vec<u8>]| {
             let mut object = Object::begin(out);
             for (i, ((name, spelling, _), cell)) in bound.members.iter().zip(image).enumerate() {
                 if wanted(i) {
                     object.member(name, *spelling, cell.as_deref());
                 }
             }
+            missing.iter().for_each(|name| object.member(name, Spelling::Text, None));
             object.end();
         };
         let key = |out: &mut Vec<u8>| {
             if !bound.key.is_empty() {
-                write(out, image, &|i| bound.key.contains(&i));
+                write(out, image, &|i| bound.key.contains(&i), &[]);
             }
         };
         let before = |out: &mut Vec<u8>| {
             if let Some(old) = old {
-                write(out, old, &|_| true);
+                write(out, old, &|_| true, &[]);
             }
         };
-        self.gather.add(told, |out| write(out, image, &|i| bound.members[i].2), key, before);
+        let missing = if is_new { bound.missing.as_slice() } else { &[] };
+        self.gather.add(told, |out| write(out, image, &|i| bound.members[i].2, missing), key, before);
     }
 
     fn truncate(&mut self, table: u32) {

@@ -96,7 +96,7 @@ fn load(task: &mut LoadTask, send: &Sender<Outcome<Portion>>, stop: &AtomicBool)
     while !stop.load(Ordering::SeqCst) {
         let beyond = task.load.after.as_ref().map_or(String::new(), |after| beyond(&task.feed.key, after));
         let question = question(&table, &columns, &task.feed.key, &beyond, limit);
-        let portion = ask(&mut catalog, (task.table, &task.feed.key), &columns, &question, limit)?;
+        let portion = ask(&mut catalog, (task.table, &task.feed), &columns, &question, limit)?;
         task.load.after = portion.rows.last_key().or(task.load.after.take());
         rows += portion.rows.len();
         let done = portion.done;
@@ -119,7 +119,7 @@ pub(super) fn first_rows(catalog: &mut Catalog, number: u32, feed: &FeedTable, l
     let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().collect();
     let question = question(&table, &columns, &[], "", limit);
-    read(catalog, (number, &feed.key), &columns, &question, limit, 0)
+    read(catalog, (number, feed), &columns, &question, limit, 0)
 }
 
 /// The condition for rows after a key: of the first part equal and the rest after, or the first part after.
@@ -168,7 +168,7 @@ pub(super) fn snapshot(catalog: &mut Catalog) -> Outcome<u64> {
 
 fn ask(
     catalog: &mut Catalog,
-    of: (u32, &[String]),
+    of: (u32, &FeedTable),
     columns: &[&SourceColumn],
     question: &str,
     limit: u64,
@@ -181,23 +181,24 @@ fn ask(
 
 fn read(
     catalog: &mut Catalog,
-    (table, key): (u32, &[String]),
+    (table, feed): (u32, &FeedTable),
     columns: &[&SourceColumn],
     question: &str,
     limit: u64,
     mark: u64,
 ) -> Outcome<Portion> {
-    let mut writer = writer(columns, key);
+    let mut writer = writer(columns, feed, true);
     read_rows(catalog, question, &mut writer, |_| Ok(()))?;
     let done = writer.rows.len() < limit;
     Ok(Portion { table, rows: writer.rows, mark, done })
 }
 
 /// A writer of rows with these columns.
-pub(super) fn writer(columns: &[&SourceColumn], key: &[String]) -> RowWriter {
+pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -> RowWriter {
     let members = columns.iter().map(|c| (member_name(&c.name), c.spelling())).collect();
     let place = |k: &String| columns.iter().position(|c| c.name == *k);
-    RowWriter::new(members, key.iter().filter_map(place).collect())
+    let key = feed.key.iter().filter(|_| keyed).filter_map(place).collect();
+    RowWriter::new(members, key).with_missing(feed.missing(columns.iter().map(|c| c.name.as_str())))
 }
 
 /// Writes the rows of a question; `each` is called after every row.

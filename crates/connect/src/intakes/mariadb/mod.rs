@@ -244,7 +244,7 @@ impl Intake for MariadbIntake {
         })
     }
 
-    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+    fn starts(&self, known: &[PartitionPosition], _: bool) -> Outcome<Vec<PartitionPosition>> {
         if known.iter().any(|k| &*k.partition == PARTITION) {
             return Ok(Vec::new());
         }
@@ -295,7 +295,7 @@ impl Intake for MariadbIntake {
         match mark {
             // The log does not go back for ever: what was there before is loaded again, in the place of what has landed.
             Mark::Earliest => {
-                let mut found = self.starts(&[])?;
+                let mut found = self.starts(&[], false)?;
                 for position in &mut found {
                     let mut state = State::read(&position.identity)?;
                     state.replace_all();
@@ -314,7 +314,7 @@ impl Intake for MariadbIntake {
 
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let bytes = self.states(positions)?.iter().filter_map(|s| s.bytes).sum();
-        Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0, misplaced: 0 })
+        Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0, misplaced: 0, held: 0 })
     }
 }
 

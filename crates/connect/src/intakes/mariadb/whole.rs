@@ -23,7 +23,7 @@ fn read(feed: &FeedTable, settings: &Settings, keeper: &mut Keeper) -> Outcome<u
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| feed.takes(&c.name)).collect();
     let question = question(&table, &columns, &[], "", u64::MAX);
     let at = snapshot(&mut catalog)?;
-    let mut rows = writer(&columns, &[]);
+    let mut rows = writer(&columns, feed, false);
     read_rows(&mut catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),

@@ -22,6 +22,8 @@ struct Bound {
     columns: Vec<BoundColumn>,
     /// The places of the primary key's columns.
     key: Vec<usize>,
+    /// Members that the contract reads and the table does not have at this place of the log.
+    missing: Vec<Vec<u8>>,
 }
 
 struct BoundColumn {
@@ -172,7 +174,9 @@ impl Applier {
         let columns: Vec<BoundColumn> = relation.columns.iter().map(column).collect();
         let place = |key: &String| relation.columns.iter().position(|c| c.name == *key);
         let key: Vec<usize> = feed.map_or_else(Vec::new, |f| f.key.iter().filter_map(place).collect());
-        self.relations.insert(relation.id, Bound { table, columns, key });
+        let names = || relation.columns.iter().map(|c| c.name.as_str());
+        let missing = feed.map_or_else(Vec::new, |feed| feed.missing(names()));
+        self.relations.insert(relation.id, Bound { table, columns, key, missing });
     }
 
     /// The next change's position; None where it was read before.
@@ -212,7 +216,7 @@ impl Applier {
         let last = if moved { second } else { first };
         if let (true, Some(position), Some(old)) = (moved, first, old) {
             let told = self.told(table, ChangeKind::Deleted, position);
-            bound_add(&mut self.gather, &self.relations[&relation], told, Some(old), None);
+            bound_add(&mut self.gather, &self.relations[&relation], told, Some(old), None, false);
         }
         let Some(position) = last else { return Some(()) };
         let kind = match (moved, kind) {
@@ -226,7 +230,9 @@ impl Applier {
             self.again.push((table, bound.key_parts(new)));
         }
         let told = self.told(table, kind, position);
-        bound_add(&mut self.gather, &self.relations[&relation], told, old, new);
+        // A row that is new, or not loaded yet, has nothing in columns that are not there.
+        let is_new = kind == ChangeKind::Inserted || self.recent.contains_key(&table);
+        bound_add(&mut self.gather, &self.relations[&relation], told, old, new, is_new);
         Some(())
     }
 
@@ -286,7 +292,7 @@ impl Bound {
     }
 }
 
-fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, new: Option<&Tuple>) {
+fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, new: Option<&Tuple>, is_new: bool) {
     let only_key = old.is_some_and(|o| !o.whole);
     let tuple = new.or(old.map(|o| &o.tuple));
     let row = |out: &mut Vec<u8>| {
@@ -300,6 +306,9 @@ fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, 
             if column.is_taken && is_sent {
                 member(&mut object, column, cell);
             }
+        }
+        for name in bound.missing.iter().filter(|_| is_new && new.is_some()) {
+            object.member(name, Spelling::Text, None);
         }
         object.end();
     };

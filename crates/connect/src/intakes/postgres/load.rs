@@ -15,9 +15,10 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use futures_util::StreamExt as _;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
+use tokio_postgres::error::SqlState;
 
 use super::applier::Recent;
-use super::catalog::{Catalog, SourceColumn, parse_lsn, spelling_of, wanted};
+use super::catalog::{Catalog, SourceColumn, SourceTable, parse_lsn, spelling_of, wanted};
 use crate::databases::wait;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
@@ -183,17 +184,23 @@ impl Sink {
 fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
-    let table =
-        catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
-    let columns = wanted(&table, task.feed.contract.as_deref());
+    let mut table = there(&catalog, name)?;
     let types = table_types(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
     let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
     let started = Instant::now();
     let mut rows = 0;
     while !sink.is_stopped() {
+        let columns = wanted(&table, task.feed.contract.as_deref());
         let question = question(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
-        let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, limit)?;
+        let portion = match ask(&catalog, (task.table, &task.feed), &columns, &question, limit) {
+            Ok(portion) => portion,
+            Err(Broken::Reshaped) => {
+                table = reshaped(&catalog, name)?;
+                continue;
+            }
+            Err(Broken::Failed(failure)) => return Err(failure),
+        };
         if task.seeing.is_some_and(|xid| !portion.snapshot.sees(xid)) {
             std::thread::sleep(Duration::from_millis(20));
             continue;
@@ -218,9 +225,7 @@ fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
 fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
-    let table =
-        catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
-    let columns = wanted(&table, task.feed.contract.as_deref());
+    let mut table = there(&catalog, name)?;
     let types = table_types(&table, &task.feed.key);
     let one = |key: &Vec<String>| {
         let parts: Vec<String> = key.iter().zip(&types).map(|(v, ty)| format!("{}::{ty}", literal(v))).collect();
@@ -228,20 +233,41 @@ fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()>
     };
     let keys: Vec<String> = keys.iter().map(one).collect();
     let list = |names: &mut dyn Iterator<Item = &String>| names.map(|n| quote(n)).collect::<Vec<_>>().join(", ");
-    let question = format!(
-        "copy (select {} from {} where ({}) in ({})) to stdout",
-        list(&mut columns.iter().map(|c| &c.name)),
-        table.quoted(),
-        list(&mut task.feed.key.iter()),
-        keys.join(", ")
-    );
-    let portion = ask(&catalog, (task.table, &task.feed.key), &columns, &question, u64::MAX)?;
-    let _ = sink.send.send(Ok(Portion { again: true, done: false, ..portion }));
+    while !sink.is_stopped() {
+        let columns = wanted(&table, task.feed.contract.as_deref());
+        let question = format!(
+            "copy (select {} from {} where ({}) in ({})) to stdout",
+            list(&mut columns.iter().map(|c| &c.name)),
+            table.quoted(),
+            list(&mut task.feed.key.iter()),
+            keys.join(", ")
+        );
+        match ask(&catalog, (task.table, &task.feed), &columns, &question, u64::MAX) {
+            Ok(portion) => {
+                let _ = sink.send.send(Ok(Portion { again: true, done: false, ..portion }));
+                return Ok(());
+            }
+            Err(Broken::Reshaped) => table = reshaped(&catalog, name)?,
+            Err(Broken::Failed(failure)) => return Err(failure),
+        }
+    }
     Ok(())
 }
 
+/// The table as it is now.
+fn there(catalog: &Catalog, name: &str) -> Outcome<SourceTable> {
+    catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("table {name} does not exist any more")))
+}
+
+/// The table after its columns changed between looking at them and reading them.
+fn reshaped(catalog: &Catalog, name: &str) -> Outcome<SourceTable> {
+    catalog.run("rollback")?;
+    std::thread::sleep(Duration::from_millis(20));
+    there(catalog, name)
+}
+
 /// The types of the key's columns.
-fn table_types(table: &super::catalog::SourceTable, key: &[String]) -> Vec<String> {
+fn table_types(table: &SourceTable, key: &[String]) -> Vec<String> {
     key.iter().map(|k| table.column(k).map_or_else(|| "text".to_string(), |c| c.ty.clone())).collect()
 }
 
@@ -271,16 +297,42 @@ pub(super) fn first_rows(catalog: &Catalog, number: u32, feed: &FeedTable, limit
     let columns = wanted(&table, None);
     let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
     let question = format!("copy (select {} from {} limit {limit}) to stdout", names.join(", "), table.quoted());
-    ask(catalog, (number, &feed.key), &columns, &question, limit)
+    ask(catalog, (number, feed), &columns, &question, limit).map_err(|broken| broken.failure(catalog))
+}
+
+/// Why rows could not be read.
+pub(super) enum Broken {
+    /// A column is not there that was there a moment before.
+    Reshaped,
+    /// Anything else.
+    Failed(Failure),
+}
+
+impl From<Failure> for Broken {
+    fn from(failure: Failure) -> Self {
+        Self::Failed(failure)
+    }
+}
+
+impl Broken {
+    /// As the failure of somebody who does not look again.
+    pub(super) fn failure(self, catalog: &Catalog) -> Failure {
+        match self {
+            Self::Reshaped => {
+                Failure::away(format!("{}: the columns of a table changed while it was read", catalog.shown))
+            }
+            Self::Failed(failure) => failure,
+        }
+    }
 }
 
 fn ask(
     catalog: &Catalog,
-    (table, key): (u32, &[String]),
+    (table, feed): (u32, &FeedTable),
     columns: &[&SourceColumn],
     question: &str,
     limit: u64,
-) -> Outcome<Portion> {
+) -> Result<Portion, Broken> {
     // One statement for the snapshot and the place in the log: the place is asked for after the snapshot was taken.
     let head = catalog.rows(
         "begin isolation level repeatable read read only; select pg_current_snapshot(), pg_current_wal_insert_lsn()",
@@ -288,9 +340,9 @@ fn ask(
     let text = |i: usize| head.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
     let (snapshot, mark) = (Snapshot::parse(&text(0)), parse_lsn(&text(1)));
     let (Some(snapshot), Some(mark)) = (snapshot, mark) else {
-        return Err(Failure::internal("the server does not tell its snapshot"));
+        return Err(Failure::internal("the server does not tell its snapshot").into());
     };
-    let mut writer = writer(columns, key);
+    let mut writer = writer(columns, feed, true);
     copy_rows(catalog, question, &mut writer, |_| Ok(()))?;
     catalog.run("commit")?;
     let done = writer.rows.len() < limit;
@@ -299,10 +351,12 @@ fn ask(
 }
 
 /// A writer of rows with these columns.
-pub(super) fn writer(columns: &[&SourceColumn], key: &[String]) -> RowWriter {
+pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -> RowWriter {
     let member = |c: &&SourceColumn| (member_name(&c.name), spelling_of(&c.ty));
     let place = |k: &String| columns.iter().position(|c| c.name == *k);
-    RowWriter::new(columns.iter().map(member).collect(), key.iter().filter_map(place).collect())
+    let key = feed.key.iter().filter(|_| keyed).filter_map(place).collect();
+    let missing = feed.missing(columns.iter().map(|c| c.name.as_str()));
+    RowWriter::new(columns.iter().map(member).collect(), key).with_missing(missing)
 }
 
 /// Writes the rows of a question; `each` is called after every part of them.
@@ -311,12 +365,16 @@ pub(super) fn copy_rows(
     question: &str,
     writer: &mut RowWriter,
     mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
-) -> Outcome<()> {
+) -> Result<(), Broken> {
+    let broken = |e: &tokio_postgres::Error| match e.code() {
+        Some(code) if *code == SqlState::UNDEFINED_COLUMN => Broken::Reshaped,
+        _ => Broken::Failed(catalog.failed(e)),
+    };
     wait(async {
-        let rows = catalog.client().copy_out(question).await.map_err(|e| catalog.failed(&e))?;
+        let rows = catalog.client().copy_out(question).await.map_err(|e| broken(&e))?;
         let mut rows = std::pin::pin!(rows);
         while let Some(part) = rows.next().await {
-            let part = part.map_err(|e| catalog.failed(&e))?;
+            let part = part.map_err(|e| broken(&e))?;
             part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|one| line(writer, one));
             each(writer)?;
         }

@@ -171,7 +171,7 @@ impl Intake for PostgresIntake {
         })
     }
 
-    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+    fn starts(&self, known: &[PartitionPosition], _: bool) -> Outcome<Vec<PartitionPosition>> {
         if known.iter().any(|k| &*k.partition == PARTITION) {
             return Ok(Vec::new());
         }
@@ -211,6 +211,6 @@ impl Intake for PostgresIntake {
         let states = self.states(positions)?;
         let bytes = states.iter().filter_map(|s| s.bytes).sum();
         let unread = u64::from(bytes > 0);
-        Ok(Behind { partitions: 1, unread_partitions: unread, bytes, events: 0, misplaced: 0 })
+        Ok(Behind { partitions: 1, unread_partitions: unread, bytes, events: 0, misplaced: 0, held: 0 })
     }
 }

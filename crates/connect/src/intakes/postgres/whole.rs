@@ -42,11 +42,12 @@ fn read(server: &Server, slot: &str, feed: &FeedTable, settings: &Settings, keep
     let columns: Vec<&SourceColumn> = wanted(&table, feed.contract.as_deref());
     let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
     let question = format!("copy (select {} from {}) to stdout", names.join(", "), table.quoted());
-    let mut rows = writer(&columns, &[]);
+    let mut rows = writer(&columns, feed, false);
     copy_rows(&catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),
-    })?;
+    })
+    .map_err(|broken| broken.failure(&catalog))?;
     keeper.keep(&mut rows.rows)?;
     catalog.run("commit")?;
     Ok(at)

@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use rdkafka::consumer::base_consumer::PartitionQueue;
 use rdkafka::error::{KafkaError, RDKafkaErrorCode};
@@ -12,8 +12,10 @@ use sluice_core::event::Chunk;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::ReadLimit;
 
+use super::Manner;
 use super::gather::{Growing, Seen};
 use super::partitions::Partition;
+use super::proof::{Question, Witness, anew};
 use crate::broker::{Broker, Context, is_passing, refuse};
 
 /// What reading a partition brought.
@@ -22,6 +24,10 @@ pub(super) enum Brought {
     Nothing,
     /// The broker does not answer.
     Away(RDKafkaErrorCode),
+    /// The partition does not hold the position any more, or not yet.
+    OutOfRange,
+    /// The broker does not know the partition.
+    Gone,
 }
 
 pub(super) struct Assigned {
@@ -40,6 +46,18 @@ pub(super) struct Assigned {
     /// Further ranges to read after this one, in order.
     pub more: VecDeque<Range>,
     pub at_end: bool,
+    /// The last message that was handed on.
+    pub last_read: Option<Witness>,
+    /// A message that was read before all that was handed on since the last proof; None where nothing was.
+    pub witness: Option<Witness>,
+    /// Whether something was handed on since the last proof.
+    pub unproven: bool,
+    /// When something was last heard of it: a message, or its end.
+    pub heard: Instant,
+    /// What the broker said of its end when that was last compared with what had come.
+    pub known_end: u64,
+    /// An error that came behind messages.
+    broken: Option<KafkaError>,
     /// Messages that were fetched before the queue was, or that did not fit.
     pub waiting: VecDeque<OwnedMessage>,
 }
@@ -68,6 +86,12 @@ impl Assigned {
             last: None,
             more: VecDeque::new(),
             at_end: false,
+            last_read: None,
+            witness: None,
+            unproven: false,
+            heard: Instant::now(),
+            known_end: 0,
+            broken: None,
             waiting: VecDeque::new(),
         }
     }
@@ -89,8 +113,36 @@ impl Assigned {
         self.at_end = false;
     }
 
+    /// What is fetched from now on begins at its position.
+    pub(super) fn begin_again(&mut self) {
+        self.at_end = false;
+        self.broken = None;
+        self.waiting.clear();
+        self.heard = Instant::now();
+    }
+
+    /// The offset from which it is fetched: one message more where that proves that the topic is the same.
+    pub(super) fn from(&self) -> u64 {
+        if self.guard.is_some() { self.position - 1 } else { self.position }
+    }
+
+    /// What proves that all that was handed on since the last proof came from the topic that was read before.
+    pub(super) fn question(&self) -> Option<Question> {
+        let witness = self.witness.clone()?;
+        Some(Question { partition: self.partition.clone(), position: witness.offset + 1, witness })
+    }
+
+    /// Everything that was handed on so far is proven.
+    pub(super) fn proven(&mut self) {
+        self.unproven = false;
+        self.witness.clone_from(&self.last_read);
+    }
+
     /// Reads what has been fetched.
     pub(super) fn read(&mut self, limit: ReadLimit, keep: &Keep<'_>) -> Outcome<Brought> {
+        if let Some(error) = self.broken.take() {
+            return self.failed(&error, keep.broker);
+        }
         if self.is_done() {
             self.at_end = true;
             return Ok(Brought::Nothing);
@@ -108,13 +160,17 @@ impl Assigned {
                 None => break,
                 Some(Ok(message)) => {
                     let (topic, number) = (Arc::clone(&self.partition.topic), self.partition.number);
-                    let growing = chunk.get_or_insert_with(|| Growing::new(&topic, number, capacity));
+                    let growing =
+                        chunk.get_or_insert_with(|| Growing::new(&topic, number, capacity, keep.manner.keys_as_base64));
                     let (mut position, mut at_end) = (self.position, self.at_end);
                     let taken = {
                         let seen = message.seen();
                         let mut state = State { position: &mut position, at_end: &mut at_end };
                         take(&self.name, self.until, &mut self.guard, &mut state, &seen, growing, keep)?
                     };
+                    if self.witness.is_none() && position > self.position {
+                        self.witness = Some(message.seen().witness());
+                    }
                     (self.position, self.at_end) = (position, at_end);
                     if matches!(taken, Taken::Later | Taken::Beyond) {
                         let message = message.into_owned();
@@ -139,10 +195,18 @@ impl Assigned {
                 }
             }
         }
+        if chunk.is_some() {
+            self.heard = Instant::now();
+        }
         match (chunk.filter(|c| c.records > 0), broken) {
-            (Some(chunk), _) => {
+            (Some(chunk), broken) => {
+                self.broken = broken;
                 let chunk = chunk.finish(&self.name, from, self.position, &self.cluster);
                 self.check_last(&chunk)?;
+                self.unproven = true;
+                if let (_, Some(digest)) = super::identity::parts(&chunk.identity) {
+                    self.last_read = Some(Witness { offset: self.position - 1, digest: digest.into() });
+                }
                 Ok(Brought::Chunk(chunk))
             }
             (None, Some(error)) => self.failed(&error, keep.broker),
@@ -152,8 +216,9 @@ impl Assigned {
 
     /// The end of the partition was reached.
     fn end(&mut self) -> Outcome<()> {
+        self.heard = Instant::now();
         if self.guard.take().is_some() {
-            return Err(anew(&self.name, self.position, "ends before it"));
+            return Err(anew(&self.name, self.position, "the partition ends before it now", None));
         }
         self.at_end = true;
         if self.until.is_some() {
@@ -175,7 +240,9 @@ impl Assigned {
         let due = self.last.as_ref().filter(|_| self.until.is_some_and(|until| chunk.to.major == until));
         let (_, found) = super::identity::parts(&chunk.identity);
         match due {
-            Some(due) if found != Some(due) => Err(anew(&self.name, chunk.to.major, "holds another message before it")),
+            Some(due) if found != Some(due) => {
+                Err(anew(&self.name, chunk.to.major, "another message is there now", None))
+            }
             _ => Ok(()),
         }
     }
@@ -190,11 +257,8 @@ impl Assigned {
         }
         match code {
             // The fetched offset is not there: with auto.offset.reset=error this is said, never mended.
-            Code::AutoOffsetReset | Code::OffsetOutOfRange => Err(out_of_range(&self.name, self.position)),
-            Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition => {
-                Err(Failure::findings(format!("{} has gone from {}", self.name, broker.shown()))
-                    .with_help("what was read has landed; take the topic out of the pipeline file, or bring it back"))
-            }
+            Code::AutoOffsetReset | Code::OffsetOutOfRange => Ok(Brought::OutOfRange),
+            Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition => Ok(Brought::Gone),
             code if is_passing(code) => Ok(Brought::Away(code)),
             code => Err(Failure::unreachable(format!("{} cannot be read: {code}", self.name))),
         }
@@ -204,8 +268,7 @@ impl Assigned {
 /// How messages are kept.
 pub(super) struct Keep<'a> {
     pub broker: &'a Broker,
-    pub rejects_tombstones: bool,
-    pub max_record: usize,
+    pub manner: Manner,
 }
 
 enum Held<'m> {
@@ -247,7 +310,7 @@ fn take(
         && seen.offset + 1 == *state.position
     {
         if seen.digest() != due {
-            return Err(anew(name, *state.position, "holds another message before it"));
+            return Err(anew(name, *state.position, "another message is there now", None));
         }
         return Ok(Taken::GoOn);
     }
@@ -259,30 +322,15 @@ fn take(
         return Ok(Taken::Beyond);
     }
     *state.at_end = false;
-    let is_long = seen.value.is_some_and(|v| v.len() > keep.max_record);
+    let is_long = seen.value.is_some_and(|v| v.len() > keep.manner.max_record);
     if is_long && chunk.records > 0 {
         return Ok(Taken::Later);
     }
     match seen.value {
-        None if !keep.rejects_tombstones => chunk.leave_out(seen),
+        None if !keep.manner.rejects_tombstones => chunk.leave_out(seen),
         _ if is_long => chunk.add_too_long(seen),
         _ => chunk.add(seen),
     }
     *state.position = seen.offset + 1;
     Ok(if is_long { Taken::Full } else { Taken::GoOn })
-}
-
-/// The partition is not the one that was read.
-fn anew(name: &str, position: u64, how: &str) -> Failure {
-    Failure::findings(format!("{name} was read to offset {position} and now {how}: the topic was made anew, or cut"))
-        .with_help(
-            "positions are never reset by themselves; to read the new topic: sluice positions PIPELINE --set earliest \
-             --reason \"…\"",
-        )
-}
-
-fn out_of_range(name: &str, position: u64) -> Failure {
-    Failure::findings(format!("{name} does not have offset {position} any more")).with_help(
-        "see what there is: sluice positions PIPELINE; what has expired unread is lost, then go on with --set",
-    )
 }

@@ -2,10 +2,13 @@
 
 use std::sync::Arc;
 
+use base64::Engine as _;
 use rdkafka::message::{Headers as _, Timestamp};
 use sluice_core::event::{Chunk, Message, Messages, Position, RecordSpan};
 
 use super::identity;
+use super::proof::Witness;
+use crate::broker::headers;
 
 /// Bytes of a message that is too long which are kept with its reject.
 const KEPT: usize = 64 << 10;
@@ -32,8 +35,13 @@ impl<'m> Seen<'m> {
             time,
             key: message.key(),
             value: message.payload(),
-            headers: message.headers().filter(|h| h.count() > 0).map(headers),
+            headers: message.headers().filter(|h| h.count() > 0).map(headers::object),
         }
+    }
+
+    /// As a witness of what is read after it.
+    pub(super) fn witness(&self) -> Witness {
+        Witness { offset: self.offset, digest: self.digest() }
     }
 
     pub(super) fn digest(&self) -> String {
@@ -41,29 +49,24 @@ impl<'m> Seen<'m> {
     }
 }
 
-fn headers<H: rdkafka::message::Headers>(headers: &H) -> String {
-    let text = |bytes: &[u8]| serde_json::Value::from(String::from_utf8_lossy(bytes).into_owned());
-    let object: serde_json::Map<String, serde_json::Value> =
-        headers.iter().map(|h| (h.key.to_string(), h.value.map_or(serde_json::Value::Null, text))).collect();
-    serde_json::Value::Object(object).to_string()
-}
-
 /// A chunk that grows.
 pub(super) struct Growing {
     bytes: Vec<u8>,
     messages: Messages,
     pub records: u64,
+    keys_as_base64: bool,
     /// The digest of the last message, where its value does not stand in the chunk as it was.
     last: Option<String>,
     too_long: Option<u64>,
 }
 
 impl Growing {
-    pub(super) fn new(topic: &Arc<str>, partition: i32, capacity: usize) -> Self {
+    pub(super) fn new(topic: &Arc<str>, partition: i32, capacity: usize, keys_as_base64: bool) -> Self {
         Self {
             bytes: Vec::with_capacity(capacity),
             messages: Messages { topic: Arc::clone(topic), partition, ..Messages::default() },
             records: 0,
+            keys_as_base64,
             last: None,
             too_long: None,
         }
@@ -88,7 +91,10 @@ impl Growing {
         let span = put(&mut self.bytes, value);
         self.bytes.push(b'\n');
         let side = &mut self.messages.side;
-        let key = seen.key.map(|key| put(side, key));
+        let key = seen.key.map(|key| match self.keys_as_base64 {
+            true => put(side, base64::engine::general_purpose::STANDARD.encode(key).as_bytes()),
+            false => put(side, key),
+        });
         let headers = seen.headers.as_ref().map(|headers| put(side, headers.as_bytes()));
         self.messages.each.push(Message { span, offset: seen.offset, time: seen.time, key, headers });
         self.records += 1;
@@ -107,7 +113,10 @@ impl Growing {
     fn digest(&mut self) -> Option<String> {
         self.last.take().or_else(|| {
             let last = self.messages.each.last()?;
-            let key = last.key.map(|span| span.of(&self.messages.side));
+            let told = last.key.map(|span| span.of(&self.messages.side));
+            let decoded = told.filter(|_| self.keys_as_base64);
+            let decoded = decoded.and_then(|key| base64::engine::general_purpose::STANDARD.decode(key).ok());
+            let key = decoded.as_deref().or(told);
             Some(identity::digest(last.offset, last.time, key, Some(last.span.of(&self.bytes))))
         })
     }

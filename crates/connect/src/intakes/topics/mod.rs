@@ -9,8 +9,11 @@
 
 mod assigned;
 mod gather;
+mod held;
 mod identity;
 mod partitions;
+mod proof;
+mod quiet;
 mod reader;
 mod sample;
 mod states;
@@ -45,13 +48,20 @@ const OPTIONS: &[OptionSpec] = &[
         "start",
         ValueKind::Text,
         "earliest",
-        "where reading starts the first time: earliest, latest, an RFC 3339 time, or positions that were set",
+        "where reading starts the first time: earliest, latest, an RFC 3339 time, or positions that were set; topics that a \
+         pattern finds later are read from their beginning",
     ),
     OptionSpec::with_default(
         "tombstones",
         ValueKind::Choice(&["skip", "reject"]),
         "skip",
         "what becomes of messages without a value: they are passed over and counted as filtered, or rejected",
+    ),
+    OptionSpec::with_default(
+        "key_as",
+        ValueKind::Choice(&["text", "base64"]),
+        "text",
+        "how `_key` shows the key: as text, or as base64 of its bytes",
     ),
     OptionSpec::optional(
         "group",
@@ -163,14 +173,24 @@ fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
     }
 }
 
+/// How messages are taken.
+#[derive(Clone, Copy, Debug)]
+struct Manner {
+    /// Whether messages without a value are rejected, not passed over.
+    rejects_tombstones: bool,
+    /// Whether keys are told in base64.
+    keys_as_base64: bool,
+    /// Bytes of the largest value that is taken.
+    max_record: usize,
+}
+
 /// An opened intake.
 pub struct TopicsIntake {
     broker: Broker,
     wanted: Wanted,
     start: Start,
     group: String,
-    rejects_tombstones: bool,
-    max_record: usize,
+    manner: Manner,
     /// For questions; it reads nothing.
     look: Arc<Consumer>,
     /// For telling what has settled.
@@ -197,8 +217,11 @@ impl TopicsIntake {
             wanted: Wanted::new(&settings.options.texts("topic")),
             start,
             group,
-            rejects_tombstones: settings.options.text("tombstones").as_deref() == Some("reject"),
-            max_record: usize::try_from(max_record).unwrap_or(1 << 30),
+            manner: Manner {
+                rejects_tombstones: settings.options.text("tombstones").as_deref() == Some("reject"),
+                keys_as_base64: settings.options.text("key_as").as_deref() == Some("base64"),
+                max_record: usize::try_from(max_record).unwrap_or(1 << 30),
+            },
             tell: OnceLock::new(),
         })
     }
@@ -220,7 +243,7 @@ impl TopicsIntake {
     /// A reader for so many partitions.
     fn reader(&self, group: &str, partitions: usize) -> Outcome<TopicsReader> {
         let consumer = self.broker.consumer_of(group, partitions)?;
-        TopicsReader::new(self.broker.clone(), consumer, self.rejects_tombstones, self.max_record)
+        TopicsReader::new(self.broker.clone(), consumer, self.manner)
     }
 
     /// The first offset of each partition, and the one after the last.
@@ -267,7 +290,7 @@ impl Drop for TopicsIntake {
 
 /// Partitions as the broker's questions take them.
 fn named(partitions: &[Partition]) -> Vec<(&str, i32)> {
-    partitions.iter().map(|p| (&*p.topic, p.number)).collect()
+    partitions.iter().map(Partition::named).collect()
 }
 
 impl Intake for TopicsIntake {
@@ -296,12 +319,14 @@ impl Intake for TopicsIntake {
         .map(Some)
     }
 
-    fn starts(&self, known: &[PartitionPosition]) -> Outcome<Vec<PartitionPosition>> {
+    fn starts(&self, known: &[PartitionPosition], has_begun: bool) -> Outcome<Vec<PartitionPosition>> {
         let is_known = |p: &Partition| known.iter().any(|k| k.partition == p.name());
         let new: Vec<Partition> = self.partitions()?.into_iter().filter(|p| !is_known(p)).collect();
-        // A partition that came later is read from its beginning, wherever the others started.
-        let (later, first): (Vec<Partition>, Vec<Partition>) =
-            new.into_iter().partition(|p| known.iter().any(|k| p.is_of(&k.partition)));
+        // A partition that came later is read from its beginning, wherever the others started: a new one of a topic that
+        // is known, and one of a topic that nobody named, which a pattern has found since.
+        let is_later =
+            |p: &Partition| known.iter().any(|k| p.is_of(&k.partition)) || (has_begun && !self.wanted.names(&p.topic));
+        let (later, first): (Vec<Partition>, Vec<Partition>) = new.into_iter().partition(is_later);
         let mut starts = self.marked(&later, &Mark::Earliest)?;
         match (&self.start, first.first()) {
             (_, None) => {}
@@ -360,7 +385,10 @@ impl Intake for TopicsIntake {
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let mut behind = Behind::default();
         let partitions = self.partitions()?;
-        for (partition, (low, high)) in partitions.iter().zip(self.bounds(&partitions)?) {
+        let bounds = self.bounds(&partitions)?;
+        let ends: Vec<u64> = bounds.iter().map(|(_, high)| *high).collect();
+        behind.held = held::count(&self.broker, &partitions, &ends)?;
+        for (partition, (low, high)) in partitions.iter().zip(bounds) {
             let read = positions.iter().find(|p| p.partition == partition.name()).map_or(low, |p| p.position.major);
             let unread = high.saturating_sub(read.max(low));
             behind.partitions += 1;

@@ -19,6 +19,11 @@ impl Partition {
         format!("{}/{}", self.topic, self.number).into()
     }
 
+    /// As the broker's questions take it.
+    pub(super) fn named(&self) -> (&str, i32) {
+        (&self.topic, self.number)
+    }
+
     /// The partition of a name in the ledger.
     pub(super) fn parse(name: &str) -> Option<Self> {
         let (topic, number) = name.rsplit_once('/')?;
@@ -63,6 +68,11 @@ impl Wanted {
             Some(pattern) => pattern.matches(topic),
             None => name == topic,
         })
+    }
+
+    /// Whether a topic is named itself, not only found by a pattern.
+    pub(super) fn names(&self, topic: &str) -> bool {
+        self.each.iter().any(|(name, pattern)| pattern.is_none() && name == topic)
     }
 
     /// A name that no topic has.

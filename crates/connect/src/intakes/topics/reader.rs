@@ -9,11 +9,13 @@ use rdkafka::message::Message as _;
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::batch::Range;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit};
+use sluice_core::kinds::{HeldBack, LaneReader, PartitionPosition, Read, ReadLimit};
 
 use super::assigned::{Assigned, Brought, Keep};
 use super::partitions::{Partition, Wanted};
-use super::{Bell, identity};
+use super::proof::{Prover, Witness, anew};
+use super::quiet::{Found, Quiet};
+use super::{Bell, Manner, held, identity};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
 
 /// How long a call waits for messages at most.
@@ -28,14 +30,21 @@ struct Watch {
     lane: (u32, u32),
     cluster: String,
     looked: Instant,
+    /// Partitions that were not there when it looked last.
+    missing: Vec<Arc<str>>,
 }
 
 pub(super) struct TopicsReader {
     broker: Broker,
     consumer: Arc<Consumer>,
-    rejects_tombstones: bool,
-    max_record: usize,
+    manner: Manner,
     parts: Vec<Assigned>,
+    /// Partitions of `parts` that are to be fetched from these offsets.
+    starting: Vec<(Partition, u64)>,
+    prover: Prover,
+    quiet: Quiet,
+    /// Why reading ends once what was read so far has settled.
+    halt: Option<Failure>,
     /// Whose turn it is.
     turn: usize,
     watch: Option<Watch>,
@@ -46,18 +55,16 @@ pub(super) struct TopicsReader {
 }
 
 impl TopicsReader {
-    pub(super) fn new(
-        broker: Broker,
-        consumer: Consumer,
-        rejects_tombstones: bool,
-        max_record: usize,
-    ) -> Outcome<Self> {
+    pub(super) fn new(broker: Broker, consumer: Consumer, manner: Manner) -> Outcome<Self> {
         Ok(Self {
+            prover: Prover::new(broker.clone()),
             broker,
             consumer: Arc::new(consumer),
-            rejects_tombstones,
-            max_record,
+            manner,
             parts: Vec::new(),
+            starting: Vec::new(),
+            quiet: Quiet::default(),
+            halt: None,
             turn: 0,
             watch: None,
             bell: Arc::new((Mutex::new(false), Condvar::new())),
@@ -101,6 +108,8 @@ impl TopicsReader {
             from,
             |part| {
                 part.position = position;
+                part.witness = guard.clone().map(|digest| Witness { offset: position - 1, digest });
+                part.last_read.clone_from(&part.witness);
                 part.guard = guard;
             },
             cluster,
@@ -148,11 +157,8 @@ impl TopicsReader {
         set: impl FnOnce(&mut Assigned),
         cluster: &str,
     ) -> Outcome<()> {
-        let failed = |e: KafkaError| Failure::unreachable(format!("{} cannot be read: {e}", partition.name()));
-        let offset = Offset::Offset(i64::try_from(from).unwrap_or(i64::MAX));
-        let mut list = TopicPartitionList::new();
-        list.add_partition_offset(&partition.topic, partition.number, offset).map_err(failed)?;
-        self.consumer.incremental_assign(&list).map_err(failed)?;
+        // The queue stands on its own before anything is fetched: what came into the common one, an end or an error
+        // above all, would not say of which partition it is.
         let queue = self.consumer.split_partition_queue(&partition.topic, partition.number);
         let mut queue = queue.ok_or_else(|| Failure::internal(format!("no queue for {}", partition.name())))?;
         let bell = Arc::clone(&self.bell);
@@ -160,7 +166,24 @@ impl TopicsReader {
         let mut part = Assigned::new(partition.clone(), queue, cluster.into(), from);
         set(&mut part);
         self.parts.push(part);
-        // What was fetched before the queue stood on its own waits in the common one, and comes first.
+        self.starting.push((partition.clone(), from));
+        Ok(())
+    }
+
+    /// Fetches from partitions that were taken on, all at once.
+    fn start(&mut self) -> Outcome<()> {
+        if self.starting.is_empty() {
+            return Ok(());
+        }
+        let failed = |e: KafkaError| Failure::unreachable(format!("{} cannot be read: {e}", self.broker.shown()));
+        let mut list = TopicPartitionList::with_capacity(self.starting.len());
+        for (partition, from) in self.starting.drain(..) {
+            let offset = Offset::Offset(i64::try_from(from).unwrap_or(i64::MAX));
+            list.add_partition_offset(&partition.topic, partition.number, offset).map_err(failed)?;
+        }
+        self.consumer.incremental_assign(&list).map_err(failed)?;
+        let now = Instant::now();
+        self.parts.iter_mut().for_each(|part| part.heard = now);
         self.serve()
     }
 
@@ -178,7 +201,7 @@ impl TopicsReader {
 
     /// Looks for new partitions from now on.
     pub(super) fn watch(&mut self, wanted: Wanted, lane: (u32, u32), cluster: String) {
-        self.watch = Some(Watch { wanted, lane, cluster, looked: Instant::now() });
+        self.watch = Some(Watch { wanted, lane, cluster, looked: Instant::now(), missing: Vec::new() });
     }
 
     fn look_for_more(&mut self) -> Outcome<()> {
@@ -189,8 +212,17 @@ impl TopicsReader {
             Ok(there) => there,
             Err(failure) => return self.gone(failure),
         };
+        let there_now = wanted.partitions(&there);
+        let known = self.parts.iter().filter(|p| !there_now.contains(&p.partition)).map(|p| Arc::clone(&p.name));
+        let missing: Vec<Arc<str>> = known.collect();
+        // A broker that has just started may not know all of its topics yet.
+        if let Some(gone) = missing.iter().find(|name| watch.missing.contains(name)) {
+            self.halt = Some(gone_from(gone, &self.broker));
+            return Ok(());
+        }
+        watch.missing = missing;
         let is_new = |p: &Partition| p.lane(lane.1) == lane.0 && self.parts.iter().all(|known| known.partition != *p);
-        let new: Vec<Partition> = wanted.partitions(&there).into_iter().filter(is_new).collect();
+        let new: Vec<Partition> = there_now.into_iter().filter(is_new).collect();
         let named: Vec<(&str, i32)> = new.iter().map(|p| (&*p.topic, p.number)).collect();
         let bounds = self.broker.bounds(&self.consumer, &named)?;
         for (partition, (low, _)) in new.iter().zip(bounds) {
@@ -248,17 +280,41 @@ impl TopicsReader {
             return Ok(false);
         }
         for part in &mut self.parts {
-            let from = if part.guard.is_some() { part.position - 1 } else { part.position };
-            let offset = Offset::Offset(i64::try_from(from).unwrap_or(i64::MAX));
-            if self.consumer.seek(&part.partition.topic, part.partition.number, offset, PATIENCE).is_err() {
+            // The end that was seen before may be another one now.
+            if !seek(&self.consumer, part) {
                 return Ok(false);
             }
-            // The end that was seen before may be another one now.
-            part.at_end = false;
-            part.waiting.clear();
         }
+        // It may be another one, too.
+        self.quiet.is_due();
         self.away = None;
         Ok(true)
+    }
+
+    /// Looks after partitions of which nothing has been heard for a while.
+    fn look_after(&mut self) -> Outcome<()> {
+        let Some(found) = self.quiet.look(&self.broker, &self.consumer, &mut self.parts)? else { return Ok(()) };
+        match found {
+            Found::Well => {}
+            Found::Halt(failure) => self.halt = Some(failure),
+            Found::Away(failure) => self.gone(failure)?,
+        }
+        // What stands where nothing new came may stand there in another topic.
+        if self.halt.is_none() && self.watch.is_some() && self.quiet.proves() {
+            let questions: Vec<_> = self.parts.iter().filter(|p| !p.unproven).filter_map(Assigned::question).collect();
+            self.prover.prove(&questions)?;
+        }
+        Ok(())
+    }
+
+    /// A partition does not hold its position: it has expired, or it is another one.
+    fn out_of_range(&self, part: &Assigned) -> Outcome<Failure> {
+        let bounds = self.broker.bounds_there(&self.consumer, &[part.partition.named()], PATIENCE)?;
+        match bounds[0] {
+            None => Ok(gone_from(&part.name, &self.broker)),
+            Some((low, _)) if part.position < low => Ok(expired(&part.name, part.position, low)),
+            bounds => Err(anew(&part.name, part.position, "the partition ends before it now", bounds)),
+        }
     }
 
     fn wait(&self) {
@@ -274,8 +330,7 @@ impl TopicsReader {
     fn round(&mut self, limit: ReadLimit) -> Outcome<Option<Read>> {
         for _ in 0..self.parts.len() {
             let at = self.turn % self.parts.len();
-            let keep =
-                Keep { broker: &self.broker, rejects_tombstones: self.rejects_tombstones, max_record: self.max_record };
+            let keep = Keep { broker: &self.broker, manner: self.manner };
             self.parts[at].next_range();
             match self.parts[at].read(limit, &keep)? {
                 Brought::Chunk(chunk) => {
@@ -286,6 +341,17 @@ impl TopicsReader {
                     return Ok(Some(Read::Chunk(chunk)));
                 }
                 Brought::Nothing => self.turn = at + 1,
+                // What was read before it is good, and settles first.
+                Brought::OutOfRange => {
+                    let failure = self.out_of_range(&self.parts[at])?;
+                    self.halt.get_or_insert(failure);
+                    return Ok(None);
+                }
+                Brought::Gone => {
+                    let failure = gone_from(&self.parts[at].name, &self.broker);
+                    self.halt.get_or_insert(failure);
+                    return Ok(None);
+                }
                 Brought::Away(code) => {
                     debug_assert!(is_passing(code));
                     let reason = format!("{} does not answer: {code}", self.broker.shown());
@@ -309,9 +375,17 @@ impl Drop for TopicsReader {
 
 impl LaneReader for TopicsReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        self.start()?;
         if self.served.elapsed() > Duration::from_millis(100) {
             self.serve()?;
             self.look_for_more()?;
+            self.start()?;
+            if self.away.is_none() {
+                self.look_after()?;
+            }
+        }
+        if let Some(failure) = self.halt.take() {
+            return Ok(Read::Halt(failure));
         }
         if let Some((reason, _)) = &self.away {
             let reason = reason.clone();
@@ -322,11 +396,39 @@ impl LaneReader for TopicsReader {
         if let Some(read) = self.round(limit)? {
             return Ok(read);
         }
+        if let Some(failure) = self.halt.take() {
+            return Ok(Read::Halt(failure));
+        }
         if self.away.is_none() && self.parts.iter().all(|p| p.at_end && p.more.is_empty()) {
             return Ok(Read::CaughtUp);
         }
+        if let Some(reason) = self.quiet.stalled(&self.parts) {
+            return Ok(Read::Away(reason));
+        }
         self.wait();
         Ok(self.round(limit)?.unwrap_or(Read::Pending))
+    }
+
+    fn remarks(&self) -> Vec<String> {
+        let partitions: Vec<Partition> = self.parts.iter().map(|p| p.partition.clone()).collect();
+        let ends = self.broker.offsets(&self.consumer, &super::named(&partitions), Offset::End);
+        let held = ends.and_then(|ends| {
+            let ends: Vec<u64> = ends.into_iter().map(|end| end.unwrap_or(u64::MAX)).collect();
+            held::look(&self.broker, &partitions, &ends)
+        });
+        let Ok(held) = held else { return Vec::new() };
+        let told = |(partition, held): (&Partition, Option<HeldBack>)| Some(held::told(&partition.name(), &held?));
+        partitions.iter().zip(held).filter_map(told).collect()
+    }
+
+    fn confirm(&mut self) -> Outcome<bool> {
+        let open: Vec<usize> = (0..self.parts.len()).filter(|i| self.parts[*i].unproven).collect();
+        let questions: Vec<_> = open.iter().filter_map(|i| self.parts[*i].question()).collect();
+        if !self.prover.prove(&questions)? {
+            return Ok(false);
+        }
+        open.into_iter().for_each(|i| self.parts[i].proven());
+        Ok(true)
     }
 }
 
@@ -345,6 +447,35 @@ impl LaneReader for Ends {
             }
         }
     }
+
+    fn remarks(&self) -> Vec<String> {
+        self.0.remarks()
+    }
+}
+
+/// Fetches a partition again from its position; false where the client refuses now.
+pub(super) fn seek(consumer: &Consumer, part: &mut Assigned) -> bool {
+    let Partition { topic, number } = &part.partition;
+    let offset = Offset::Offset(i64::try_from(part.from()).unwrap_or(i64::MAX));
+    let again = || {
+        // The client has given up a partition whose offset was out of range, and cannot seek in it any more.
+        let mut list = TopicPartitionList::new();
+        list.add_partition_offset(topic, *number, offset)?;
+        consumer.incremental_unassign(&list)?;
+        consumer.incremental_assign(&list)
+    };
+    let done = consumer.seek(topic, *number, offset, PATIENCE).or_else(|_| again()).is_ok();
+    if done {
+        part.begin_again();
+    }
+    done
+}
+
+fn gone_from(name: &str, broker: &Broker) -> Failure {
+    Failure::findings(format!("{name} no longer exists at {}", broker.shown())).with_help(
+        "the events that were read have landed; unread events are lost if the topic was deleted. Remove the topic from \
+         the pipeline file, or recreate it",
+    )
 }
 
 fn ring(bell: &Bell) {
@@ -353,13 +484,13 @@ fn ring(bell: &Bell) {
     condition.notify_one();
 }
 
-fn expired(name: &str, position: u64, low: u64) -> Failure {
+pub(super) fn expired(name: &str, position: u64, low: u64) -> Failure {
     Failure::findings(format!(
-        "{name} begins at offset {low} now: {} from offset {position} on have expired unread",
+        "{name} now begins at offset {low}: {} from offset {position} on expired before they were read",
         sluice_core::units::show_many(low - position, "event")
     ))
     .with_help(
-        "they are lost at the broker; to go on with what is there: sluice positions PIPELINE --set earliest --reason \
-         \"…\"",
+        "the broker has deleted them; to continue with the events that are left: sluice positions PIPELINE --set earliest \
+         --reason \"…\"",
     )
 }

@@ -21,6 +21,10 @@ impl LaneReader for Shared {
         let limit = ReadLimit { records: limit.records.min(self.share), bytes: limit.bytes.min(PIECE), ends: false };
         self.reader.read(limit)
     }
+
+    fn remarks(&self) -> Vec<String> {
+        self.reader.remarks()
+    }
 }
 
 /// A reader from a mark on, of about `events` events from all partitions. One that is live does not end.

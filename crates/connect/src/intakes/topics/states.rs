@@ -1,6 +1,6 @@
 //! Where partitions stand: what there is, what is unread, and since when it waits.
 
-use std::collections::HashMap;
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use sluice_core::event::Position;
@@ -15,19 +15,20 @@ const PATIENCE: Duration = Duration::from_secs(5);
 
 pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
     let admin = Admin::new(&intake.broker)?;
-    let mut retentions: HashMap<String, Option<i64>> = HashMap::new();
     let hour_ago = Mark::Time((chrono::Utc::now() - chrono::Duration::hours(1)).timestamp_micros());
     let mut states = Vec::new();
     let partitions = intake.partitions()?;
     let mut oldest = intake.reader("sluice.look", partitions.len())?;
     let mut waiting = 0;
+    let configs = admin.configs(partitions.iter().map(|p| &*p.topic).collect::<BTreeSet<_>>());
     let bounds = intake.bounds(&partitions)?;
+    let ends: Vec<u64> = bounds.iter().map(|(_, high)| *high).collect();
+    let held = super::held::look(&intake.broker, &partitions, &ends)?;
     let before = intake.offsets(&partitions, &hour_ago)?;
-    for ((partition, (low, high)), before) in partitions.into_iter().zip(bounds).zip(before) {
+    for (((partition, (low, high)), before), held) in partitions.into_iter().zip(bounds).zip(before).zip(held) {
         let name = partition.name();
         let read = positions.iter().find(|p| p.partition == name).map_or(low, |p| p.position.major);
-        let topic = partition.topic.to_string();
-        let retention = *retentions.entry(topic).or_insert_with_key(|topic| admin.retention(topic));
+        let retention = configs.get(&*partition.topic).and_then(|config| config.retention);
         if high > read.max(low) {
             oldest.add_at(&partition, read.max(low), None)?;
             waiting += 1;
@@ -44,6 +45,7 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
             arrived_last_hour: Some(high.saturating_sub(before)),
             loads: Vec::new(),
             kept: None,
+            held,
         });
     }
     let started = Instant::now();

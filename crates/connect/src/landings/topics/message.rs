@@ -1,10 +1,14 @@
 //! A message as it is spooled: lengths and bytes, one after the other.
 //!
 //! Numbers are little-endian. A message is its partition (i32, -1 for none), its key (u32 length, `u32::MAX` for
-//! none, bytes), its headers (u32 count; each a u32 length, its name, a u32 length, its value), and its value (u32
-//! length, bytes).
+//! none, bytes), its headers (u32 count; each a u32 length, its name, a u32 length or `u32::MAX` for none, its value), and
+//! its value (u32 length, bytes).
 
 use std::io::{self, Read, Write};
+
+/// Bytes of a batch of one message beside its key, value and headers, at most: the head of the batch, 61, and the
+/// lengths and numbers of the record, 7 of up to 5 bytes (Kafka protocol, record batch version 2).
+pub(super) const OVERHEAD: usize = 61 + 35;
 
 /// No key.
 const NONE: u32 = u32::MAX;
@@ -16,8 +20,8 @@ pub(super) struct Message {
     pub partition: Option<i32>,
     /// The key.
     pub key: Option<Vec<u8>>,
-    /// Names and values.
-    pub headers: Vec<(String, Vec<u8>)>,
+    /// Names and values; a header may have none.
+    pub headers: Vec<(String, Option<Vec<u8>>)>,
     /// The value.
     pub value: Vec<u8>,
 }
@@ -47,6 +51,13 @@ fn take(from: &mut impl Read, length: u32, into: &mut Vec<u8>) -> io::Result<()>
 }
 
 impl Message {
+    /// The bytes that it counts with brokers: those of key, value and headers, and what the protocol adds at most.
+    pub(super) fn size(&self) -> u64 {
+        let of = |bytes: &Option<Vec<u8>>| bytes.as_ref().map_or(0, Vec::len);
+        let headers: usize = self.headers.iter().map(|(name, value)| name.len() + of(value) + 10).sum();
+        (of(&self.key) + self.value.len() + headers + OVERHEAD) as u64
+    }
+
     pub(super) fn write(&self, to: &mut impl Write) -> io::Result<()> {
         to.write_all(&self.partition.unwrap_or(-1).to_le_bytes())?;
         match &self.key {
@@ -57,7 +68,10 @@ impl Message {
         to.write_all(&count.to_le_bytes())?;
         for (name, value) in &self.headers {
             put(to, name.as_bytes())?;
-            put(to, value)?;
+            match value {
+                Some(value) => put(to, value)?,
+                None => to.write_all(&NONE.to_le_bytes())?,
+            }
         }
         put(to, &self.value)
     }
@@ -78,11 +92,17 @@ impl Message {
         }
         self.headers.clear();
         for _ in 0..number(from)? {
-            let (mut name, mut value) = (Vec::new(), Vec::new());
+            let mut name = Vec::new();
             let length = number(from)?;
             take(from, length, &mut name)?;
-            let length = number(from)?;
-            take(from, length, &mut value)?;
+            let value = match number(from)? {
+                NONE => None,
+                length => {
+                    let mut value = Vec::new();
+                    take(from, length, &mut value)?;
+                    Some(value)
+                }
+            };
             self.headers.push((String::from_utf8_lossy(&name).into_owned(), value));
         }
         let length = number(from)?;
@@ -103,7 +123,11 @@ mod tests {
             Message {
                 partition: None,
                 key: Some(b"lock-1".to_vec()),
-                headers: vec![("cargo".into(), b"gravel".to_vec()), ("empty".into(), Vec::new())],
+                headers: vec![
+                    ("cargo".into(), Some(b"gravel".to_vec())),
+                    ("empty".into(), Some(Vec::new())),
+                    ("none".into(), None),
+                ],
                 value: vec![b'x'; 70_000],
             },
         ];

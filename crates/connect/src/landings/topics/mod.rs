@@ -5,14 +5,17 @@
 //! identity as the metadata of an offset of a group of our own: fence, ask, then send. A rival or a zombie has the same
 //! transactional id, so that only the last to begin can commit.
 
+mod fit;
 mod message;
 mod producer;
 mod publish;
+mod rows;
 mod stage;
 
 use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
@@ -20,15 +23,17 @@ use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{
-    BatchOrder, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
+    BatchOrder, Fit, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
 };
 use sluice_core::names;
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
 use super::spool;
-use crate::broker::{Admin, Broker};
+use crate::broker::{Admin, Broker, PATIENCE};
+use fit::TopicFit;
 use producer::{LaneProducer, Note};
+use rows::Shape;
 
 const CREATE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default(
@@ -49,16 +54,25 @@ const OPTIONS: &[OptionSpec] = &[
         ValueKind::Sql,
         "an expression for the messages' key; null gives a message without one",
     )
-    .with(&["partition"]),
+    .with(&["partition", "key_as"]),
+    OptionSpec::with_default(
+        "key_as",
+        ValueKind::Choice(&["text", "base64"]),
+        "text",
+        "how `key` gives the key: as text, or as base64 of its bytes",
+    )
+    .with(&["key"]),
     OptionSpec::optional(
         "headers",
         ValueKind::Sql,
-        "a SQL select list: each of its columns becomes a header, null ones are left out",
+        "a SQL select list: each of its columns becomes a header, null ones are left out; `_headers` copies all headers of the \
+         message that was read",
     ),
     OptionSpec::optional(
         "partition",
         ValueKind::Sql,
-        "an expression for the number of the partition; without it, or where it is null, by the key",
+        "an expression for the number of the partition; without it, or where it is null, by the key; rows whose partition \
+         does not exist are rejected",
     )
     .with(&["key"]),
     OptionSpec::with_default("format", ValueKind::Choice(&["json", "csv"]), "json", "how a message's value is written")
@@ -71,6 +85,12 @@ const OPTIONS: &[OptionSpec] = &[
         "how messages are packed on their way",
     ),
     OptionSpec::optional("create", ValueKind::Table(CREATE_OPTIONS), "make the topic where it is missing"),
+    OptionSpec::optional(
+        "writer",
+        ValueKind::Text,
+        "the name of this landing's transactions in the topic, for projects whose pipelines have the same names; without it \
+         PIPELINE.EVENT.LANDING",
+    ),
 ];
 
 /// The kind.
@@ -141,6 +161,14 @@ impl LandingKind for Topics {
         ]
     }
 
+    fn fit(&self, settings: &Settings, _: &[OutputColumn]) -> Outcome<Option<Arc<dyn Fit>>> {
+        let broker = Broker::new(settings)?;
+        let topic = settings.options.text("topic").unwrap_or_default();
+        let there = broker.topics(&broker.consumer("sluice.look")?)?;
+        let found = there.iter().find(|t| t.name == topic);
+        Ok(found.map(|found| Arc::new(TopicFit::new(&broker, found, shape_of(settings))) as Arc<dyn Fit>))
+    }
+
     fn open(&self, settings: &Settings, label: &str, _: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let broker = Broker::new(settings)?;
         let topic = settings.options.text("topic").unwrap_or_default();
@@ -154,16 +182,23 @@ impl LandingKind for Topics {
             let create = settings.options.table("create");
             let retention = create.is_set("retention").then(|| create.duration("retention"));
             Admin::new(&broker)?.make_topic(&topic, create.integer("partitions"), retention)?;
-            there = broker.topics(&consumer)?;
+            // It takes the brokers a moment to know it.
+            let started = Instant::now();
+            while there.iter().all(|t| t.name != topic || t.partitions.is_empty()) && started.elapsed() < PATIENCE {
+                std::thread::sleep(Duration::from_millis(50));
+                there = broker.topics(&consumer)?;
+            }
         }
-        let partitions = there.iter().find(|t| t.name == topic).map_or(1, |t| t.partitions.len());
+        let found = there.iter().find(|t| t.name == topic).ok_or_else(|| {
+            Failure::away(format!("{} created the topic `{topic}` but does not report it yet", broker.shown()))
+        })?;
+        let shape = shape_of(settings);
         Ok(Box::new(TopicsLanding {
             spool: settings.work.join("spool").join(label),
-            label: label.into(),
-            csv: (settings.options.text("format").as_deref() == Some("csv"))
-                .then(|| Dialect::read_landing(&settings.options.table("csv"))),
+            writer: settings.options.text("writer").unwrap_or_else(|| label.into()),
             compression: settings.options.text("compression").unwrap_or_default(),
-            partitions: i64::try_from(partitions).unwrap_or(1).max(1),
+            fit: Arc::new(TopicFit::new(&broker, found, shape.clone())),
+            shape,
             broker,
             topic,
             disk: Disk::default(),
@@ -172,14 +207,24 @@ impl LandingKind for Topics {
     }
 }
 
+/// How rows become messages under the keys of a landing.
+fn shape_of(settings: &Settings) -> Shape {
+    let is = |key: &str, value: &str| settings.options.text(key).as_deref() == Some(value);
+    Shape {
+        csv: is("format", "csv").then(|| Dialect::read_landing(&settings.options.table("csv"))),
+        keys_are_base64: is("key_as", "base64"),
+    }
+}
+
 pub(crate) struct TopicsLanding {
     broker: Broker,
     topic: String,
-    label: String,
+    /// The name of its transactions, with lane and topic.
+    writer: String,
     spool: PathBuf,
-    csv: Option<Dialect>,
+    shape: Shape,
     compression: String,
-    partitions: i64,
+    fit: Arc<TopicFit>,
     disk: Disk,
     /// The producer of each lane, once it has fenced all others.
     lanes: Mutex<HashMap<LaneId, LaneProducer>>,
@@ -191,7 +236,7 @@ impl TopicsLanding {
         if let Some(producer) = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).get(lane) {
             return Ok(producer.noted().cloned());
         }
-        producer::look(&self.broker, &self.topic, &self.label, lane)
+        producer::look(&self.broker, &self.topic, &self.writer, lane)
     }
 
     /// Works with the lane's producer, making one that fences all others where there is none. One that failed is
@@ -200,7 +245,14 @@ impl TopicsLanding {
         let taken = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).remove(lane);
         let mut producer = match taken {
             Some(producer) => producer,
-            None => LaneProducer::begin(&self.broker, &self.topic, &self.label, lane, &self.compression)?,
+            None => LaneProducer::begin(
+                &self.broker,
+                &self.topic,
+                &self.writer,
+                lane,
+                &self.compression,
+                self.fit.largest(),
+            )?,
         };
         let done = work(&mut producer)?;
         self.lanes.lock().unwrap_or_else(PoisonError::into_inner).insert(lane.clone(), producer);
@@ -223,9 +275,22 @@ impl Landing for TopicsLanding {
         Ok(Holdings { lanes: held, order: 0 })
     }
 
+    fn apart(&self) -> Option<&'static str> {
+        Some(
+            "if another project writes to this topic under the same names, give this landing its own name: writer = \"…\"",
+        )
+    }
+
+    fn fit(&self, staged: Option<&StagedWork>) -> Option<Arc<dyn Fit>> {
+        Some(match staged {
+            Some(work) => Arc::new(self.fit.as_told(&work.detail)),
+            None => Arc::clone(&self.fit) as Arc<dyn Fit>,
+        })
+    }
+
     fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {
         let path = spool::path(&self.spool, batch);
-        stage::SpoolStage::create(path, self.csv.clone(), self.topic.clone(), self.partitions, self.disk.clone())
+        stage::SpoolStage::create(path, self.shape.clone(), self.fit.told(), self.disk.clone())
     }
 
     fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()> {

@@ -53,15 +53,24 @@ impl LaneProducer {
     ///
     /// # Errors
     /// Where no broker answers, or it does not keep what was landed.
-    pub(super) fn begin(broker: &Broker, topic: &str, label: &str, lane: &LaneId, compression: &str) -> Outcome<Self> {
-        let id = id_of(topic, label, lane);
+    pub(super) fn begin(
+        broker: &Broker,
+        topic: &str,
+        writer: &str,
+        lane: &LaneId,
+        compression: &str,
+        largest: u64,
+    ) -> Outcome<Self> {
+        let id = id_of(topic, writer, lane);
         let mut config = broker.config();
         config
             .set("transactional.id", &id)
             .set("transaction.timeout.ms", TIMEOUT)
             .set("compression.type", compression)
             .set("linger.ms", "5")
-            .set("batch.size", "1000000")
+            // What the topic takes at most, so that nothing is refused that it takes, nor sent that it does not.
+            .set("message.max.bytes", largest.to_string())
+            .set("batch.size", largest.min(1_000_000).to_string())
             .set("queue.buffering.max.messages", "200000")
             .set("queue.buffering.max.kbytes", "65536");
         let context = rdkafka::producer::DefaultProducerContext;
@@ -101,7 +110,7 @@ impl LaneProducer {
         if !message.headers.is_empty() {
             let mut headers = OwnedHeaders::new_with_capacity(message.headers.len());
             for (name, value) in &message.headers {
-                headers = headers.insert(Header { key: name, value: Some(value) });
+                headers = headers.insert(Header { key: name, value: value.as_deref() });
             }
             record = record.headers(headers);
         }
@@ -201,23 +210,30 @@ fn failed(broker: &Broker, topic: &str, doing: &str, error: &KafkaError) -> Fail
         Some(code) => {
             let passing = is_passing(code) || matches!(code, Code::PurgeQueue | Code::PurgeInflight | Code::State);
             let failure = Failure::unreachable(format!("{shown} does not {doing}: {code}"));
-            Failure { passing, ..failure }.with_help("what is sealed stays so; the next run finishes it")
+            let help = match passing {
+                true => "the batch stays sealed; the next run finishes it",
+                false => {
+                    "fix what the broker reports and run again, or turn the events of the batch into rejects: \
+                     sluice rejects PIPELINE --unfinished"
+                }
+            };
+            Failure { passing, ..failure }.with_help(help)
         }
         None => Failure::unreachable(format!("{shown} does not {doing}: {error}")),
     }
 }
 
 /// The transactional id of a lane, which is also the group that notes its batches.
-fn id_of(topic: &str, label: &str, lane: &LaneId) -> String {
-    format!("sluice.{label}.{lane}.{topic}")
+fn id_of(topic: &str, writer: &str, lane: &LaneId) -> String {
+    format!("sluice.{writer}.{lane}.{topic}")
 }
 
 /// What stands beside the committed offset of a lane, without fencing anybody.
 ///
 /// # Errors
 /// Where no broker answers, or it does not keep what was landed.
-pub(super) fn look(broker: &Broker, topic: &str, label: &str, lane: &LaneId) -> Outcome<Option<Note>> {
-    ask(&broker.observer(&id_of(topic, label, lane))?, broker, topic)
+pub(super) fn look(broker: &Broker, topic: &str, writer: &str, lane: &LaneId) -> Outcome<Option<Note>> {
+    ask(&broker.observer(&id_of(topic, writer, lane))?, broker, topic)
 }
 
 fn ask(consumer: &Consumer, broker: &Broker, topic: &str) -> Outcome<Option<Note>> {

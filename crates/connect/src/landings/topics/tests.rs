@@ -33,7 +33,7 @@ struct TopicStore {
 
 impl TopicStore {
     fn new() -> Self {
-        let topic = TopicConfig { partitions: 2, retention: None };
+        let topic = TopicConfig::of(2);
         let setup = Setup { topics: vec![("tolls".into(), topic)], cluster: "tarrow".into(), ..Setup::default() };
         let stand_in = StandIn::start(setup).unwrap();
         let folder = tempfile::tempdir().unwrap();
@@ -61,12 +61,14 @@ impl TopicStore {
 
 impl Store for TopicStore {
     fn landing(&self) -> Box<dyn Landing> {
+        let shape = Shape { csv: None, keys_are_base64: false };
+        let topic = crate::broker::Topic { name: "tolls".into(), partitions: vec![0, 1] };
         Box::new(TopicsLanding {
             spool: self.folder.path().join("spool"),
-            label: "p.weighing.onward".into(),
-            csv: None,
+            writer: "p.weighing.onward".into(),
+            shape: shape.clone(),
+            fit: Arc::new(TopicFit::new(&self.broker, &topic, shape)),
             compression: "lz4".into(),
-            partitions: 2,
             broker: self.broker.clone(),
             topic: "tolls".into(),
             disk: Disk::default(),

@@ -90,6 +90,10 @@ impl Ledger for SqliteLedger {
         query::positions(&self.connection(), pipeline, arrival).map_err(|e| self.failed("be read", &e))
     }
 
+    fn has_begun(&self, pipeline: &str, arrival: &str) -> Outcome<bool> {
+        query::has_begun(&self.connection(), pipeline, arrival).map_err(|e| self.failed("be read", &e))
+    }
+
     fn begin(&self, pipeline: &str, arrival: &str, starts: &[PartitionPosition]) -> Outcome<()> {
         write::begin(&mut self.connection(), pipeline, arrival, starts).map_err(|e| self.failed("note positions", &e))
     }

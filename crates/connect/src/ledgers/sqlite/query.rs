@@ -35,6 +35,12 @@ pub(super) fn positions(connection: &Connection, pipeline: &str, arrival: &str) 
     rows.collect()
 }
 
+pub(super) fn has_begun(connection: &Connection, pipeline: &str, arrival: &str) -> Sql<bool> {
+    let sql = "select exists (select 1 from begun where pipeline = ?1 and arrival = ?2)
+                   or exists (select 1 from position where pipeline = ?1 and arrival = ?2)";
+    connection.query_row(sql, [pipeline, arrival], |r| r.get(0))
+}
+
 pub(super) fn unfinished(connection: &Connection, ledger: &str, pipeline: &str) -> Sql<Vec<(Sealed, SealedTexts)>> {
     let sql = "select b.lane, b.number, t.project, t.pipeline from batch b join text t on t.digest = b.text
                where b.pipeline = ?1 and b.state = 'sealed' order by b.lane, b.number";

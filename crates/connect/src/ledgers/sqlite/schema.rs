@@ -6,8 +6,12 @@ use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 /// One script a version, each applied in a transaction with its version number.
-const MIGRATIONS: &[&str] =
-    &[include_str!("migrations/1.sql"), include_str!("migrations/2.sql"), include_str!("migrations/3.sql")];
+const MIGRATIONS: &[&str] = &[
+    include_str!("migrations/1.sql"),
+    include_str!("migrations/2.sql"),
+    include_str!("migrations/3.sql"),
+    include_str!("migrations/4.sql"),
+];
 
 /// Brings a ledger up to date; returns its UUID.
 pub(super) fn migrate(connection: &mut Connection, path: &Path) -> Outcome<String> {

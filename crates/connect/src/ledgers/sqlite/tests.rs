@@ -260,6 +260,7 @@ fn a_ledger_of_version_2_is_brought_up_to_date() {
     let known = ledger.known("p").unwrap();
     let names: Vec<_> = known.iter().map(|k| (k.name.as_str(), k.place.as_str())).collect();
     assert_eq!(names, [("weighing.0", "?"), ("weighing.archive", "?")]);
+    assert!(ledger.has_begun("p", "weighing.0").unwrap());
     assert!(ledger.open_batch(&staged(&ledger, 3, Vec::new()).identity, 1).unwrap() > 1 << 31);
 }
 
@@ -310,6 +311,9 @@ fn a_start_is_noted_once_and_never_moves_a_position() {
     ledger.begin("p", "weighing.0", &[start("t/0", 99), start("t/2", 1)]).unwrap();
     let at: Vec<u64> = ledger.positions("p", "weighing.0").unwrap().iter().map(|p| p.position.major).collect();
     assert_eq!(at, [40, 7, 1]);
+    assert!(!ledger.has_begun("p", "weighing.1").unwrap());
+    ledger.begin("p", "weighing.1", &[]).unwrap();
+    assert!(ledger.has_begun("p", "weighing.1").unwrap(), "although it has no partition");
 }
 
 #[test]

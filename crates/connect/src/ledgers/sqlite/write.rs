@@ -154,6 +154,8 @@ pub(super) fn begin(
     for start in starts {
         put_position(&transaction, pipeline, arrival, start, "keep")?;
     }
+    let sql = format!("insert into begun values (?1, ?2, {NOW}) on conflict do nothing");
+    transaction.execute(&sql, [pipeline, arrival])?;
     transaction.commit()
 }
 

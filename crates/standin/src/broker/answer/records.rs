@@ -18,6 +18,12 @@ use crate::broker::Shared;
 use crate::broker::log::{BatchHead, Log, Refused};
 use crate::broker::state::State;
 
+/// The partition is led by another node.
+const NOT_LEADER: i16 = 6;
+
+/// The batch is larger than the topic takes.
+const TOO_LARGE: i16 = 10;
+
 /// An offset that is not there.
 const OUT_OF_RANGE: i16 = 1;
 
@@ -65,7 +71,15 @@ fn write(
     if head.transactional {
         state.may_write(id, head.producer, head.epoch)?;
     }
-    state.log(topic, partition).ok_or(UNKNOWN)?.append(bytes).map_err(refused)
+    let largest = state.topics.get(topic).ok_or(UNKNOWN)?.config.largest;
+    let log = state.log(topic, partition).ok_or(UNKNOWN)?;
+    if log.moves {
+        return Err(NOT_LEADER);
+    }
+    if bytes.len() > largest {
+        return Err(TOO_LARGE);
+    }
+    log.append(bytes).map_err(refused)
 }
 
 pub(super) fn fetch(asked: &FetchRequest, shared: &Shared) -> FetchResponse {
@@ -106,6 +120,9 @@ fn look(state: &mut State, asked: &FetchRequest) -> (FetchResponse, bool) {
 }
 
 fn read(log: &Log, data: PartitionData, wanted: &FetchPartition, committed: bool, left: &mut usize) -> PartitionData {
+    if log.moves {
+        return data.with_error_code(NOT_LEADER).with_high_watermark(-1);
+    }
     let data = data
         .with_high_watermark(log.end)
         .with_last_stable_offset(log.stable())
@@ -142,6 +159,10 @@ pub(super) fn list(asked: &ListOffsetsRequest, shared: &Shared) -> ListOffsetsRe
                 partitions.push(answer.with_error_code(UNKNOWN));
                 continue;
             };
+            if log.moves {
+                partitions.push(answer.with_error_code(NOT_LEADER));
+                continue;
+            }
             let latest = if asked.isolation_level == 1 { log.stable() } else { log.end };
             let (offset, time) = match wanted.timestamp {
                 -2 => (log.start, -1),

@@ -21,6 +21,7 @@ use crate::broker::state::{State, TopicConfig};
 /// The one node.
 pub(super) const NODE: BrokerId = BrokerId(1);
 
+const NO_LEADER: i16 = 5;
 const EXISTS: i16 = 36;
 const INVALID_PARTITIONS: i16 = 37;
 
@@ -34,7 +35,7 @@ pub(super) fn metadata(asked: &MetadataRequest, shared: &Shared) -> MetadataResp
     let names = named.unwrap_or_else(|| state.topics.keys().cloned().collect());
     if asked.allow_auto_topic_creation && shared.setup.auto_partitions > 0 {
         for name in &names {
-            state.make_topic(name, TopicConfig { partitions: shared.setup.auto_partitions, retention: None });
+            state.make_topic(name, TopicConfig::of(shared.setup.auto_partitions));
         }
     }
     let broker = MetadataResponseBroker::default()
@@ -53,9 +54,12 @@ fn topic(state: &State, name: &str) -> MetadataResponseTopic {
     let answer = MetadataResponseTopic::default().with_name(Some(TopicName(text(name))));
     let Some(topic) = state.topics.get(name) else { return answer.with_error_code(UNKNOWN) };
     let partition = |number: usize| {
+        // While a partition changes its leader, it has none.
+        let moves = topic.logs[number].moves;
         MetadataResponsePartition::default()
             .with_partition_index(i32::try_from(number).unwrap_or(i32::MAX))
-            .with_leader_id(NODE)
+            .with_error_code(if moves { NO_LEADER } else { 0 })
+            .with_leader_id(if moves { BrokerId(-1) } else { NODE })
             .with_replica_nodes(vec![NODE])
             .with_isr_nodes(vec![NODE])
     };
@@ -71,7 +75,15 @@ pub(super) fn create(asked: &CreateTopicsRequest, shared: &Shared) -> CreateTopi
             found.value.as_ref()?.as_str().parse::<i64>().ok()
         };
         let partitions = u32::try_from(wanted.num_partitions).unwrap_or(1).max(1);
-        let config = TopicConfig { partitions, retention: setting("retention.ms").filter(|ms| *ms >= 0) };
+        let mut config = TopicConfig::of(partitions);
+        config.retention = setting("retention.ms").filter(|ms| *ms >= 0);
+        config.compacts = wanted
+            .configs
+            .iter()
+            .any(|c| c.name.as_str() == "cleanup.policy" && c.value.as_ref().is_some_and(|v| v.contains("compact")));
+        if let Some(largest) = setting("max.message.bytes").and_then(|n| usize::try_from(n).ok()) {
+            config.largest = largest;
+        }
         let made = asked.validate_only || state.make_topic(wanted.name.as_str(), config);
         topics.push(
             CreatableTopicResult::default()
@@ -132,8 +144,9 @@ pub(super) fn configs(asked: &DescribeConfigsRequest, shared: &Shared) -> Descri
         results.push(match topic {
             None => answer.with_error_code(UNKNOWN),
             Some(topic) => answer.with_configs(vec![
-                entry("cleanup.policy", "delete".into()),
-                entry("retention.ms", topic.retention.unwrap_or(-1).to_string()),
+                entry("cleanup.policy", if topic.config.compacts { "compact".into() } else { "delete".into() }),
+                entry("retention.ms", topic.config.retention.unwrap_or(-1).to_string()),
+                entry("max.message.bytes", topic.config.largest.to_string()),
             ]),
         });
     }

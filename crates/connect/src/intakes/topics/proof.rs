@@ -1,0 +1,197 @@
+//! Proof that what was read came from the topic that the positions are of.
+//!
+//! A topic can be deleted and made anew, or a broker come back with other data, between two answers to one reader, and
+//! nothing in the answers tells: the same offsets then lead to other messages. So a message that was read before is a
+//! witness: if it is still there when everything else has been read, then all of it came from the same topic.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use rdkafka::consumer::Consumer as _;
+use rdkafka::error::KafkaError;
+use rdkafka::message::Message as _;
+use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
+use sluice_core::failure::{Failure, Outcome};
+
+use super::gather::Seen;
+use super::partitions::Partition;
+use crate::broker::{Admin, Broker, Consumer, is_passing, refuse};
+
+/// How long one call waits for the witnesses.
+const PATIENCE: Duration = Duration::from_millis(1_500);
+
+/// A message that was read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Witness {
+    /// Its offset.
+    pub offset: u64,
+    /// Its digest.
+    pub digest: String,
+}
+
+/// One partition whose witness is looked for.
+pub(super) struct Question {
+    pub partition: Partition,
+    /// The offset of the next message to hand on.
+    pub position: u64,
+    pub witness: Witness,
+}
+
+/// What was found of a witness.
+enum Found {
+    /// It is still there, or has expired as messages do.
+    Holds,
+    /// Another message stands there.
+    Another,
+    /// Nothing stands there, but something behind it.
+    Hole,
+    /// The partition ends before it.
+    Short,
+}
+
+/// Looks for witnesses, with a client of its own that reads nothing else.
+pub(super) struct Prover {
+    broker: Broker,
+    consumer: Option<Arc<Consumer>>,
+}
+
+impl Prover {
+    pub(super) fn new(broker: Broker) -> Self {
+        Self { broker, consumer: None }
+    }
+
+    /// Looks for all witnesses; false where the broker does not answer now.
+    ///
+    /// # Errors
+    /// Where a topic is not the one that was read.
+    pub(super) fn prove(&mut self, questions: &[Question]) -> Outcome<bool> {
+        if questions.is_empty() {
+            return Ok(true);
+        }
+        let consumer = match &self.consumer {
+            Some(consumer) => Arc::clone(consumer),
+            None => {
+                Arc::clone(self.consumer.insert(Arc::new(self.broker.consumer_of("sluice.look", questions.len())?)))
+            }
+        };
+        let found = self.ask(&consumer, questions);
+        // Nothing is fetched between two proofs.
+        let _ = consumer.unassign();
+        let Some(found) = found? else { return Ok(false) };
+        for (question, found) in questions.iter().zip(found) {
+            match found {
+                Found::Holds => {}
+                Found::Another => return Err(self.anew(&consumer, question, "another message is there now")),
+                Found::Short => return Err(self.anew(&consumer, question, "the partition ends before it now")),
+                // Compaction takes messages out of the middle of a partition, and nothing else does.
+                Found::Hole => {
+                    if Admin::new(&self.broker)?.compacts(&question.partition.topic) == Some(false) {
+                        return Err(self.anew(&consumer, question, "no message is there now"));
+                    }
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Fetches from every witness's place; None where not all was answered in time.
+    fn ask(&self, consumer: &Consumer, questions: &[Question]) -> Outcome<Option<Vec<Found>>> {
+        let failed = |e: KafkaError| Failure::unreachable(format!("{} cannot be read: {e}", self.broker.shown()));
+        let mut list = TopicPartitionList::with_capacity(questions.len());
+        for question in questions {
+            let offset = Offset::Offset(i64::try_from(question.witness.offset).unwrap_or(i64::MAX));
+            list.add_partition_offset(&question.partition.topic, question.partition.number, offset).map_err(failed)?;
+        }
+        consumer.assign(&list).map_err(failed)?;
+        let mut found: Vec<Option<Found>> = questions.iter().map(|_| None).collect();
+        let (started, mut looked) = (Instant::now(), None::<Instant>);
+        while found.iter().any(Option::is_none) {
+            let left = PATIENCE.saturating_sub(started.elapsed());
+            if left.is_zero() {
+                return Ok(None);
+            }
+            match consumer.poll(left.min(Duration::from_millis(50))) {
+                None => {}
+                Some(Ok(message)) => {
+                    let of = |q: &Question| {
+                        *q.partition.topic == *message.topic() && q.partition.number == message.partition()
+                    };
+                    let Some(place) = questions.iter().position(of) else { continue };
+                    let (seen, witness) = (Seen::of(&message), &questions[place].witness);
+                    let what = match seen.offset.cmp(&witness.offset) {
+                        // A fetch of the proof before may still bring something.
+                        Ordering::Less => continue,
+                        Ordering::Equal if seen.digest() == witness.digest => Found::Holds,
+                        Ordering::Equal => Found::Another,
+                        Ordering::Greater => Found::Hole,
+                    };
+                    found[place].get_or_insert(what);
+                }
+                // It does not say of which partition it is. Each partition that is read to its end has one.
+                Some(Err(error)) => {
+                    let code = error.rdkafka_error_code();
+                    if let Some(refusal) = code.and_then(|code| refuse(&self.broker, code)) {
+                        return Err(refusal);
+                    }
+                    if code.is_some_and(is_passing) {
+                        return Ok(None);
+                    }
+                    if looked.is_none_or(|at| at.elapsed() > Duration::from_millis(100)) {
+                        looked = Some(Instant::now());
+                        if !self.look_at_ends(consumer, questions, &mut found)? {
+                            return Ok(None);
+                        }
+                    }
+                }
+            }
+        }
+        Ok(Some(found.into_iter().flatten().collect()))
+    }
+
+    /// Finds witnesses that have expired, that the partition does not reach, or whose topic has gone; false where the
+    /// broker does not answer.
+    fn look_at_ends(&self, consumer: &Consumer, questions: &[Question], found: &mut [Option<Found>]) -> Outcome<bool> {
+        let open: Vec<_> = questions.iter().zip(found).filter(|(_, found)| found.is_none()).collect();
+        let named: Vec<_> = open.iter().map(|(question, _)| question.partition.named()).collect();
+        let bounds = match self.broker.bounds_there(consumer, &named, PATIENCE) {
+            Ok(bounds) => bounds,
+            Err(failure) if failure.passing => return Ok(false),
+            Err(failure) => return Err(failure),
+        };
+        for ((question, found), bounds) in open.into_iter().zip(bounds) {
+            let at = question.witness.offset;
+            match bounds {
+                // The topic has gone: what was read of it was read of it.
+                None => *found = Some(Found::Holds),
+                Some((low, high)) if low > at && high > at => *found = Some(Found::Holds),
+                Some((_, high)) if high <= at => *found = Some(Found::Short),
+                Some(_) => {}
+            }
+        }
+        Ok(true)
+    }
+
+    /// The topic is not the one that was read.
+    fn anew(&self, consumer: &Consumer, question: &Question, how: &str) -> Failure {
+        let bounds = self.broker.bounds_there(consumer, &[question.partition.named()], PATIENCE);
+        let bounds = bounds.ok().and_then(|bounds| bounds[0]);
+        anew(&question.partition.name(), question.position, how, bounds)
+    }
+}
+
+/// That a partition is not the one that was read, with what is there.
+pub(super) fn anew(name: &str, position: u64, how: &str, bounds: Option<(u64, u64)>) -> Failure {
+    let now = match bounds {
+        Some((low, high)) if low == high => format!("; the partition is empty and its next offset is {high}"),
+        Some((low, high)) => format!("; the partition now holds offsets {low} to {}", high - 1),
+        None => String::new(),
+    };
+    Failure::findings(format!(
+        "{name} was recreated or has lost data: it was read up to offset {position}, but {how}{now}"
+    ))
+    .with_help(
+        "positions are never reset automatically; to read the new data from its beginning: sluice positions PIPELINE \
+         --set earliest --reason \"…\"",
+    )
+}

@@ -1,0 +1,157 @@
+//! What brokers do to their clients on bad days, at a word.
+
+use std::time::Duration;
+
+use super::Shared;
+use super::log::Log;
+
+/// What can be said to a broker, each with its meaning.
+pub const TOLD: &[(&str, &str)] = &[
+    ("recreate TOPIC", "deletes a topic and recreates it empty"),
+    ("delete TOPIC", "deletes a topic"),
+    ("forget", "loses all messages and committed offsets, like an in-memory broker that restarts; topics stay"),
+    ("expire TOPIC PARTITION OFFSET", "deletes the messages before an offset"),
+    ("compact TOPIC", "keeps the last message of each key"),
+    ("limit TOPIC BYTES", "sets max.message.bytes"),
+    ("move TOPIC PARTITION", "the partition has no leader until `moved`"),
+    ("moved TOPIC PARTITION", "the partition has its leader again"),
+    ("delay MILLISECONDS", "delays every answer"),
+    ("cut", "closes every connection; requests are carried out but not answered"),
+    ("refuse COUNT", "closes the next connections at once"),
+    ("silence", "keeps connections open but answers nothing until `speak`"),
+    ("speak", "answers again"),
+    ("twice COUNT", "sends the next answers twice"),
+    ("ends TOPIC", "prints the first offset and the end of each partition"),
+];
+
+/// What the broker is about to do.
+#[derive(Default)]
+pub(crate) struct Mischief {
+    /// How much longer each answer takes.
+    pub delay: Duration,
+    /// Whether nothing is answered.
+    pub silent: bool,
+    /// Connections that are older than this are closed.
+    generation: u64,
+    refuse: u64,
+    twice: u64,
+}
+
+impl Mischief {
+    /// Takes a connection in, and gives its age; None refuses it.
+    pub(crate) fn admit(&mut self) -> Option<u64> {
+        match self.refuse.checked_sub(1) {
+            Some(left) => {
+                self.refuse = left;
+                None
+            }
+            None => Some(self.generation),
+        }
+    }
+
+    /// How often an answer is given to a connection; None closes it instead.
+    pub(crate) fn answers(&mut self, born: u64) -> Option<u32> {
+        if born < self.generation {
+            return None;
+        }
+        match self.twice.checked_sub(1) {
+            Some(left) => {
+                self.twice = left;
+                Some(2)
+            }
+            None => Some(1),
+        }
+    }
+}
+
+/// Does what a line says.
+pub(super) fn tell(shared: &Shared, line: &str) -> Result<String, String> {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let number = |text: &str| text.parse::<u64>().map_err(|_| format!("`{text}` is no number"));
+    let done = || Ok("done".to_string());
+    match words.as_slice() {
+        ["recreate", topic] => {
+            let mut state = shared.state();
+            let old = state.topics.remove(*topic).ok_or_else(|| format!("there is no topic {topic}"))?;
+            let partitions = u32::try_from(old.logs.len()).unwrap_or(1);
+            state.make_topic(topic, super::TopicConfig { partitions, ..old.config });
+            done()
+        }
+        ["delete", topic] => {
+            let gone = shared.state().topics.remove(*topic);
+            gone.map(|_| "done".to_string()).ok_or_else(|| format!("there is no topic {topic}"))
+        }
+        ["forget"] => {
+            let mut state = shared.state();
+            state.committed.clear();
+            state.transactions.clear();
+            for topic in state.topics.values_mut() {
+                topic.id = uuid::Uuid::new_v4();
+                topic.logs.iter_mut().for_each(|log| *log = Log::default());
+            }
+            done()
+        }
+        ["expire", topic, partition, offset] => {
+            let offset = i64::try_from(number(offset)?).unwrap_or(i64::MAX);
+            with_log(shared, topic, partition, |log| log.delete_before(offset))?;
+            done()
+        }
+        ["compact", topic] => {
+            let mut state = shared.state();
+            let topic = state.topics.get_mut(*topic).ok_or_else(|| format!("there is no topic {topic}"))?;
+            topic.config.compacts = true;
+            Ok(topic.logs.iter_mut().map(Log::compact).sum::<u64>().to_string())
+        }
+        ["limit", topic, bytes] => {
+            let bytes = usize::try_from(number(bytes)?).unwrap_or(usize::MAX);
+            let mut state = shared.state();
+            let topic = state.topics.get_mut(*topic).ok_or_else(|| format!("there is no topic {topic}"))?;
+            topic.config.largest = bytes;
+            done()
+        }
+        ["move", topic, partition] => with_log(shared, topic, partition, |log| log.moves = true).and_then(|()| done()),
+        ["moved", topic, partition] => {
+            with_log(shared, topic, partition, |log| log.moves = false).and_then(|()| done())
+        }
+        ["delay", milliseconds] => {
+            shared.mischief().delay = Duration::from_millis(number(milliseconds)?);
+            done()
+        }
+        ["cut"] => {
+            shared.mischief().generation += 1;
+            shared.news.notify_all();
+            done()
+        }
+        ["refuse", count] => {
+            shared.mischief().refuse = number(count)?;
+            done()
+        }
+        ["silence"] => {
+            shared.mischief().silent = true;
+            done()
+        }
+        ["speak"] => {
+            shared.mischief().silent = false;
+            done()
+        }
+        ["twice", count] => {
+            shared.mischief().twice = number(count)?;
+            done()
+        }
+        ["ends", topic] => {
+            let state = shared.state();
+            let topic = state.topics.get(*topic).ok_or_else(|| format!("there is no topic {topic}"))?;
+            let ends: Vec<String> = topic.logs.iter().map(|log| format!("{}..{}", log.start, log.end)).collect();
+            Ok(ends.join(" "))
+        }
+        _ => Err(format!("`{}` is not known here", line.trim())),
+    }
+}
+
+fn with_log(shared: &Shared, topic: &str, partition: &str, work: impl FnOnce(&mut Log)) -> Result<(), String> {
+    let number: i32 = partition.parse().map_err(|_| format!("`{partition}` is no number"))?;
+    let mut state = shared.state();
+    let log = state.log(topic, number).ok_or_else(|| format!("there is no partition {topic}/{number}"))?;
+    work(log);
+    Ok(())
+}
