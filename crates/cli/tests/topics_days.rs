@@ -229,7 +229,13 @@ impl Day {
 
     fn check(&self) {
         let mut expected: BTreeSet<u64> = BTreeSet::new();
+        let landed: BTreeSet<u64> = topics::numbers(&self.project, "archive/all").into_iter().collect();
+        let last = self.record.lives.len() - 1;
         for (life, partitions) in self.record.lives.iter().enumerate() {
+            // Of a topic that was recreated before anything of it was read nobody knows that it was there.
+            if life < last && partitions.iter().flat_map(BTreeMap::values).all(|n| !landed.contains(n)) {
+                continue;
+            }
             for (partition, numbers) in partitions.iter().enumerate() {
                 let is_lost = |offset: u64| {
                     self.lost
@@ -277,8 +283,12 @@ fn after_any_day_of_a_broker_landings_hold_what_it_took_less_what_was_reported_a
     for seed in seed..seed + days {
         eprintln!("day {seed}");
         let mut day = Day::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
-        day.produce();
+        // What expires before the first start is not lost: reading starts with what is there.
+        while day.record.lives[0].iter().all(BTreeMap::is_empty) {
+            day.produce();
+        }
         day.look_after();
+        topics::wait_for(|| !topics::numbers(&day.project, "archive/all").is_empty());
         for _ in 0..30 {
             day.step();
         }

@@ -92,10 +92,26 @@ impl Broker {
         }
         let reason = consumer.client().context().reason();
         let reason = reason.or_else(|| code.map(|c| c.to_string())).unwrap_or_else(|| error.to_string());
+        if wants_login(&reason) {
+            let message = format!("{} closes connections without answering", self.shown());
+            let help = format!(
+                "it may require a login or TLS: set user and password, or tls = true, in [connection.{}]; or the url \
+                 leads to another service",
+                self.name
+            );
+            return Failure { passing: true, ..Failure::unreachable(message).with_help(help) };
+        }
         let message = format!("{} does not answer: {}", self.shown(), tidy(&reason));
         let help = format!("is it running, and is the url of [connection.{}] right?", self.name);
         Failure { passing: code.is_none_or(is_passing), ..Failure::unreachable(message).with_help(help) }
     }
+}
+
+/// Whether a connection was closed as brokers do with clients that speak without a login, or in the open.
+fn wants_login(reason: &str) -> bool {
+    ["might require SASL", "incorrect security.protocol", "security.protocol is correctly"]
+        .iter()
+        .any(|words| reason.contains(words))
 }
 
 /// What went wrong, without librdkafka's own names and times.

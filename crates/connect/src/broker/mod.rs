@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 
 use rdkafka::config::{ClientConfig, FromClientConfigAndContext as _};
 use rdkafka::consumer::{BaseConsumer, Consumer as _};
-use rdkafka::error::KafkaError;
+use rdkafka::error::{KafkaError, RDKafkaErrorCode};
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::config::{OptionSpec, ValueKind};
 use sluice_core::failure::{Failure, Outcome};
@@ -26,6 +26,11 @@ pub use sender::Sender;
 
 /// A consumer with our context.
 pub type Consumer = BaseConsumer<Context>;
+
+/// Takes a client down without waiting for it: it waits for what it has asked its brokers, and nothing of that counts.
+pub fn let_go<T: Send + 'static>(client: T) {
+    std::thread::spawn(move || drop(client));
+}
 
 /// How long one question to a broker may take.
 pub const PATIENCE: Duration = Duration::from_secs(10);
@@ -83,6 +88,15 @@ pub struct Topic {
     pub name: String,
     /// Its partitions, in order.
     pub partitions: Vec<i32>,
+}
+
+/// Whether an error says that a topic or partition is not there.
+pub fn is_gone(error: &KafkaError) -> bool {
+    use RDKafkaErrorCode as Code;
+    matches!(
+        error.rdkafka_error_code(),
+        Some(Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition)
+    )
 }
 
 impl Broker {
@@ -274,14 +288,19 @@ impl Broker {
         partitions: &[(&str, i32)],
         patience: Duration,
     ) -> Outcome<Vec<Option<(u64, u64)>>> {
-        let low = self.ask_offsets(consumer, partitions, Offset::Beginning, patience)?;
-        let high = self.ask_offsets(consumer, partitions, Offset::End, patience)?;
-        let is_gone = |e: &KafkaError| {
-            use rdkafka::error::RDKafkaErrorCode as Code;
-            matches!(
-                e.rdkafka_error_code(),
-                Some(Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition)
-            )
+        let both = |partitions: &[(&str, i32)]| {
+            let low = Self::ask_offsets(consumer, partitions, Offset::Beginning, patience)?;
+            Ok((low, Self::ask_offsets(consumer, partitions, Offset::End, patience)?))
+        };
+        let (low, high) = match both(partitions) {
+            Ok(found) => found,
+            Err(e) if is_gone(&e) && partitions.len() == 1 => return Ok(vec![None]),
+            // One that is gone fails the question about all of them.
+            Err(e) if is_gone(&e) => {
+                let each = partitions.iter().map(|one| self.bounds_there(consumer, &[*one], patience));
+                return each.map(|one| Ok(one?.into_iter().next().flatten())).collect();
+            }
+            Err(e) => return Err(self.away(consumer, &e)),
         };
         let both = |(low, high)| match (low, high) {
             (Ok(low), Ok(high)) => Ok(Option::zip(low, high)),
@@ -297,28 +316,27 @@ impl Broker {
     /// # Errors
     /// Where no broker answers.
     pub fn offsets(&self, consumer: &Consumer, partitions: &[(&str, i32)], mark: Offset) -> Outcome<Vec<Option<u64>>> {
-        let found = self.ask_offsets(consumer, partitions, mark, PATIENCE)?;
+        let found = Self::ask_offsets(consumer, partitions, mark, PATIENCE).map_err(|e| self.away(consumer, &e))?;
         found.into_iter().map(|found| found.map_err(|e| self.away(consumer, &e))).collect()
     }
 
     fn ask_offsets(
-        &self,
         consumer: &Consumer,
         partitions: &[(&str, i32)],
         mark: Offset,
         patience: Duration,
-    ) -> Outcome<Vec<Result<Option<u64>, KafkaError>>> {
+    ) -> Result<Vec<Result<Option<u64>, KafkaError>>, KafkaError> {
         if partitions.is_empty() {
             return Ok(Vec::new());
         }
         let mut asked = TopicPartitionList::with_capacity(partitions.len());
         for (topic, number) in partitions {
-            asked.add_partition_offset(topic, *number, mark).map_err(|e| self.away(consumer, &e))?;
+            asked.add_partition_offset(topic, *number, mark)?;
         }
-        let found = consumer.offsets_for_times(asked, patience).map_err(|e| self.away(consumer, &e))?;
+        let found = consumer.offsets_for_times(asked, patience)?;
         let of = |(topic, number): &(&str, i32)| {
             let element = found.find_partition(topic, *number);
-            let element = element.ok_or_else(|| Failure::internal(format!("no answer for {topic}/{number}")))?;
+            let element = element.ok_or(KafkaError::OffsetFetch(RDKafkaErrorCode::UnknownPartition))?;
             Ok(element.error().map(|()| match element.offset() {
                 Offset::Offset(offset) => u64::try_from(offset).ok(),
                 _ => None,

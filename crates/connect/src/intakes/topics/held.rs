@@ -14,7 +14,7 @@ use sluice_core::values::time::show_timestamp;
 use super::gather::Seen;
 use super::named;
 use super::partitions::Partition;
-use crate::broker::{Broker, Consumer};
+use crate::broker::{Broker, Consumer, let_go};
 
 /// How long is waited for the first messages of open transactions.
 const PATIENCE: Duration = Duration::from_secs(2);
@@ -31,14 +31,18 @@ pub(super) fn look(broker: &Broker, partitions: &[Partition], ends: &[u64]) -> O
         Some(HeldBack { events, from: Position::at(*end), since: None })
     };
     let mut held: Vec<Option<HeldBack>> = ends.iter().zip(high).map(behind).collect();
-    note_times(broker, &all, partitions, &mut held)?;
+    let noted = note_times(broker, &all, partitions, &mut held);
+    let_go(all);
+    noted?;
     Ok(held)
 }
 
 /// How many messages wait, without their times.
 pub(super) fn count(broker: &Broker, partitions: &[Partition], ends: &[u64]) -> Outcome<u64> {
     let all = broker.observer("sluice.look")?;
-    let high = broker.offsets(&all, &named(partitions), Offset::End)?;
+    let high = broker.offsets(&all, &named(partitions), Offset::End);
+    let_go(all);
+    let high = high?;
     Ok(ends.iter().zip(high).map(|(end, high)| high.map_or(0, |high| high.saturating_sub(*end))).sum())
 }
 

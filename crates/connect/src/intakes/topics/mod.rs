@@ -34,7 +34,7 @@ use sluice_core::names;
 use sluice_core::problem::Problem;
 use sluice_core::values::time::parse_timestamp;
 
-use crate::broker::{Broker, Consumer};
+use crate::broker::{Broker, Consumer, let_go};
 use partitions::{Partition, Wanted};
 use reader::{Ends, TopicsReader};
 
@@ -243,7 +243,7 @@ impl TopicsIntake {
     /// A reader for so many partitions.
     fn reader(&self, group: &str, partitions: usize) -> Outcome<TopicsReader> {
         let consumer = self.broker.consumer_of(group, partitions)?;
-        TopicsReader::new(self.broker.clone(), consumer, self.manner)
+        TopicsReader::new(self.broker.clone(), consumer, Arc::clone(&self.look), self.manner)
     }
 
     /// The first offset of each partition, and the one after the last.
@@ -282,9 +282,7 @@ impl TopicsIntake {
 
 impl Drop for TopicsIntake {
     fn drop(&mut self) {
-        // As with readers: nobody has to wait until it has gone.
-        let look = Arc::clone(&self.look);
-        std::thread::spawn(move || drop(look));
+        let_go((Arc::clone(&self.look), self.tell.take()));
     }
 }
 

@@ -16,7 +16,7 @@ use sluice_core::failure::{Failure, Outcome};
 
 use super::gather::Seen;
 use super::partitions::Partition;
-use crate::broker::{Admin, Broker, Consumer, is_passing, refuse};
+use crate::broker::{Admin, Broker, Consumer, is_passing, let_go, refuse};
 
 /// How long one call waits for the witnesses.
 const PATIENCE: Duration = Duration::from_millis(1_500);
@@ -177,6 +177,12 @@ impl Prover {
         let bounds = self.broker.bounds_there(consumer, &[question.partition.named()], PATIENCE);
         let bounds = bounds.ok().and_then(|bounds| bounds[0]);
         anew(&question.partition.name(), question.position, how, bounds)
+    }
+}
+
+impl Drop for Prover {
+    fn drop(&mut self) {
+        let_go(self.consumer.take());
     }
 }
 

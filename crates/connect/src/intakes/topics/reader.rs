@@ -1,5 +1,6 @@
 //! Reads the partitions of one lane, taking turns.
 
+use std::collections::BTreeSet;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -16,7 +17,7 @@ use super::partitions::{Partition, Wanted};
 use super::proof::{Prover, Witness, anew};
 use super::quiet::{Found, Quiet};
 use super::{Bell, Manner, held, identity};
-use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
+use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
 
 /// How long a call waits for messages at most.
 const WAIT: Duration = Duration::from_millis(50);
@@ -37,6 +38,8 @@ struct Watch {
 pub(super) struct TopicsReader {
     broker: Broker,
     consumer: Arc<Consumer>,
+    /// For questions about all topics, so that the client that reads keeps to its own.
+    look: Arc<Consumer>,
     manner: Manner,
     parts: Vec<Assigned>,
     /// Partitions of `parts` that are to be fetched from these offsets.
@@ -55,11 +58,12 @@ pub(super) struct TopicsReader {
 }
 
 impl TopicsReader {
-    pub(super) fn new(broker: Broker, consumer: Consumer, manner: Manner) -> Outcome<Self> {
+    pub(super) fn new(broker: Broker, consumer: Consumer, look: Arc<Consumer>, manner: Manner) -> Outcome<Self> {
         Ok(Self {
             prover: Prover::new(broker.clone()),
             broker,
             consumer: Arc::new(consumer),
+            look,
             manner,
             parts: Vec::new(),
             starting: Vec::new(),
@@ -208,7 +212,7 @@ impl TopicsReader {
         let Some(watch) = self.watch.as_mut().filter(|w| w.looked.elapsed() >= REFRESH) else { return Ok(()) };
         watch.looked = Instant::now();
         let (wanted, lane, cluster) = (watch.wanted.clone(), watch.lane, watch.cluster.clone());
-        let there = match self.broker.topics_within(&self.consumer, Duration::from_secs(2)) {
+        let there = match self.broker.topics_within(&self.look, Duration::from_secs(2)) {
             Ok(there) => there,
             Err(failure) => return self.gone(failure),
         };
@@ -224,7 +228,11 @@ impl TopicsReader {
         let is_new = |p: &Partition| p.lane(lane.1) == lane.0 && self.parts.iter().all(|known| known.partition != *p);
         let new: Vec<Partition> = there_now.into_iter().filter(is_new).collect();
         let named: Vec<(&str, i32)> = new.iter().map(|p| (&*p.topic, p.number)).collect();
-        let bounds = self.broker.bounds(&self.consumer, &named)?;
+        let bounds = self.broker.bounds(&self.look, &named)?;
+        // The client that reads learns of them by itself as well, but half a minute later.
+        for topic in new.iter().map(|p| &p.topic).collect::<BTreeSet<_>>() {
+            let _ = self.consumer.fetch_metadata(Some(topic), Duration::from_secs(2));
+        }
         for (partition, (low, _)) in new.iter().zip(bounds) {
             self.add(partition, None, low, &cluster)?;
         }
@@ -276,7 +284,7 @@ impl TopicsReader {
             return Ok(false);
         }
         *asked = Instant::now();
-        if self.broker.topics_within(&self.consumer, Duration::from_millis(500)).is_err() {
+        if self.broker.topics_within(&self.look, Duration::from_millis(500)).is_err() {
             return Ok(false);
         }
         for part in &mut self.parts {
@@ -304,6 +312,23 @@ impl TopicsReader {
             let questions: Vec<_> = self.parts.iter().filter(|p| !p.unproven).filter_map(Assigned::question).collect();
             self.prover.prove(&questions)?;
         }
+        Ok(())
+    }
+
+    /// The broker says that it does not know a partition: it is gone, or its leader has not heard of it yet.
+    fn look_for(&mut self, at: usize) -> Outcome<()> {
+        let there = match self.broker.topics_within(&self.look, Duration::from_secs(2)) {
+            Ok(there) => there,
+            Err(failure) => return self.gone(failure),
+        };
+        let part = &mut self.parts[at];
+        let Partition { topic, number } = &part.partition;
+        if there.iter().any(|t| t.name == **topic && t.partitions.contains(number)) {
+            seek(&self.consumer, part);
+            return Ok(());
+        }
+        let failure = gone_from(&part.name, &self.broker);
+        self.halt.get_or_insert(failure);
         Ok(())
     }
 
@@ -348,8 +373,7 @@ impl TopicsReader {
                     return Ok(None);
                 }
                 Brought::Gone => {
-                    let failure = gone_from(&self.parts[at].name, &self.broker);
-                    self.halt.get_or_insert(failure);
+                    self.look_for(at)?;
                     return Ok(None);
                 }
                 Brought::Away(code) => {
@@ -366,10 +390,7 @@ impl TopicsReader {
 
 impl Drop for TopicsReader {
     fn drop(&mut self) {
-        // Taking a client down waits for what it has asked its brokers: nobody has to wait for that here, since nothing
-        // of it counts.
-        let (parts, consumer) = (std::mem::take(&mut self.parts), Arc::clone(&self.consumer));
-        std::thread::spawn(move || drop((parts, consumer)));
+        let_go((std::mem::take(&mut self.parts), Arc::clone(&self.consumer)));
     }
 }
 
