@@ -187,6 +187,7 @@ mod tests {
             Reason::GROWN,
             Reason::EXPRESSION,
             Reason::PATH,
+            Reason::UNFIT,
             Reason::REFUSED,
             Reason::UNFINISHED,
         ];
