@@ -102,7 +102,8 @@ pub(crate) struct StandInArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum StandInService {
-    /// A broker that speaks the Kafka protocol, in memory: one node, transactions, retention, no group members
+    /// A broker that speaks the Kafka protocol, in memory: one node, transactions, retention, no group members. It reads
+    /// commands such as `recreate TOPIC` from standard input; `help` lists them
     Broker(BrokerArgs),
 }
 

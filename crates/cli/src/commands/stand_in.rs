@@ -78,12 +78,13 @@ fn listen(broker: &Broker) {
         if line.trim().is_empty() {
             continue;
         }
+        let known = || TOLD.iter().map(|(say, means)| format!("  {say:<30} {means}\n")).collect::<String>();
         match broker.tell(&line) {
+            _ if line.trim() == "help" => output::print(&known()),
             Ok(told) => output::print(&format!("{told}\n")),
             Err(wrong) => {
-                let known: Vec<String> = TOLD.iter().map(|(say, means)| format!("  {say:<30} {means}\n")).collect();
                 output::print(&format!("no: {wrong}\n"));
-                output::note(&format!("commands:\n{}", known.concat()));
+                output::note(&format!("commands:\n{}", known()));
             }
         }
     }
