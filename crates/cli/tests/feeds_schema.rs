@@ -161,10 +161,17 @@ fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
         && arrived(has_ship, "1")
         && arrived("select count(*) from ship where vessel_no = 'V-99'", "1")
         && arrived("select string_agg(permit_id || class, ' ') from permit", "1new");
+    let there = |sql: &str| format!("{:?}", psql(&office.target.url, sql));
+    let ships = if came { String::new() } else { there("select vessel_no from ship") };
+    let permits = there("select permit_id || class from permit");
     let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
     let output = running.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(came && output.status.success(), "{said}");
+    assert!(
+        came && output.status.success(),
+        "{said}\nfree: {all_free}, ships: {ships}, permits: {permits}, exit: {:?}",
+        output.status
+    );
     assert!(said.contains("it is called public.ship now"), "{said}");
     assert_eq!(psql(&office.target.url, "select count(*) from ship"), ["51"]);
     office.drop();
