@@ -34,6 +34,7 @@ pub fn is_passing(code: RDKafkaErrorCode) -> bool {
             | Code::WaitingForCoordinator
             | Code::UnstableOffsetCommit
             | Code::ConcurrentTransactions
+            | Code::OffsetNotAvailable
     )
 }
 

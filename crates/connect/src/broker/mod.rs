@@ -176,7 +176,15 @@ impl Broker {
     /// # Errors
     /// Where the configuration does not hold.
     pub fn consumer_of(&self, group: &str, partitions: usize) -> Outcome<Consumer> {
-        self.make_consumer(group, partitions, "read_committed")
+        self.make_consumer(group, partitions, "read_committed", "1048576")
+    }
+
+    /// A consumer that reads one message here and there: little of what stands behind it is fetched.
+    ///
+    /// # Errors
+    /// Where the configuration does not hold.
+    pub fn sampler(&self, group: &str) -> Outcome<Consumer> {
+        self.make_consumer(group, usize::MAX, "read_committed", "65536")
     }
 
     /// A consumer for looking at the offsets of a group: it does not wait for a transaction that a killed process has
@@ -185,10 +193,10 @@ impl Broker {
     /// # Errors
     /// Where the configuration does not hold.
     pub fn observer(&self, group: &str) -> Outcome<Consumer> {
-        self.make_consumer(group, 1, "read_uncommitted")
+        self.make_consumer(group, 1, "read_uncommitted", "1048576")
     }
 
-    fn make_consumer(&self, group: &str, partitions: usize, isolation: &str) -> Outcome<Consumer> {
+    fn make_consumer(&self, group: &str, partitions: usize, isolation: &str, fetch: &str) -> Outcome<Consumer> {
         // With a queue for each partition, librdkafka counts each by itself.
         let waiting = (WAITING_KIB / partitions.max(1)).clamp(512, 16_384);
         let mut config = self.config();
@@ -204,7 +212,7 @@ impl Broker {
             .set("fetch.queue.backoff.ms", "5")
             .set("queued.max.messages.kbytes", waiting.to_string())
             .set("fetch.max.bytes", "8388608")
-            .set("fetch.message.max.bytes", "1048576");
+            .set("fetch.message.max.bytes", fetch);
         BaseConsumer::from_config_and_context(&config, Context::default()).map_err(|e| self.broken(&e))
     }
 

@@ -18,7 +18,7 @@ use super::gather::Seen;
 use super::partitions::Partition;
 use crate::broker::{Admin, Broker, Consumer, is_passing, let_go, refuse};
 
-/// How long one call waits for the witnesses.
+/// How long is waited for the next witness.
 const PATIENCE: Duration = Duration::from_millis(1_500);
 
 /// A message that was read.
@@ -71,9 +71,7 @@ impl Prover {
         }
         let consumer = match &self.consumer {
             Some(consumer) => Arc::clone(consumer),
-            None => {
-                Arc::clone(self.consumer.insert(Arc::new(self.broker.consumer_of("sluice.look", questions.len())?)))
-            }
+            None => Arc::clone(self.consumer.insert(Arc::new(self.broker.sampler("sluice.look")?))),
         };
         let found = self.ask(&consumer, questions);
         // Nothing is fetched between two proofs.
@@ -105,9 +103,10 @@ impl Prover {
         }
         consumer.assign(&list).map_err(failed)?;
         let mut found: Vec<Option<Found>> = questions.iter().map(|_| None).collect();
-        let (started, mut looked) = (Instant::now(), None::<Instant>);
+        // Many partitions take their time: what counts is when the last answer came.
+        let (mut answered, mut looked) = (Instant::now(), None::<Instant>);
         while found.iter().any(Option::is_none) {
-            let left = PATIENCE.saturating_sub(started.elapsed());
+            let left = PATIENCE.saturating_sub(answered.elapsed());
             if left.is_zero() {
                 return Ok(None);
             }
@@ -126,7 +125,10 @@ impl Prover {
                         Ordering::Equal => Found::Another,
                         Ordering::Greater => Found::Hole,
                     };
-                    found[place].get_or_insert(what);
+                    if found[place].is_none() {
+                        found[place] = Some(what);
+                        answered = Instant::now();
+                    }
                 }
                 // It does not say of which partition it is. Each partition that is read to its end has one.
                 Some(Err(error)) => {
