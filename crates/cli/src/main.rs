@@ -10,6 +10,7 @@ mod exit;
 mod kill;
 mod manual;
 mod names;
+mod new_tables;
 mod output;
 mod place;
 mod progress;

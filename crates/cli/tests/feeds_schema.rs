@@ -134,8 +134,11 @@ fn mistakes_are_shown_where_they_are_written(
     office.drop();
 }
 
-#[test]
-fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
+/// The run may look between the statements: a table that is gone then comes back as a new one.
+#[rstest]
+#[case("")]
+#[case("select pg_sleep(2);")]
+fn tables_that_get_another_name_go_or_are_made_anew_are_followed(#[case] between: &str) {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
@@ -144,9 +147,10 @@ fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
     std::thread::sleep(std::time::Duration::from_millis(700));
     // What came before a table went lands.
     assert!(script(&office.source, "update berth set free = true; drop table berth;"));
-    let sql = "alter table vessel rename to ship; insert into ship values ('V-99', 'late', 9);
-               drop table permit; create table permit (permit_id integer primary key, class text);
-               insert into permit values (1, 'new');";
+    let sql = format!(
+        "alter table vessel rename to ship; insert into ship values ('V-99', 'late', 9); drop table permit; {between}
+         create table permit (permit_id integer primary key, class text); insert into permit values (1, 'new');"
+    );
     let target = office.target.url.clone();
     let arrived = |sql: &str, expected: &str| {
         (0..600).any(|_| {
@@ -155,7 +159,7 @@ fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
         })
     };
     let all_free = arrived("select bool_and(free) from berth", "t");
-    assert!(script(&office.source, sql));
+    assert!(script(&office.source, &sql));
     let has_ship = "select count(*) from pg_class where relname = 'ship'";
     let came = all_free
         && arrived(has_ship, "1")
@@ -174,6 +178,60 @@ fn tables_that_get_another_name_go_or_are_made_anew_are_followed() {
     );
     assert!(said.contains("it is called public.ship now"), "{said}");
     assert_eq!(psql(&office.target.url, "select count(*) from ship"), ["51"]);
+    office.drop();
+}
+
+#[test]
+fn an_event_that_was_taken_out_and_comes_back_equals_its_table() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole(""));
+    project.expect(0, RUN);
+    let all = feeds::whole("");
+    project.write("pipelines/office.toml", all.replace("tables = \"*\"", "tables = \"*\"\nexcept = \"vessel\""));
+    project.expect(0, RUN);
+    assert!(script(&office.source, "delete from vessel where vessel_no < 'V-3';"));
+    project.expect(0, RUN);
+    project.write("pipelines/office.toml", &all);
+    project.expect(0, RUN);
+    office.check_whole_mirrors();
+    office.drop();
+}
+
+#[test]
+fn tables_that_come_while_a_run_follows_are_read_and_one_that_cannot_be_is_named() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
+    project.expect(0, RUN);
+    let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    assert!(script(&office.source, "create table scratch (words text); insert into scratch values ('x');"));
+    std::thread::sleep(std::time::Duration::from_secs(7));
+    let sql = "drop table scratch; create table gauge (gauge_id integer primary key, level numeric(6,2));
+               insert into gauge values (1, 2.5);";
+    assert!(script(&office.source, sql));
+    let target = office.target.url.clone();
+    let arrived = |sql: &str, expected: &str| {
+        (0..600).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(100));
+            psql(&target, sql) == [expected]
+        })
+    };
+    let has_gauge = arrived("select count(*) from pg_class where relname = 'gauge'", "1");
+    let came = has_gauge && arrived("select string_agg(level::text, ' ') from gauge", "2.50");
+    let goes_on =
+        came && script(&office.source, "insert into gauge values (2, 7); delete from gauge where gauge_id = 1");
+    let goes_on = goes_on && arrived("select string_agg(level::text, ' ') from gauge", "7.00");
+    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
+    let output = running.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(goes_on && output.status.success(), "{said}");
+    assert!(
+        said.contains("public.scratch is at the source now and cannot be read: public.scratch has no primary"),
+        "{said}"
+    );
+    assert!(said.contains("public.gauge is at the source now\n  public.gauge is read from now on\n"), "{said}");
+    office.check_whole_mirrors();
     office.drop();
 }
 

@@ -12,6 +12,7 @@ use sluice_core::units::{show_count, show_duration, show_many, show_share, show_
 
 use crate::args::{Arguments, OutputKind, RunArgs};
 use crate::exit::Exit;
+use crate::new_tables::{self, Watch};
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, problems, style};
 use crate::progress::{RunProgress, per_second};
@@ -38,20 +39,34 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
 }
 
 /// Runs a pipeline, and begins anew where its source has changed and the pipeline follows that.
-fn run_and_renew(project: &Project, name: &str, mut until: Until, stop: &Stop) -> Outcome<(LoadedPipeline, RunReport)> {
+fn run_and_renew(
+    project: &Project,
+    name: &str,
+    mut until: Until,
+    stop: &Arc<Stop>,
+) -> Outcome<(LoadedPipeline, RunReport)> {
     let mut before: Option<RunReport> = None;
     let mut last: Option<String> = None;
+    let mut ran: Option<LoadedPipeline> = None;
     loop {
         let pipeline = project.pipeline(name)?;
+        if let Some(ran) = ran.filter(|_| pipeline.unknown.is_none()) {
+            new_tables::tell_difference(&ran.plan, &pipeline.plan);
+        }
+        let watch = Watch::start(project, &pipeline, stop);
         // The same again would be so for ever.
         let is_new = |f: &Failure| f.renews && last.as_ref() != Some(&f.message);
-        let mut report = match run_pipeline(project, &pipeline, until, stop) {
+        let ended = run_pipeline(project, &pipeline, until, stop);
+        let found = watch.and_then(Watch::end);
+        let mut report = match ended {
             Err(failure) if is_new(&failure) => {
                 last = Some(failure.message);
+                ran = Some(pipeline);
                 continue;
             }
             other => other?,
         };
+        report.limit = report.limit.or(found.filter(|_| !stop.is_asked()));
         let batches = report.batches;
         let renews = report.limit.as_ref().is_some_and(is_new) && !stop.is_asked();
         let why = if renews { report.limit.take() } else { None };
@@ -63,7 +78,7 @@ fn run_and_renew(project: &Project, name: &str, mut until: Until, stop: &Stop) -
         let Some(why) = why.filter(|_| until.batches != Some(0)) else { return Ok((pipeline, whole)) };
         output::note(&format!("{} {}\n", style::warn("!"), why.message));
         stop.go_on();
-        (before, last) = (Some(whole), Some(why.message));
+        (before, last, ran) = (Some(whole), Some(why.message), Some(pipeline));
     }
 }
 

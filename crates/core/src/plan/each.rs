@@ -33,6 +33,26 @@ pub fn write_out(config: &PipelineConfig, around: &Surroundings, problems: &mut 
     Ok(out.finish())
 }
 
+/// Tables at the sources of groups that follow them which no event reads yet, as `SCHEMA.NAME`. `config` is the pipeline as
+/// it was written out.
+///
+/// # Errors
+/// Where a source cannot be reached.
+pub fn new_tables(config: &PipelineConfig, around: &Surroundings) -> Outcome<Vec<String>> {
+    let mut found = Vec::new();
+    for group in config.groups.iter().filter(|g| g.follows()) {
+        let (Some(kind), Some(connection)) = (&group.kind, &group.connection) else { continue };
+        let settings = around.settings(connection, &Options::empty(Vec::new(), group.place.clone()));
+        let there = kind.tables(&settings)?;
+        let read = by_hand(config, kind, connection, &there);
+        let is_new = |t: &&TableName| {
+            group.takes(&t.schema, &t.name, &t.own) && !read.contains(&(t.schema.clone(), t.name.clone()))
+        };
+        found.extend(there.iter().filter(is_new).map(|t| format!("{}.{}", t.schema, t.name)));
+    }
+    Ok(found)
+}
+
 /// Tables that events of the file read themselves.
 fn by_hand(
     config: &PipelineConfig,

@@ -20,7 +20,7 @@ use crate::kinds::{Computed, Fit, Intake, IntakeKind, Landing, LandingKind, Regi
 use crate::secret::SecretStore;
 use crate::types::SqlType;
 
-pub use each::write_out;
+pub use each::{new_tables, write_out};
 pub use known::{Choice, Known, KnownKind, UNKNOWN};
 pub use overlap::check_overlaps;
 pub use path::PathTemplate;

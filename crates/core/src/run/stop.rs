@@ -34,7 +34,7 @@ impl Stop {
     }
 
     /// Makes the run settle and leave, to be begun anew.
-    pub(super) fn pause(&self) {
+    pub fn pause(&self) {
         self.pause.store(true, Ordering::SeqCst);
     }
 

@@ -1,7 +1,7 @@
 //! What the ledger keeps of a change feed beside its position: which server and log it is, which tables have been loaded
 //! how far, and which columns they had.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use sluice_core::failure::{Failure, Outcome};
@@ -29,6 +29,9 @@ pub(crate) struct State {
     /// The tables, with their schemas.
     #[serde(default)]
     pub tables: BTreeMap<String, TableState>,
+    /// Names of tables that were read once and are not any more: what landed of them may still be there.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub former: BTreeSet<String>,
 }
 
 /// One table.
@@ -105,6 +108,22 @@ impl State {
         serde_json::to_string(self).unwrap_or_default()
     }
 
+    /// Adds a table, or takes another one for it. Rows that have landed under its name are replaced.
+    pub(crate) fn add(&mut self, name: &str, mut table: TableState) {
+        let was_read = self.former.remove(name) || self.tables.contains_key(name);
+        if let Some(load) = table.load.as_mut() {
+            load.anew |= was_read;
+        }
+        self.tables.insert(name.to_string(), table);
+    }
+
+    /// Leaves out tables that are not read any more.
+    pub(crate) fn retain(&mut self, is_read: impl Fn(&str) -> bool) {
+        let gone: Vec<String> = self.tables.keys().filter(|name| !is_read(name)).cloned().collect();
+        self.tables.retain(|name, _| is_read(name));
+        self.former.extend(gone);
+    }
+
     /// Has every table that is loaded take the place of what has landed of it.
     pub(crate) fn replace_all(&mut self) {
         self.tables.values_mut().filter_map(|t| t.load.as_mut()).for_each(|load| load.anew = true);
@@ -130,5 +149,23 @@ mod tests {
         assert_eq!(again, state);
         assert_eq!(again.loading().map(|(name, _)| name.as_str()).collect::<Vec<_>>(), ["public.permit"]);
         assert!(State::read("cluster").is_err());
+    }
+
+    #[test]
+    fn a_table_that_comes_back_replaces_the_rows_that_landed_before() {
+        let table = || TableState { load: Some(Load::default()), ..TableState::default() };
+        let is_anew = |state: &State, name: &str| state.tables[name].load.as_ref().unwrap().anew;
+        let mut state = State::default();
+        state.add("public.permit", table());
+        state.add("public.berth", table());
+        assert!(!is_anew(&state, "public.permit"));
+        state.retain(|name| name == "public.berth");
+        let mut state = State::read(&state.note()).unwrap();
+        assert_eq!(state.former.iter().collect::<Vec<_>>(), ["public.permit"]);
+        state.add("public.permit", table());
+        assert!(is_anew(&state, "public.permit") && !is_anew(&state, "public.berth") && state.former.is_empty());
+        // Another table under the same name.
+        state.add("public.berth", table());
+        assert!(is_anew(&state, "public.berth"));
     }
 }

@@ -17,7 +17,6 @@ mod stream;
 mod table_map;
 mod whole;
 
-use std::collections::btree_map::Entry;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -194,12 +193,11 @@ impl MariadbFeed {
             let load = loads.then(|| Load { about: source.about, since, whole, ..Load::default() });
             let columns: Vec<String> = source.columns.iter().map(|c| format!("{} {UNKNOWN}", c.name)).collect();
             let first = TableState { load, columns: columns.clone(), ..TableState::default() };
-            let Entry::Occupied(mut known) = state.tables.entry(source.full()) else {
-                state.tables.insert(source.full(), first);
+            let Some(known) = state.tables.get_mut(&source.full()) else {
+                state.add(&source.full(), first);
                 continue;
             };
             // Rows may have got values since the last run, of which the log does not tell.
-            let known = known.get_mut();
             let difference = Difference::between(&known.columns, &columns);
             let table = self.tables.iter().find(|t| *t.name == *source.full());
             let verdict = table.map(|t| difference.judge(t, Policy::of(settings), &shapes::there(source)));
@@ -208,8 +206,7 @@ impl MariadbFeed {
                 known.columns = columns;
             }
         }
-        let is_read = |name: &String| self.tables.iter().any(|t| *t.name == **name);
-        state.tables.retain(|name, _| is_read(name));
+        state.retain(|name| self.tables.iter().any(|t| *t.name == *name));
     }
 }
 

@@ -255,14 +255,9 @@ pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) ->
             return Err(super::schema::made_anew(feed, &table.name));
         }
         added = true;
-        let mut first = first_state(&found, settings);
-        if let Some(load) = first.load.as_mut() {
-            load.anew = known.is_some();
-        }
-        state.tables.insert(table.name.to_string(), first);
+        state.add(&table.name, first_state(&found, settings));
     }
-    let is_read = |name: &String| feed.tables.iter().any(|t| *t.name == **name);
-    state.tables.retain(|name, _| is_read(name));
+    state.retain(|name| feed.tables.iter().any(|t| *t.name == *name));
     if added { wait_for_open(catalog) } else { Ok(()) }
 }
 

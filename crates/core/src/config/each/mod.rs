@@ -169,6 +169,11 @@ impl EachConfig {
         move |schema, table, own| matches(pattern, schema, table, own)
     }
 
+    /// Whether it takes up what changes at its source while it runs.
+    pub fn follows(&self) -> bool {
+        self.arrives.iter().any(|line| line.text == "\"schema_change\" = \"follow\"")
+    }
+
     /// Whether a table is meant. `schema` is left out of a pattern for the connection's own.
     pub fn takes(&self, schema: &str, table: &str, own: &str) -> bool {
         let any = |patterns: &[String]| patterns.iter().any(|p| matches(p, schema, table, own));
