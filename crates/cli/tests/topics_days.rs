@@ -14,21 +14,11 @@ use std::time::Duration;
 use common::TestProject;
 use rdkafka::config::ClientConfig;
 use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
-use topics::{Running, StandIn, has, project, simple};
+use topics::{Random, Running, StandIn, has, project, simple};
 
 const PARTITIONS: i32 = 2;
 const WATCH: &[&str] = &["run", "weighings"];
 const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
-
-/// A small generator, so that a seed gives the same day everywhere.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, n: u64) -> u64 {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        (self.0 >> 33) % n
-    }
-}
 
 /// What the broker took: for each life of the topic and each partition, the committed numbers by offset.
 #[derive(Default)]

@@ -9,7 +9,11 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use common::Expected;
+use common::{Expected, TestProject};
+use rdkafka::config::ClientConfig;
+use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
+use rstest::rstest;
+use topics::{Random, Running, admin};
 
 /// Makes a topic and sends lines, by key, packed in turn by each way there is.
 const PRODUCE: &str = r#"
@@ -50,6 +54,14 @@ while ends < partitions:
         print(message.value().decode())
 "#;
 
+const DELETE: &str = r#"
+import sys
+from confluent_kafka.admin import AdminClient
+admin = AdminClient({"bootstrap.servers": sys.argv[1]})
+for gone in admin.delete_topics([sys.argv[2]]).values():
+    gone.result(20)
+"#;
+
 struct Real {
     address: String,
     python: String,
@@ -86,7 +98,7 @@ impl Real {
         String::from_utf8(output.stdout).unwrap().lines().map(str::to_string).collect()
     }
 
-    fn project(&self) -> common::TestProject {
+    fn project(&self) -> TestProject {
         let pipeline = topics::pipeline(false).replace("depot.weighings", &self.topic);
         topics::project(&self.address, &pipeline)
     }
@@ -144,4 +156,144 @@ fn another_client_reads_what_was_emitted_and_a_replay_reads_it_again() {
     assert_eq!(project.archived(), expected.archive);
     let (out, _) = project.expect(0, &["peek", &into, "--events", "100"]);
     assert!(out.contains("gross_kg") && out.contains("4 partitions"), "{out}");
+}
+
+/// This broker answers a fetch of a deleted topic with a leader and without the topic's id.
+#[rstest]
+#[case("real.gone", "")]
+#[case("real.away", "*")]
+fn a_topic_that_is_deleted_stops_the_run_and_not_the_process(#[case] topic: &str, #[case] more: &str) {
+    let Some(real) = Real::find(topic) else { return };
+    let pipeline = topics::pipeline(false).replace("depot.weighings", &format!("{}{more}", real.topic));
+    let project = topics::project(&real.address, &pipeline);
+    let mut expected = Expected::default();
+    real.produce(&expected.lines(0, 400));
+    let run = Running::start(&project, &["run", "weighings"]);
+    topics::wait_for(|| project.archived() == expected.archive);
+    assert!(real.script(DELETE).status().unwrap().success());
+    let (code, said) = run.end();
+    assert_eq!(code, 6, "{said}");
+    assert!(said.contains("no longer exists"), "{said}");
+    assert_eq!(project.archived(), expected.archive);
+}
+
+const PARTITIONS: u32 = 2;
+
+/// A day at random: messages come, the topic begins later or is recreated, the run sleeps and is killed.
+struct Day {
+    address: String,
+    topic: String,
+    project: TestProject,
+    random: Random,
+    run: Option<Running>,
+    /// Numbers sent so far: all of them are to land, once.
+    sent: u64,
+    done: Vec<String>,
+}
+
+impl Day {
+    fn produce(&mut self) {
+        let mut config = ClientConfig::new();
+        config.set("bootstrap.servers", &self.address).set("enable.idempotence", "true");
+        let producer: BaseProducer = config.create().unwrap();
+        for _ in 0..1 + self.random.below(200) {
+            let value = format!("{{\"n\":{}}}", self.sent);
+            let partition = i32::try_from(self.random.below(PARTITIONS.into())).unwrap();
+            producer.send(BaseRecord::<str, str>::to(&self.topic).payload(&value).partition(partition)).unwrap();
+            self.sent += 1;
+        }
+        producer.flush(Duration::from_secs(30)).unwrap();
+    }
+
+    fn step(&mut self) {
+        let action = self.random.below(12);
+        self.done.push(format!("action {action} after {} were sent", self.sent));
+        match action {
+            0..=3 => self.produce(),
+            4 | 5 => {
+                if let Some(run) = self.run.take() {
+                    run.signal("KILL");
+                    let _ = run.end();
+                }
+            }
+            6 => {
+                self.signal("STOP");
+                self.produce();
+                self.signal("CONT");
+            }
+            8 => {
+                self.catch_up();
+                let ends = topics::latest(&self.address, &self.topic, PARTITIONS);
+                for (partition, end) in (0..).zip(ends) {
+                    admin::delete_before(&self.address, &self.topic, partition, i64::try_from(end / 2).unwrap());
+                }
+            }
+            9 if self.random.below(2) == 0 => self.recreate(),
+            _ => std::thread::sleep(Duration::from_millis(self.random.below(300))),
+        }
+        if self.run.is_none() {
+            self.run = Some(Running::start(&self.project, &["run", "weighings"]));
+        }
+    }
+
+    fn signal(&self, name: &str) {
+        if let Some(run) = &self.run {
+            run.signal(name);
+        }
+    }
+
+    fn landed(&self) -> Vec<u64> {
+        topics::numbers(&self.project, "archive/all")
+    }
+
+    fn catch_up(&mut self) {
+        if self.run.is_none() {
+            self.run = Some(Running::start(&self.project, &["run", "weighings"]));
+        }
+        topics::wait_for(|| self.landed().len() as u64 >= self.sent);
+    }
+
+    /// The topic is deleted and made again while the run sleeps or works, and holds other messages before it looks.
+    fn recreate(&mut self) {
+        self.catch_up();
+        let sleeps = self.random.below(2) == 0;
+        if sleeps {
+            self.signal("STOP");
+        }
+        admin::make_anew(&self.address, &self.topic, PARTITIONS.cast_signed());
+        for _ in 0..3 {
+            self.produce();
+        }
+        self.signal("CONT");
+        let (code, said) = self.run.take().unwrap().end();
+        assert_eq!(code, 6, "{said}\n{:#?}", self.done);
+        assert!(said.contains("recreated") || said.contains("no longer exists"), "{said}");
+        let begin = ["positions", "weighings", "--set", "earliest", "--reason", "recreated", "--yes"];
+        self.project.expect(0, &begin);
+    }
+}
+
+#[rstest]
+#[case(1)]
+#[case(2)]
+#[case(3)]
+#[case(4)]
+fn after_any_day_of_this_broker_everything_that_was_sent_has_landed_once(#[case] seed: u64) {
+    let Some(real) = Real::find(&format!("real.day{seed}")) else { return };
+    admin::make(&real.address, &real.topic, PARTITIONS.cast_signed());
+    let pipeline = topics::simple("").replace("depot.weighings", &real.topic);
+    let pipeline = pipeline.replace("batch = { rows = 100 }", "batch = { rows = 90, every = \"80ms\" }");
+    let project = topics::project(&real.address, &pipeline);
+    let (address, topic) = (real.address.clone(), real.topic.clone());
+    let random = Random(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+    let mut day = Day { address, topic, project, random, run: None, sent: 0, done: Vec::new() };
+    day.produce();
+    day.catch_up();
+    for _ in 0..25 {
+        day.step();
+    }
+    day.catch_up();
+    let (code, said) = day.run.take().unwrap().settle();
+    assert!(code == 0 || code == 130, "{said}");
+    assert_eq!(day.landed(), (0..day.sent).collect::<Vec<u64>>(), "{:#?}", day.done);
 }

@@ -262,6 +262,16 @@ impl Drop for Running {
     }
 }
 
+/// A small generator, so that a seed gives the same day everywhere.
+pub struct Random(pub u64);
+
+impl Random {
+    pub fn below(&mut self, n: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % n
+    }
+}
+
 /// What only an administrator does.
 pub mod admin {
     use std::future::Future;

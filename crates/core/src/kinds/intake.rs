@@ -1,6 +1,7 @@
 //! Intakes: where events are read.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
@@ -399,6 +400,11 @@ pub trait LaneReader: Send {
     /// Where it did not: nothing of it may be sealed.
     fn confirm(&mut self) -> Outcome<bool> {
         Ok(true)
+    }
+
+    /// Waits until something new may be there, at most so long; false where it cannot tell, and the caller waits.
+    fn wait(&mut self, _at_most: Duration) -> bool {
+        false
     }
 
     /// What stays unread although the lane has caught up, in words: a record without an end, say.

@@ -173,7 +173,10 @@ impl<'a> Reader<'a> {
             Read::CaughtUp => {
                 shared.observer.on(RunEvent::CaughtUp);
                 let left = self.batch.as_ref().map(|b| limits.every.saturating_sub(b.since.elapsed()));
-                shared.stop.wait(left.map_or(PAUSE, |left| left.min(PAUSE)));
+                let pause = left.map_or(PAUSE, |left| left.min(PAUSE));
+                if !self.source.wait(pause) {
+                    shared.stop.wait(pause);
+                }
             }
         }
         self.end_if_full()?;

@@ -22,6 +22,9 @@ use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
 /// How long a call waits for messages at most.
 const WAIT: Duration = Duration::from_millis(50);
 
+/// How long more may follow a first message.
+const PORTION: Duration = Duration::from_millis(5);
+
 /// How often new partitions are looked for.
 const REFRESH: Duration = Duration::from_secs(3);
 
@@ -342,13 +345,14 @@ impl TopicsReader {
         }
     }
 
-    fn wait(&self) {
+    /// Waits until something has come, at most so long; whether it has.
+    fn listen(&self, at_most: Duration) -> bool {
         let (rung, condition) = &*self.bell;
         let mut rung = rung.lock().unwrap_or_else(PoisonError::into_inner);
         if !*rung {
-            rung = condition.wait_timeout(rung, WAIT).unwrap_or_else(PoisonError::into_inner).0;
+            rung = condition.wait_timeout(rung, at_most).unwrap_or_else(PoisonError::into_inner).0;
         }
-        *rung = false;
+        std::mem::take(&mut *rung)
     }
 
     /// One round over all partitions; None where none has anything.
@@ -426,8 +430,16 @@ impl LaneReader for TopicsReader {
         if let Some(reason) = self.quiet.stalled(&self.parts) {
             return Ok(Read::Away(reason));
         }
-        self.wait();
+        self.listen(WAIT);
         Ok(self.round(limit)?.unwrap_or(Read::Pending))
+    }
+
+    fn wait(&mut self, at_most: Duration) -> bool {
+        // What trickles in is taken in portions: each chunk has its price.
+        if self.listen(at_most) {
+            std::thread::sleep(PORTION.min(at_most));
+        }
+        true
     }
 
     fn remarks(&self) -> Vec<String> {
