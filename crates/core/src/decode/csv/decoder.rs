@@ -119,6 +119,10 @@ impl CsvDecoder {
             }
             self.value(column, value)?;
             column += 1;
+            if value.ending == Ending::Line && !walk.rest_is_blank() {
+                let message = "a second line follows, and a message is one event";
+                return Err(Bad::new(Reason::NOT_CSV, None, message));
+            }
             if value.ending != Ending::Delimiter {
                 break;
             }

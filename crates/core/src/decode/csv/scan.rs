@@ -61,6 +61,11 @@ impl<'a> Walk<'a> {
         Self { bytes, at: 0, delimiter: dialect.delimiter, quote: dialect.quote, done: false }
     }
 
+    /// Whether nothing but blank lines follow.
+    pub fn rest_is_blank(&self) -> bool {
+        self.bytes.get(self.at..).is_none_or(|rest| rest.iter().all(|b| matches!(b, b'\r' | b'\n')))
+    }
+
     /// The next value; None after the one that the bytes end.
     #[expect(clippy::should_implement_trait, reason = "a plain call is all that is wanted in the hot loop")]
     #[inline]

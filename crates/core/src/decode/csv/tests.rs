@@ -197,12 +197,12 @@ proptest::proptest! {
 }
 
 #[test]
-fn a_quote_that_stays_open_in_a_message_spoils_no_other() {
+fn a_message_with_an_open_quote_or_two_lines_is_a_reject_and_spoils_no_other() {
     use crate::event::{Message, Messages, RecordSpan};
     let dialect = Dialect { head: false, ..Dialect::default() };
     let contract = contract("id integer not null from '1', note text from '2'", ExtraFields::Ignore);
     let (mut bytes, mut each) = (Vec::new(), Vec::new());
-    for (offset, value) in (7..).zip(["1,\"two\nlines\"", "2,\"open", "3,closed"]) {
+    for (offset, value) in (7..).zip(["1,\"two\nlines\"", "2,\"open", "3,closed\r\n\n", "4,one\n5,two", "\n6,x"]) {
         let at = |n: usize| u32::try_from(n).unwrap();
         let span = RecordSpan { start: at(bytes.len()), end: at(bytes.len() + value.len()) };
         each.push(Message { span, offset, time: None, key: None, headers: None });
@@ -210,8 +210,8 @@ fn a_quote_that_stays_open_in_a_message_spoils_no_other() {
         bytes.push(b'\n');
     }
     let messages = Some(std::sync::Arc::new(Messages { each, ..Messages::default() }));
-    let chunk = Chunk { bytes, records: 3, messages, from: Position::at(7), ..chunk(&dialect, b"") };
+    let chunk = Chunk { bytes, records: 5, messages, from: Position::at(7), ..chunk(&dialect, b"") };
     let decoded = Csv::new(dialect).decoder(&contract).decode(&chunk);
     assert_eq!(lines(&contract, &decoded), "{\"id\":1,\"note\":\"two\\nlines\"}\n{\"id\":3,\"note\":\"closed\"}\n");
-    assert_eq!(decoded.rejects.iter().map(|r| r.position.major).collect::<Vec<_>>(), [8]);
+    assert_eq!(decoded.rejects.iter().map(|r| r.position.major).collect::<Vec<_>>(), [8, 10, 11]);
 }
