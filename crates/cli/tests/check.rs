@@ -48,6 +48,32 @@ fn each_mistake_has_place_reason_and_remedy(
     assert_eq!(problem["place"]["file"], "pipelines/weighings.toml");
 }
 
+const TOPICS: &str = "pipeline = \"weighings\"\n[event.weighing]\nfields = \"n integer\"\n\
+    [[event.weighing.arrives]]\nat = \"lock-broker\"\ntopic = \"depot.weighings\"\nformat = \"json\"\n\
+    [[event.weighing.arrives]]\nat = \"lock-broker\"\ntopic = [\"depot.late\", \"yard.*\"]\nformat = \"json\"\n\
+    [event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.landed\"\n";
+
+#[rstest]
+#[case("", "", None)]
+#[case("depot.late", "depot.weighings", Some("reads `depot.weighings` too"))]
+#[case("yard.*", "depot.*", Some("reads `depot.weighings` too"))]
+#[case("depot.landed", "yard.landed", Some("writes into a topic that its event is read from"))]
+#[case("depot.landed", "depot.weighings", Some("writes into a topic that its event is read from"))]
+fn topics_are_read_once_and_not_written_in_a_circle(
+    #[case] right: &str,
+    #[case] wrong: &str,
+    #[case] said: Option<&str>,
+) {
+    let project = TestProject::new(&TOPICS.replacen(right, wrong, usize::from(!right.is_empty())));
+    project.append("sluice.toml", "[connection.lock-broker]\nurl = \"kafka://127.0.0.1:1\"\n");
+    let output = project.run(&["check", "--offline"]);
+    let err = String::from_utf8_lossy(&output.stderr).into_owned();
+    match said {
+        None => assert_eq!(output.status.code(), Some(0), "{err}"),
+        Some(said) => assert!(output.status.code() == Some(3) && err.contains(said), "{err}"),
+    }
+}
+
 #[test]
 fn an_event_that_lands_nowhere_is_a_mistake() {
     let (head, _) = PIPELINE.split_once("[event.weighing.lands.archive]").unwrap();

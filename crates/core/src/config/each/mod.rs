@@ -19,6 +19,7 @@ use super::reader::TableReader;
 use crate::kinds::{IntakeKind, Registry, TableShape};
 use crate::problem::{Place, Problem, Problems};
 
+pub(crate) use pattern::fits;
 use pattern::matches;
 pub use write_out::WriteOut;
 

@@ -13,7 +13,7 @@ fn fits_text(pattern: &str, text: &str) -> bool {
 }
 
 /// Whether a text has the form of a pattern, in which `*` stands for any bytes.
-fn fits(pattern: &[u8], text: &[u8]) -> bool {
+pub(crate) fn fits(pattern: &[u8], text: &[u8]) -> bool {
     let (mut p, mut t) = (0, 0);
     // After the last star: where the pattern goes on, and where the text was then.
     let mut star: Option<(usize, usize)> = None;
