@@ -50,6 +50,40 @@ impl Office {
         Some(Self::at(address.rsplit(':').next().unwrap().to_string(), seed, None))
     }
 
+    /// Both without any table.
+    pub fn empty(seed: u64) -> Option<Self> {
+        let office = Self::new(seed)?;
+        office.sql(&office.source, "drop table permit, other");
+        Some(office)
+    }
+
+    /// A project that takes every table of the source into SQLite.
+    pub fn whole(&self, mode: &str, changes: &str) -> TestProject {
+        let project = TestProject::empty();
+        project.write(
+            "sluice.toml",
+            format!(
+                "[project]\nname = \"tarrow\"\n[connection.office]\nurl = \"mariadb://127.0.0.1:{}/{}\"\nuser = \
+                 \"sluice\"\n[connection.desk]\nurl = \"sqlite:mirror.db\"\n",
+                self.port, self.source
+            ),
+        );
+        project.write(
+            "pipelines/office.toml",
+            format!(
+                "pipeline = \"office\"\nbatch = {{ every = \"150ms\" }}\n[each.office]\ntables = \"*\"\n\
+                 [each.office.arrives]\nat = \"office\"\nschema_change = \"{changes}\"\nload_rows = 300\n\
+                 [each.office.lands.copy]\nat = \"desk\"\nmode = \"{mode}\"\ncreate = true\n"
+            ),
+        );
+        project
+    }
+
+    /// Takes the databases away.
+    pub fn end(&self) {
+        self.sql("mysql", &format!("drop database {}; drop database {}", self.source, self.target));
+    }
+
     /// Both on a server of their own.
     pub fn on_own_server(seed: u64) -> Option<Self> {
         // The others' address tells that MariaDB is there at all.

@@ -69,13 +69,18 @@ impl Gather {
         self.each.last().map(|c| c.position)
     }
 
-    /// Forgets the changes of a transaction that never was, which came last.
-    pub(crate) fn forget_from(&mut self, major: u64) {
-        let kept = self.each.iter().take_while(|c| c.position.major < major).count();
-        if let Some(first) = self.each.get(kept) {
-            self.bytes.truncate(usize::try_from(first.span.start).unwrap_or(usize::MAX));
+    /// Forgets the changes from a position on that were rolled back, but for those of tables that cannot be.
+    pub(crate) fn forget(&mut self, from: Position, stays: impl Fn(u32) -> bool) {
+        let kept = self.each.iter().take_while(|c| c.position < from).count();
+        let later = self.each.split_off(kept);
+        let bytes = std::mem::take(&mut self.bytes);
+        let end = later.first().map_or(bytes.len(), |c| usize::try_from(c.span.start).unwrap_or(usize::MAX));
+        self.bytes.extend_from_slice(bytes.get(..end).unwrap_or(&bytes));
+        for change in later.into_iter().filter(|c| stays(c.table)) {
+            let span = written(&mut self.bytes, |out| out.extend_from_slice(change.span.of(&bytes)));
+            self.bytes.push(b'\n');
+            self.each.push(Change { span: span.unwrap_or(change.span), ..change });
         }
-        self.each.truncate(kept);
     }
 
     pub(crate) fn is_empty(&self) -> bool {
@@ -121,6 +126,22 @@ fn written(out: &mut Vec<u8>, write: impl FnOnce(&mut Vec<u8>)) -> Option<Record
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_was_rolled_back_is_forgotten_but_for_tables_that_cannot_be() {
+        let mut gather = Gather::new(vec!["a.t".into(), "a.m".into()]);
+        for (minor, table) in [(0, 0), (1, 0), (2, 1), (3, 0)] {
+            let position = Position { major: 9, minor };
+            let told = Told { table, kind: ChangeKind::Inserted, position, transaction: None, time: None };
+            gather.add(told, |out| out.extend(format!("{{\"n\":{minor}}}").bytes()), |_| {}, |_| {});
+        }
+        gather.forget(Position { major: 9, minor: 1 }, |table| table == 1);
+        assert_eq!(gather.last(), Some(Position { major: 9, minor: 2 }));
+        let chunk = gather.chunk(Position::at(5), Position { major: 9, minor: 4 }, String::new(), false);
+        let rows: Vec<&[u8]> = chunk.changes.as_ref().unwrap().each.iter().map(|c| c.span.of(&chunk.bytes)).collect();
+        assert_eq!(rows, [b"{\"n\":0}", b"{\"n\":2}"]);
+        assert_eq!(chunk.bytes, b"{\"n\":0}\n{\"n\":2}\n");
+    }
 
     #[test]
     fn changes_become_a_chunk_with_their_places() {

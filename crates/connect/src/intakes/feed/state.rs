@@ -32,6 +32,9 @@ pub(crate) struct State {
     /// Names of tables that were read once and are not any more: what landed of them may still be there.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub former: BTreeSet<String>,
+    /// Distributed transactions that are prepared and not ended, by their names: where each begins in the log.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub prepared: BTreeMap<String, u64>,
 }
 
 /// One table.
@@ -53,6 +56,12 @@ pub(crate) struct Load {
     /// The key of the last row that was read; None before the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<Vec<String>>,
+    /// The same, part by part as the source compares it, where that is another spelling.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<Vec<String>>,
+    /// Changes of the table that the log has told meanwhile.
+    #[serde(default)]
+    pub changed: u64,
     /// Rows that were read.
     pub rows: u64,
     /// About how many there are.

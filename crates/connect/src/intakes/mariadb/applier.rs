@@ -3,27 +3,23 @@
 //! The position of a change is where its transaction begins in the log, the file's number before the place in the file, and
 //! its place among the rows of the transaction that are of tables which are read.
 
+mod grammar;
+
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use sluice_core::change::ChangeKind;
 use sluice_core::event::Position;
 
-use super::gtid::{self, Gtids};
-use super::rows::{self, Image, Kind, Rows};
-use super::statement;
-use super::stream::LogEvent;
-use super::table_map::{self, TableMap};
+use super::characters::Characters;
+use super::gtid::Gtids;
+use super::rows::{Image, Kind, Rows};
+use super::table_map::{self, Form, TableMap};
+use super::transaction::Open;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::gather::{Gather, Told};
 use crate::intakes::feed::json::{Object, Spelling, member_name};
 use crate::intakes::feed::rows::add_key;
-
-const QUERY: u8 = 2;
-const ROTATE: u8 = 4;
-const XID: u8 = 16;
-const TABLE_MAP: u8 = 19;
-const HEARTBEAT: u8 = 27;
-const GTID: u8 = 162;
 
 /// In how many bits the place within a file stands.
 const PLACE: u32 = 40;
@@ -62,8 +58,20 @@ pub(super) fn parts(at: u64) -> (u64, u64) {
 pub(super) struct Known {
     /// The names in their order, for a log that does not tell them.
     pub names: Vec<String>,
-    /// How each is spelled, by name.
-    pub spelling: HashMap<String, Spelling>,
+    /// Each by its name.
+    pub columns: HashMap<String, KnownColumn>,
+    /// The character sets of the server, by the numbers of their orders.
+    pub sets: Arc<HashMap<u64, String>>,
+    /// Whether its rows can be rolled back.
+    pub is_transactional: bool,
+}
+
+/// What is known of a column.
+#[derive(Clone, Debug)]
+pub(super) struct KnownColumn {
+    pub spelling: Spelling,
+    pub form: Form,
+    pub characters: Characters,
 }
 
 struct Bound {
@@ -76,22 +84,33 @@ struct Bound {
     key: Vec<usize>,
 }
 
-struct Open {
-    start: u64,
-    time: i64,
-    next: u64,
-    /// Domain, server and number of the transaction, where it has them.
-    gtid: Option<(u32, u32, u64)>,
-}
-
 /// What an event brought beside changes.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Applied {
     Nothing,
     /// A table that is read is told, with its columns and their types.
     Table(u32, Vec<String>),
-    /// A statement took the names of tables that are read away, by their numbers: the text.
-    Statement(String, Vec<u32>),
+    /// A statement changed tables that are read: the text, and their numbers.
+    Statement(String, Touched),
+    /// A distributed transaction was prepared, and begins there.
+    Prepared(String, u64),
+    /// One was rolled back.
+    Forgotten(String),
+    /// One is committed: its rows are to be read from where it was prepared, then it is ended at this place of the file.
+    Committed(String, u64),
+    /// The log does not tell what changed: why.
+    Lost(String),
+}
+
+/// Tables that a statement changed, by their numbers.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Touched {
+    /// They are not there under their names any more.
+    pub lost: Vec<u32>,
+    /// They have other rows now, which are to be read again.
+    pub replaced: Vec<u32>,
+    /// They may have another primary key.
+    pub keyed: Vec<u32>,
 }
 
 /// A change while a table is loaded: where its transaction ended, and the key; None for all keys.
@@ -113,18 +132,20 @@ pub(super) struct Applier {
     /// The transactions that were read whole.
     pub gtids: Gtids,
     pub recent: HashMap<u32, Vec<Recent>>,
+    /// By table that is being loaded, how many rows changed since somebody asked.
+    pub changed: HashMap<u32, u64>,
     /// Tables whose changes of form are followed.
     pub follows: HashSet<u32>,
     /// By table without a key, the place in the log at which it was read: changes before it are in its rows.
     pub read_at: HashMap<u32, u64>,
-    /// Changes of the open transaction, whose end is not known yet.
-    unended: Vec<(u32, Option<Vec<u8>>)>,
+    /// Changes of the open transaction, whose end is not known yet, each with its place.
+    unended: Vec<(u64, u32, Option<Vec<u8>>)>,
 }
 
 impl Applier {
     pub(super) fn new(tables: Vec<FeedTable>, known: Vec<Known>, from: Position, read: u64) -> Self {
         Self {
-            gather: Gather::new(tables.iter().map(|t| std::sync::Arc::clone(&t.name)).collect()),
+            gather: Gather::new(tables.iter().map(|t| Arc::clone(&t.name)).collect()),
             tables,
             known,
             maps: HashMap::new(),
@@ -136,6 +157,7 @@ impl Applier {
             time: None,
             gtids: Gtids::default(),
             recent: HashMap::new(),
+            changed: HashMap::new(),
             follows: HashSet::new(),
             read_at: HashMap::new(),
             unended: Vec::new(),
@@ -157,115 +179,34 @@ impl Applier {
     /// Forgets a transaction whose rest the server lost when it crashed: it was never committed. Reading goes on at
     /// `next`; false where a part of it has been handed on, up to `handed`.
     pub(super) fn forget_open(&mut self, handed: Position, next: u64) -> bool {
-        if let Some(open) = self.open.take() {
-            if handed.major == open.start && handed.minor > 0 {
-                return false;
-            }
-            self.gather.forget_from(open.start);
-            if self.at.major == open.start {
-                let last = self.gather.last().map(|p| Position { minor: p.minor + 1, ..p });
-                self.at = last.unwrap_or(handed);
-            }
+        if self.open.is_some() && !self.roll_back(0, handed, false) {
+            return false;
         }
         self.restart();
         self.seen = next;
         true
     }
 
+    /// Forgets what the open transaction did from a place on; rows of tables that cannot be rolled back stay, unless it
+    /// never was. False where some of it has been handed on, up to `handed`.
+    fn roll_back(&mut self, to: u64, handed: Position, was: bool) -> bool {
+        let Some(open) = &self.open else { return true };
+        let from = Position { major: open.start, minor: to };
+        if handed > from && handed.major == from.major {
+            return false;
+        }
+        let Self { gather, known, unended, .. } = self;
+        let stays = |table: u32| was && known.get(place_of(table)).is_some_and(|k| !k.is_transactional);
+        gather.forget(from, stays);
+        unended.retain(|(place, table, _)| *place < to || stays(*table));
+        if self.at.major == open.start {
+            self.at = gather.last().map_or(handed, |p| Position { minor: p.minor + 1, ..p }).max(handed);
+        }
+        true
+    }
+
     fn here(&self, at: u64) -> u64 {
         self.file << PLACE | at
-    }
-
-    /// Applies an event.
-    pub(super) fn apply(&mut self, event: &LogEvent) -> Result<Applied, String> {
-        let broken = || "an event of the log is broken off".to_string();
-        match event.kind {
-            ROTATE => {
-                let name = event.body.get(8..).map(file_name).ok_or_else(broken)?;
-                let at = event.body.first_chunk::<8>().map(|b| u64::from_le_bytes(*b)).ok_or_else(broken)?;
-                self.file = file_number(&name);
-                self.see(self.here(at));
-            }
-            GTID => self.begin(event),
-            QUERY => return self.query(event).ok_or_else(broken),
-            XID => self.commit(event.end),
-            TABLE_MAP => {
-                let map = table_map::read(&event.body).ok_or_else(broken)?;
-                return self.bind(map);
-            }
-            HEARTBEAT => self.see(self.here(event.end)),
-            165..=171 => return Err("compressed events are not read: set global log_bin_compress = off".into()),
-            39 => return Err("parts of JSON are not read: set global binlog_row_value_options = ''".into()),
-            other => {
-                if let Some((kind, second)) = rows::kind(other) {
-                    self.rows(kind, second, &event.body)?;
-                }
-            }
-        }
-        Ok(Applied::Nothing)
-    }
-
-    fn see(&mut self, at: u64) {
-        if self.open.is_none() {
-            self.seen = self.seen.max(at);
-        }
-    }
-
-    fn begin(&mut self, event: &LogEvent) {
-        if self.open.is_none() {
-            let time = i64::from(event.time) * 1_000_000;
-            let gtid = if event.kind == GTID { gtid::read(&event.body) } else { None };
-            let gtid = gtid.map(|(domain, number)| (domain, event.server, number));
-            self.open = Some(Open { start: self.here(event.start), time, next: 0, gtid });
-        }
-    }
-
-    fn commit(&mut self, end: u64) {
-        let end = self.here(end);
-        if let Some(open) = self.open.take() {
-            self.time = Some(open.time);
-            if let Some((domain, server, number)) = open.gtid {
-                self.gtids.note(domain, server, number);
-            }
-        }
-        for (table, key) in self.unended.drain(..) {
-            if let Some(recent) = self.recent.get_mut(&table) {
-                recent.push((end, key));
-            }
-        }
-        self.maps.clear();
-        self.seen = self.seen.max(end);
-    }
-
-    /// A statement: the beginning or end of a transaction, or one that changes tables.
-    fn query(&mut self, event: &LogEvent) -> Option<Applied> {
-        let body = &event.body;
-        let schema = usize::from(*body.get(8)?);
-        let vars = usize::from(u16::from_le_bytes([*body.get(11)?, *body.get(12)?]));
-        let database = String::from_utf8_lossy(body.get(13 + vars..13 + vars + schema)?).into_owned();
-        let text = String::from_utf8_lossy(body.get(13 + vars + schema + 1..)?).into_owned();
-        match text.to_ascii_uppercase().as_str() {
-            "BEGIN" => self.begin(event),
-            "COMMIT" | "ROLLBACK" => self.commit(event.end),
-            word if word.starts_with("SAVEPOINT") => {}
-            _ => {
-                self.begin(event);
-                let said = statement::read(&text, &database);
-                let number = |name: &String| {
-                    let place = self.tables.iter().position(|t| *t.name == **name);
-                    place.and_then(|n| u32::try_from(n).ok())
-                };
-                let (emptied, lost): (Vec<u32>, Vec<u32>) =
-                    (said.emptied.iter().filter_map(number).collect(), said.lost.iter().filter_map(number).collect());
-                // A table that is dropped and followed is empty until it is made anew.
-                let dropped: Vec<u32> =
-                    said.dropped.iter().filter_map(number).filter(|n| self.follows.contains(n)).collect();
-                emptied.into_iter().chain(dropped).for_each(|table| self.truncate(table));
-                self.commit(event.end);
-                return Some(Applied::Statement(text, lost));
-            }
-        }
-        Some(Applied::Nothing)
     }
 
     fn bind(&mut self, mut map: TableMap) -> Result<Applied, String> {
@@ -284,10 +225,21 @@ impl Applier {
             }
             map.columns.iter_mut().zip(&known.names).for_each(|(c, name)| c.name.clone_from(name));
         }
+        for column in &mut map.columns {
+            let there = known.columns.get(&column.name);
+            column.form = there.map_or(Form::Plain, |c| c.form);
+            // A log without such metadata has the texts of the table as it is.
+            column.characters = match known.sets.get(&column.set) {
+                Some(name) => Characters::of(name),
+                None => there.map_or(Characters::Utf8, |c| c.characters.clone()),
+            };
+            column.is_idle = !feed.takes(&column.name);
+        }
         let member = |c: &table_map::Column| {
             let numeric = matches!(c.ty, 1 | 2 | 3 | 4 | 5 | 8 | 9 | 13 | 16 | table_map::DECIMAL);
             let own = if numeric { Spelling::Number } else { Spelling::Text };
-            let spelling = known.spelling.get(&c.name).copied().filter(|s| *s == Spelling::Json).unwrap_or(own);
+            let spelling =
+                known.columns.get(&c.name).map(|c| c.spelling).filter(|s| *s == Spelling::Json).unwrap_or(own);
             (member_name(&c.name), spelling, feed.takes(&c.name))
         };
         let members = map.columns.iter().map(member).collect();
@@ -350,7 +302,8 @@ impl Applier {
         let moved = !bound.key.is_empty() && keys[0].is_some() && keys[1].is_some() && keys[0] != keys[1];
         if self.recent.contains_key(&table) {
             let changed = keys.into_iter().flatten();
-            self.unended.extend(changed.map(|key| (table, Some(key))));
+            let place = self.open.as_ref().map_or(0, |o| o.next);
+            self.unended.extend(changed.map(|key| (place, table, Some(key))));
         }
         if moved && let Some((position, time)) = self.next() {
             self.add(table, map, ChangeKind::Deleted, position, time, old, None);
@@ -412,7 +365,8 @@ impl Applier {
             return self.skip();
         }
         if self.recent.contains_key(&table) {
-            self.unended.push((table, None));
+            let place = self.open.as_ref().map_or(0, |o| o.next);
+            self.unended.push((place, table, None));
         }
         if let Some((position, time)) = self.next() {
             let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
@@ -420,6 +374,10 @@ impl Applier {
             self.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
     }
+}
+
+fn place_of(table: u32) -> usize {
+    usize::try_from(table).unwrap_or(usize::MAX)
 }
 
 impl Bound {
@@ -434,13 +392,16 @@ impl Bound {
 
 /// Name and type of a column as the log tells them.
 fn signature(column: &table_map::Column) -> String {
-    let words = if column.words.is_empty() { String::new() } else { format!("[{}]", column.words.join("|")) };
+    let words: Vec<_> = column.words.iter().map(|word| String::from_utf8_lossy(word)).collect();
+    let words = if words.is_empty() { String::new() } else { format!("[{}]", words.join("|")) };
     let sign = if column.unsigned { "u" } else { "" };
     format!("{} {}{sign}{} {}.{}", column.name, column.ty, words.replace(' ', "_"), column.meta[0], column.meta[1])
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::stream::LogEvent;
+    use super::grammar::{QUERY, XID};
     use super::*;
 
     #[test]
@@ -465,14 +426,14 @@ mod tests {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
         let mut applier = Applier::new(vec![table], vec![Known::default()], from, from.major);
-        let applied = applier.apply(&query("truncate table permit")).unwrap();
-        assert_eq!(applied, Applied::Statement("truncate table permit".into(), Vec::new()));
+        let applied = applier.apply(&query("truncate table permit"), from).unwrap();
+        assert_eq!(applied, Applied::Statement("truncate table permit".into(), Touched::default()));
         assert_eq!((applier.at.minor, applier.seen), (1, place("b.000001", 200)));
         let chunk = applier.gather.chunk(from, applier.at, String::new(), false);
         assert_eq!(chunk.changes.unwrap().each[0].kind, ChangeKind::Truncated);
-        applier.apply(&query("BEGIN")).unwrap();
+        applier.apply(&query("BEGIN"), from).unwrap();
         assert!(applier.is_within());
-        applier.apply(&LogEvent::of(XID, 300, 331, vec![0; 8])).unwrap();
+        applier.apply(&LogEvent::of(XID, 300, 331, vec![0; 8]), from).unwrap();
         assert!(!applier.is_within());
     }
 }

@@ -44,6 +44,12 @@ impl<'b> Bytes<'b> {
         }
     }
 
+    /// Bytes after their length.
+    pub(super) fn bytes(&mut self) -> Option<Vec<u8>> {
+        let length = self.packed()?;
+        Some(self.take(length)?.to_vec())
+    }
+
     /// A text after its length.
     pub(super) fn text(&mut self) -> Option<String> {
         let length = self.packed()?;

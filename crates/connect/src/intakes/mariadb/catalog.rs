@@ -1,10 +1,15 @@
 //! What a MariaDB server has: its settings, the tables, the files of its log.
 
+use std::collections::HashMap;
+
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Value};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
 
+use super::applier::KnownColumn;
+use super::characters::Characters;
+use super::table_map::Form;
 use crate::databases::{Server, wait};
 use crate::intakes::feed::json::Spelling;
 use crate::landings::mariadb::{connect, literal, quote};
@@ -27,6 +32,8 @@ pub(super) struct SourceTable {
     pub key: Vec<String>,
     /// About how many rows it has.
     pub about: u64,
+    /// Whether its rows can be rolled back.
+    pub is_transactional: bool,
 }
 
 /// One column.
@@ -43,6 +50,8 @@ pub(super) struct SourceColumn {
     pub is_json: bool,
     /// The character set; none for what is no text.
     pub characters: Option<String>,
+    /// The order of its texts.
+    pub order: Option<String>,
 }
 
 impl SourceColumn {
@@ -60,14 +69,42 @@ impl SourceColumn {
     pub(super) fn expression(&self) -> String {
         let name = quote(&self.name);
         match self.base.as_str() {
-            "timestamp" => format!("concat({name}, '+00:00')"),
+            "timestamp" => format!("if({name} = 0, null, concat({name}, '+00:00'))"),
+            "date" | "datetime" => format!("if({name} = 0, null, {name})"),
             "float" => format!("cast({name} as double)"),
-            "bit" => format!("{name} + 0"),
-            "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => {
-                format!("concat('\\\\x', lower(hex({name})))")
-            }
+            "bit" | "year" => format!("{name} + 0"),
+            _ if self.ty.contains("zerofill") => format!("{name} + 0"),
+            _ if self.is_bytes() => format!("concat('\\x', lower(hex({name})))"),
             _ => name,
         }
+    }
+
+    /// What is to be known of it where the log has values of it.
+    pub(super) fn known(&self) -> KnownColumn {
+        let characters = match self.is_bytes() {
+            true => Characters::Bytes,
+            false => self.characters.as_deref().map_or(Characters::Utf8, Characters::of),
+        };
+        KnownColumn { spelling: self.spelling(), form: Form::of(&self.base), characters }
+    }
+
+    /// Whether its values are bytes, spelled as hexadecimal digits.
+    pub(super) fn is_bytes(&self) -> bool {
+        let shapes = ["geometry", "point", "linestring", "polygon"];
+        ["binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"].contains(&self.base.as_str())
+            || shapes.iter().any(|shape| self.base.ends_with(shape))
+            || self.base == "geometrycollection"
+    }
+
+    /// Brings a value as the server spells it into the one form that the log's have here.
+    pub(super) fn settle(&self, value: Vec<u8>) -> Vec<u8> {
+        let text = std::str::from_utf8(&value).ok();
+        let settled = match self.base.as_str() {
+            "float" | "double" => text.and_then(|t| t.parse::<f64>().ok()).map(|n| n.to_string()),
+            "inet6" => text.and_then(|t| t.parse::<std::net::Ipv6Addr>().ok()).map(|a| a.to_string()),
+            _ => None,
+        };
+        settled.map_or(value, String::into_bytes)
     }
 }
 
@@ -90,6 +127,8 @@ impl Catalog {
         let server = Server::new(settings, 3306)?;
         let connection = connect(&server).map_err(StoreError::into_failure)?;
         let mut catalog = Self { connection, database: server.database.clone(), shown: server.shown() };
+        // Whatever the server is set to: a backslash means itself, double quotes are texts, zero dates are let through.
+        catalog.rows("set session sql_mode = 'NO_BACKSLASH_ESCAPES'")?;
         catalog.rows("set names utf8mb4")?;
         catalog.rows("set session time_zone = '+00:00'")?;
         Ok(catalog)
@@ -109,6 +148,21 @@ impl Catalog {
 
     fn one(&mut self, sql: &str) -> Outcome<Option<String>> {
         Ok(self.rows(sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten()))
+    }
+
+    /// The character sets by the numbers of their orders, as the log names them.
+    pub(super) fn character_sets(&mut self) -> Outcome<HashMap<u64, String>> {
+        let all = "select id, character_set_name from information_schema.collation_character_set_applicability";
+        let rows = match self.rows(all) {
+            Ok(rows) => rows,
+            // Older servers have no numbers there.
+            Err(_) => self.rows("select id, character_set_name from information_schema.collations")?,
+        };
+        let pair = |row: Vec<Option<String>>| {
+            let mut cells = row.into_iter();
+            Some((cells.next()??.parse().ok()?, cells.next()??))
+        };
+        Ok(rows.into_iter().filter_map(pair).collect())
     }
 
     /// One setting, empty where there is none.
@@ -162,7 +216,10 @@ impl Catalog {
     pub(super) fn table(&mut self, name: &str) -> Outcome<Option<SourceTable>> {
         let (database, name) = self.split(name);
         let of = format!("table_schema = {} and table_name = {}", literal(&database), literal(&name));
-        let about = self.rows(&format!("select table_rows from information_schema.tables where {of}"))?;
+        let about = self.rows(&format!(
+            "select table_rows, coalesce((select transactions = 'YES' from information_schema.engines e where e.engine = \
+             t.engine), 0) from information_schema.tables t where {of}"
+        ))?;
         let Some(about) = about.into_iter().next() else { return Ok(None) };
         let json = self.rows(&format!(
             "select check_clause from information_schema.check_constraints where constraint_schema = {} and table_name = {}",
@@ -172,7 +229,7 @@ impl Catalog {
         let json: Vec<String> = json.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
         let columns = self.rows(&format!(
             "select column_name, data_type, character_set_name, column_type, is_nullable = 'NO' or coalesce(column_default, \
-             'NULL') <> 'NULL' from information_schema.columns where {of} order by ordinal_position"
+             'NULL') <> 'NULL', collation_name from information_schema.columns where {of} order by ordinal_position"
         ))?;
         let column = |row: Vec<Option<String>>| {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
@@ -184,6 +241,7 @@ impl Catalog {
                 characters: row.get(2).cloned().flatten(),
                 ty: text(3),
                 is_filled: text(4) != "0",
+                order: row.get(5).cloned().flatten(),
             }
         };
         let key = self.rows(&format!(
@@ -196,15 +254,22 @@ impl Catalog {
             columns: columns.into_iter().map(column).collect(),
             key: key.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
             about: about.first().cloned().flatten().and_then(|t| t.parse().ok()).unwrap_or(0),
+            is_transactional: about.get(1).cloned().flatten().as_deref() == Some("1"),
         }))
+    }
+
+    /// How many rows a table has, as the session sees it.
+    pub(super) fn count(&mut self, table: &SourceTable) -> Outcome<Option<u64>> {
+        let count = self.one(&format!("select count(*) from {}", table.quoted()))?;
+        Ok(count.and_then(|count| count.parse().ok()))
     }
 
     /// Schemas and names of all tables, those of ours and of the server left out.
     pub(super) fn all_tables(&mut self) -> Outcome<Vec<(String, String)>> {
         let rows = self.rows(
             "select table_schema, table_name from information_schema.tables where table_type = 'BASE TABLE' and \
-             table_schema not in ('mysql', 'sys', 'performance_schema', 'information_schema') and table_name not like \
-             'sluice\\_%' order by 1, 2",
+             table_schema not in ('mysql', 'sys', 'performance_schema', 'information_schema') and left(table_name, 7) <> \
+             'sluice_' order by 1, 2",
         )?;
         let pair = |row: Vec<Option<String>>| {
             let mut cells = row.into_iter();
@@ -218,7 +283,7 @@ impl Catalog {
         let database = literal(&self.database);
         let rows = self.rows(&format!(
             "select table_name from information_schema.tables where table_schema = {database} and table_type = \
-             'BASE TABLE' and table_name not like 'sluice\\\\_%' order by 1"
+             'BASE TABLE' and left(table_name, 7) <> 'sluice_' order by 1"
         ))?;
         Ok(rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
     }

@@ -6,9 +6,7 @@ use sluice_core::names;
 use sluice_core::problem::Problem;
 
 use super::catalog::Catalog;
-
-/// Character sets that are read.
-const READ: &[&str] = &["utf8", "utf8mb3", "utf8mb4", "ascii", "latin1"];
+use super::characters::Characters;
 
 pub(super) fn check(settings: &Settings) -> Vec<Problem> {
     let away = |failure: Failure| {
@@ -85,7 +83,7 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
             );
             continue;
         };
-        if let Some(set) = column.characters.as_ref().filter(|set| !READ.contains(&set.as_str())) {
+        if let Some(set) = column.characters.as_ref().filter(|set| !Characters::of(set).is_read()) {
             let message = format!("the log has {name} in the character set {set}, of which only ASCII is read");
             found.push(
                 Problem::warning("feed.server", message, field.place.clone())

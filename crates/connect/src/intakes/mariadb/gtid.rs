@@ -3,6 +3,8 @@
 
 use std::collections::BTreeMap;
 
+use super::bytes::Bytes;
+
 /// Up to which transactions a log has been read.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Gtids(BTreeMap<u32, (u32, u64)>);
@@ -30,11 +32,38 @@ impl Gtids {
     }
 }
 
-/// Domain and number of a transaction, in the event that begins it.
-pub(super) fn read(body: &[u8]) -> Option<(u32, u64)> {
-    let (number, rest) = body.split_first_chunk::<8>()?;
-    let domain = rest.first_chunk::<4>()?;
-    Some((u32::from_le_bytes(*domain), u64::from_le_bytes(*number)))
+/// What the event tells that begins a group of events.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Begin {
+    /// Domain and number of the transaction.
+    pub gtid: (u32, u64),
+    /// The group is one statement, which nothing ends.
+    pub is_single: bool,
+    /// The name of a distributed transaction, and whether it is prepared here; else it is ended here.
+    pub xa: Option<(String, bool)>,
+}
+
+/// Reads the event that begins a group; None where it is broken off.
+pub(super) fn read(body: &[u8]) -> Option<Begin> {
+    const SINGLE: u8 = 1;
+    const GROUP_COMMIT: u8 = 2;
+    const PREPARED: u8 = 64;
+    const COMPLETED: u8 = 128;
+    let mut bytes = Bytes(body);
+    let (number, domain, flags) = (bytes.le(8)?, bytes.le(4)?, bytes.byte()?);
+    let gtid = (u32::try_from(domain).ok()?, number);
+    if flags & GROUP_COMMIT != 0 {
+        bytes.take(8)?;
+    }
+    let mut xa = None;
+    if flags & (PREPARED | COMPLETED) != 0 {
+        let (format, global, branch) = (bytes.le(4)?, bytes.byte()?, bytes.byte()?);
+        let mut part = |length: u8| -> Option<String> {
+            Some(bytes.take(length.into())?.iter().map(|b| format!("{b:02x}")).collect())
+        };
+        xa = Some((format!("{}-{}-{format}", part(global)?, part(branch)?), flags & PREPARED != 0));
+    }
+    Some(Begin { gtid, is_single: flags & SINGLE != 0, xa })
 }
 
 #[cfg(test)]
@@ -48,7 +77,12 @@ mod tests {
         assert_eq!(gtids.show().unwrap(), "0-8-13,3-1-4");
         assert_eq!(Gtids::parse("").show(), None);
         let body = [&9_u64.to_le_bytes()[..], &2_u32.to_le_bytes(), &[0]].concat();
-        assert_eq!(read(&body), Some((2, 9)));
+        assert_eq!(read(&body), Some(Begin { gtid: (2, 9), ..Begin::default() }));
         assert_eq!(read(&body[..10]), None);
+        let prepared =
+            [&9_u64.to_le_bytes()[..], &2_u32.to_le_bytes(), &[64 | 2], &[0; 8], &1_u32.to_le_bytes(), &[1, 0, b'q']]
+                .concat();
+        assert_eq!(read(&prepared).unwrap().xa, Some(("71--1".into(), true)));
+        assert_eq!(read(&prepared[..26]), None);
     }
 }

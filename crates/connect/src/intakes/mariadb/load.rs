@@ -14,12 +14,12 @@ use sluice_core::kinds::Settings;
 
 use super::applier::place;
 use super::catalog::{Catalog, SourceColumn, SourceTable, failed};
+use super::cursor::{Cursors, KeyColumn, beyond, key_columns};
 use crate::databases::wait;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
 use crate::intakes::feed::rows::{RowWriter, Rows};
 use crate::intakes::feed::state::Load;
-use crate::landings::mariadb::{literal, quote};
 
 /// Some rows of a table.
 pub(super) struct Portion {
@@ -28,6 +28,10 @@ pub(super) struct Portion {
     /// The place in the log at which the rows are as they are.
     pub mark: u64,
     pub done: bool,
+    /// Where the load stands after each of the rows.
+    pub cursors: Cursors,
+    /// How many rows the table has there, once all have been read.
+    pub count: Option<u64>,
 }
 
 /// A table to read.
@@ -90,14 +94,20 @@ fn load(task: &mut LoadTask, send: &Sender<Outcome<Portion>>, stop: &AtomicBool)
     let table =
         catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| task.feed.takes(&c.name)).collect();
+    let key = key_columns(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
     let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
     let (started, mut rows) = (Instant::now(), 0);
     while !stop.load(Ordering::SeqCst) {
-        let beyond = task.load.after.as_ref().map_or(String::new(), |after| beyond(&task.feed.key, after));
-        let question = question(&table, &columns, &task.feed.key, &beyond, limit);
-        let portion = ask(&mut catalog, (task.table, &task.feed), &columns, &question, limit)?;
-        task.load.after = portion.rows.last_key().or(task.load.after.take());
+        let beyond = task.load.cursor.as_ref().and_then(|after| beyond(&key, after)).unwrap_or_default();
+        let question = question(&table, &columns, &key, &beyond, limit);
+        let mark = snapshot(&mut catalog)?;
+        let mut portion = read(&mut catalog, (task.table, &task.feed), &columns, &question, limit, mark)?;
+        if portion.done {
+            portion.count = catalog.count(&table)?;
+        }
+        catalog.rows("commit")?;
+        task.load.cursor = portion.cursors.last().or(task.load.cursor.take());
         rows += portion.rows.len();
         let done = portion.done;
         if send.send(Ok(portion)).is_err() || done {
@@ -122,27 +132,15 @@ pub(super) fn first_rows(catalog: &mut Catalog, number: u32, feed: &FeedTable, l
     read(catalog, (number, feed), &columns, &question, limit, 0)
 }
 
-/// The condition for rows after a key: of the first part equal and the rest after, or the first part after.
-fn beyond(key: &[String], after: &[String]) -> String {
-    let mut any = Vec::new();
-    for place in 0..key.len() {
-        let equal = (0..place).map(|i| format!("{} = {}", quote(&key[i]), literal(&after[i])));
-        let greater = std::iter::once(format!("{} > {}", quote(&key[place]), literal(&after[place])));
-        any.push(equal.chain(greater).collect::<Vec<_>>().join(" and "));
-    }
-    // The first part bounds the rows that are looked at.
-    format!(" where {} >= {} and (({}))", quote(&key[0]), literal(&after[0]), any.join(") or ("))
-}
-
 pub(super) fn question(
     table: &SourceTable,
     columns: &[&SourceColumn],
-    key: &[String],
+    key: &[KeyColumn],
     beyond: &str,
     limit: u64,
 ) -> String {
-    let names: Vec<String> = columns.iter().map(|c| c.expression()).collect();
-    let keys: Vec<String> = key.iter().map(|k| quote(k)).collect();
+    let names: Vec<String> = columns.iter().map(|c| c.expression()).chain(key.iter().map(KeyColumn::ask)).collect();
+    let keys: Vec<&str> = key.iter().map(KeyColumn::name).collect();
     let order = if keys.is_empty() { String::new() } else { format!(" order by {}", keys.join(", ")) };
     format!("select {} from {}{beyond}{order} limit {limit}", names.join(", "), table.quoted())
 }
@@ -166,19 +164,6 @@ pub(super) fn snapshot(catalog: &mut Catalog) -> Outcome<u64> {
     Ok(place(&file, at))
 }
 
-fn ask(
-    catalog: &mut Catalog,
-    of: (u32, &FeedTable),
-    columns: &[&SourceColumn],
-    question: &str,
-    limit: u64,
-) -> Outcome<Portion> {
-    let mark = snapshot(catalog)?;
-    let portion = read(catalog, of, columns, question, limit, mark)?;
-    catalog.rows("commit")?;
-    Ok(portion)
-}
-
 fn read(
     catalog: &mut Catalog,
     (table, feed): (u32, &FeedTable),
@@ -188,9 +173,9 @@ fn read(
     mark: u64,
 ) -> Outcome<Portion> {
     let mut writer = writer(columns, feed, true);
-    read_rows(catalog, question, &mut writer, |_| Ok(()))?;
+    let cursors = read_rows(catalog, question, columns, &mut writer, |_| Ok(()))?;
     let done = writer.rows.len() < limit;
-    Ok(Portion { table, rows: writer.rows, mark, done })
+    Ok(Portion { table, rows: writer.rows, mark, done, cursors, count: None })
 }
 
 /// A writer of rows with these columns.
@@ -201,39 +186,35 @@ pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -
     RowWriter::new(members, key).with_missing(feed.missing(columns.iter().map(|c| c.name.as_str())))
 }
 
-/// Writes the rows of a question; `each` is called after every row.
+/// Writes the rows of a question; `each` is called after every row. Gives what stands behind the columns: their keys.
 pub(super) fn read_rows(
     catalog: &mut Catalog,
     question: &str,
+    columns: &[&SourceColumn],
     writer: &mut RowWriter,
     mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
-) -> Outcome<()> {
+) -> Outcome<Cursors> {
     let shown = catalog.shown.clone();
     let said = |e: mysql_async::Error| failed(&shown, &e);
+    let bytes = |value: Value| match value {
+        Value::NULL => None,
+        Value::Bytes(bytes) => Some(bytes),
+        other => Some(other.as_sql(true).into_bytes()),
+    };
     wait(async {
         let mut result = catalog.connection.query_iter(question).await.map_err(said)?;
+        let mut cursors: Option<Cursors> = None;
         while let Some(row) = result.next().await.map_err(said)? {
             let mut values = row.unwrap().into_iter();
+            let mut place = 0;
             writer.row(|cell| {
-                *cell = match values.next() {
-                    None | Some(Value::NULL) => None,
-                    Some(Value::Bytes(bytes)) => Some(bytes),
-                    Some(other) => Some(other.as_sql(true).into_bytes()),
-                };
+                *cell = values.next().and_then(bytes).map(|value| columns[place].settle(value));
+                place += 1;
             });
+            let cursors = cursors.get_or_insert_with(|| Cursors::new(values.len()));
+            values.for_each(|part| cursors.add(&bytes(part).unwrap_or_default()));
             each(writer)?;
         }
-        Ok(())
+        Ok(cursors.unwrap_or_default())
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::beyond;
-
-    #[test]
-    fn the_rows_after_a_key_of_two_parts() {
-        let (key, after) = (["a".to_string(), "b".into()], ["1".to_string(), "x".into()]);
-        assert_eq!(beyond(&key, &after), " where `a` >= '1' and ((`a` > '1') or (`a` = '1' and `b` > 'x'))");
-    }
 }

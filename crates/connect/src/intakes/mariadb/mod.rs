@@ -6,19 +6,25 @@
 mod applier;
 mod bytes;
 mod catalog;
+mod characters;
 mod check;
+mod cursor;
 mod gtid;
 mod load;
+mod query;
 mod reader;
 mod rows;
 mod shapes;
 mod statement;
 mod stream;
 mod table_map;
+mod transaction;
 mod whole;
+mod words;
 
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use sha2::{Digest as _, Sha256};
 use sluice_core::batch::Ranges;
@@ -29,6 +35,7 @@ use sluice_core::kinds::{
     Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName, TableShape,
 };
 use sluice_core::problem::Problem;
+use sluice_core::units::show_many;
 
 use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict};
@@ -100,6 +107,7 @@ impl MariadbFeed {
     fn new(settings: &[Settings]) -> Outcome<Self> {
         let first = settings.first().ok_or_else(|| Failure::internal("a feed has at least one table"))?;
         let mut catalog = Catalog::open(first)?;
+        let sets = Arc::new(catalog.character_sets()?);
         let (mut tables, mut known, mut sources) = (Vec::new(), Vec::new(), Vec::new());
         for one in settings {
             let name = one.options.text("table").unwrap_or_default();
@@ -117,7 +125,9 @@ impl MariadbFeed {
             });
             known.push(Known {
                 names: table.columns.iter().map(|c| c.name.clone()).collect(),
-                spelling: table.columns.iter().map(|c| (c.name.clone(), c.spelling())).collect(),
+                columns: table.columns.iter().map(|c| (c.name.clone(), c.known())).collect(),
+                sets: Arc::clone(&sets),
+                is_transactional: table.is_transactional,
             });
             sources.push(table);
         }
@@ -130,6 +140,10 @@ impl MariadbFeed {
 
     fn label(&self) -> &str {
         &self.settings[0].label
+    }
+
+    fn pipeline(&self) -> &str {
+        self.label().split('.').next().unwrap_or_default()
     }
 
     /// Where the rows of tables without a key wait.
@@ -162,6 +176,17 @@ impl MariadbFeed {
             "the server threw it away, or is another one. `sluice positions PIPELINE --set earliest` begins anew: every \
              table is loaded again, after the mirrors have been emptied",
         )
+    }
+
+    /// The log does not tell what changed: why, after a place.
+    fn untold(&self, why: &str, seen: u64) -> Failure {
+        let (file, place) = parts(seen);
+        let message = format!("{why}; after {place} of file {file} of the log of {}", self.settings[0].connection.name);
+        Failure::findings(message).with_help(format!(
+            "what came before has been taken in. `sluice positions {} --set earliest` begins anew: mirrors are emptied, and \
+             every table is loaded again",
+            self.pipeline()
+        ))
     }
 
     fn unreadable(&self, what: String) -> Failure {
@@ -246,7 +271,7 @@ impl Intake for MariadbIntake {
             return Ok(Vec::new());
         }
         let mut catalog = self.0.catalog()?;
-        let (file, at) = catalog.log_end()?;
+        let (file, at) = between_prepared(&mut catalog)?;
         let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
         let gtid = catalog.gtid_at(&file, at)?;
         // What is unread is younger than this.
@@ -312,6 +337,31 @@ impl Intake for MariadbIntake {
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let bytes = self.states(positions)?.iter().filter_map(|s| s.bytes).sum();
         Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0, misplaced: 0, held: 0 })
+    }
+}
+
+/// How long is waited for distributed transactions that are prepared.
+const PREPARED: Duration = Duration::from_secs(20);
+
+/// The end of the log, at which no distributed transaction is prepared: its rows would stand before that place, and become
+/// visible after it.
+fn between_prepared(catalog: &mut Catalog) -> Outcome<(String, u64)> {
+    let started = Instant::now();
+    loop {
+        let before = catalog.rows("xa recover")?.len();
+        let end = catalog.log_end()?;
+        let prepared = before.max(catalog.rows("xa recover")?.len());
+        if prepared == 0 {
+            return Ok(end);
+        }
+        if started.elapsed() > PREPARED {
+            let count = u64::try_from(prepared).unwrap_or(u64::MAX);
+            let message = format!("{} holds {} prepared by XA", catalog.shown, show_many(count, "transaction"));
+            return Err(Failure::findings(message).with_help(
+                "their rows would be missed: commit or roll them back, then run again. `xa recover` at the server lists them",
+            ));
+        }
+        std::thread::sleep(Duration::from_millis(100));
     }
 }
 

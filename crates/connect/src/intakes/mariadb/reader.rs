@@ -12,7 +12,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
 use super::MariadbFeed;
-use super::applier::{Applied, Applier, file_number, file_place, parts};
+use super::applier::{Applied, Applier, Touched, file_number, file_place, parts};
 use super::gtid::Gtids;
 use super::load::{Loader, Portion};
 use super::shapes::there;
@@ -63,6 +63,8 @@ pub(super) struct FeedReader {
     /// Why, in words.
     away: String,
     halt: Option<Failure>,
+    /// Distributed transactions that have ended, with where they were prepared.
+    ended: Vec<(String, u64)>,
     torn: bool,
     teller: Teller,
 }
@@ -95,6 +97,7 @@ impl FeedReader {
             last_within: false,
             away: String::new(),
             halt: None,
+            ended: Vec::new(),
             torn: false,
         };
         reader.connect()?;
@@ -124,12 +127,14 @@ impl FeedReader {
     }
 
     fn chunk(&mut self) -> Chunk {
+        self.count_changes();
         self.state.time = self.applier.time.or(self.state.time);
         self.state.gtid = self.applier.gtids.show().or(self.state.gtid.take());
         let to = self.applier.at;
         let within = self.applier.is_within() || self.torn;
         self.state.read = if within { to.major } else { self.applier.seen.max(self.state.read) };
         self.last_within = within;
+        self.forget_ended();
         let chunk = self.applier.gather.chunk(self.at, to, self.state.note(), within);
         self.at = to;
         self.noted = Instant::now();
@@ -152,11 +157,8 @@ impl FeedReader {
             Ok(Received::Event(event)) => {
                 stream.done(&event);
                 let was_within = self.applier.is_within();
-                match self.applier.apply(&event).map_err(|what| self.feed.unreadable(what))? {
-                    Applied::Nothing => {}
-                    Applied::Table(table, columns) => self.told(table, columns)?,
-                    Applied::Statement(text, lost) => self.statement(&text, &lost)?,
-                }
+                let applied = self.applier.apply(&event, self.at).map_err(|what| self.feed.unreadable(what))?;
+                self.take(applied)?;
                 self.torn &= !was_within || self.applier.is_within();
                 Ok(if self.halt.is_some() { Step::Flush } else { Step::GoOn })
             }
@@ -171,6 +173,86 @@ impl FeedReader {
                 Ok(Step::Flush)
             }
             Err(RecvTimeoutError::Timeout) => Ok(Step::Flush),
+        }
+    }
+
+    /// Does what an event asks for beside its changes.
+    fn take(&mut self, applied: Applied) -> Outcome<()> {
+        match applied {
+            Applied::Nothing => {}
+            Applied::Table(table, columns) => self.told(table, columns)?,
+            Applied::Statement(text, touched) => self.statement(&text, &touched)?,
+            Applied::Prepared(name, start) => drop(self.state.prepared.insert(name, start)),
+            Applied::Forgotten(name) => self.ended.extend(self.state.prepared.get(&name).map(|at| (name, *at))),
+            Applied::Committed(name, end) => self.committed(name, end)?,
+            Applied::Lost(why) => self.halt = Some(self.feed.untold(&why, self.applier.seen)),
+        }
+        Ok(())
+    }
+
+    /// A distributed transaction is committed: its rows stand in the log where it was prepared.
+    fn committed(&mut self, name: String, end: u64) -> Outcome<()> {
+        let Some(start) = self.state.prepared.get(&name).copied() else {
+            let why = "a distributed transaction was committed that had been prepared before reading began";
+            self.halt = Some(self.feed.untold(why, self.applier.seen));
+            return Ok(());
+        };
+        let (number, at) = parts(start);
+        let open = |feed: &MariadbFeed| -> Outcome<Option<Stream>> {
+            let mut catalog = feed.catalog()?;
+            let files = catalog.log_files()?;
+            let file = files.iter().find(|(name, _)| file_number(name) == number);
+            // A second reader has a number of its own.
+            file.map(|(file, _)| Stream::start(catalog, feed.number() | 0x0100_0000, file, at)).transpose()
+        };
+        let stream = match open(&self.feed) {
+            Ok(Some(stream)) => stream,
+            Ok(None) => {
+                return Err(self.feed.gone("a distributed transaction was prepared in a file that was thrown away"));
+            }
+            Err(failure) if failure.passing => {
+                self.lose(&failure.message);
+                return Ok(());
+            }
+            Err(failure) => return Err(failure),
+        };
+        loop {
+            match stream.received.recv() {
+                Ok(Received::Event(event)) => {
+                    stream.done(&event);
+                    let read = self.applier.apply_prepared(&event, self.at);
+                    let (applied, is_last) = read.map_err(|what| self.feed.unreadable(what))?;
+                    if is_last {
+                        self.applier.commit(end);
+                        self.ended.push((name, start));
+                        return Ok(());
+                    }
+                    self.take(applied)?;
+                    if self.halt.is_some() || self.away_since.is_some() {
+                        return Ok(());
+                    }
+                }
+                Ok(Received::Away(_, what)) => {
+                    self.lose(&what);
+                    return Ok(());
+                }
+                Err(_) => {
+                    self.lose("the connection ended");
+                    return Ok(());
+                }
+            }
+        }
+    }
+
+    /// Forgets distributed transactions that ended before the place from which the log would be read again.
+    fn forget_ended(&mut self) {
+        if self.applier.is_within() || self.torn {
+            return;
+        }
+        for (name, start) in std::mem::take(&mut self.ended) {
+            if self.state.prepared.get(&name) == Some(&start) {
+                self.state.prepared.remove(&name);
+            }
         }
     }
 
@@ -243,31 +325,76 @@ impl FeedReader {
         }
         known.columns = columns;
         if refill {
-            self.loader = None;
-            self.portions.clear();
-            self.wholes = Wholes::new(self.feed.whole_folder(), &self.feed.tables, &self.state);
-            self.begin_loads();
+            self.load_again();
         }
         Ok(())
     }
 
-    /// A statement took the names of tables away.
-    fn statement(&mut self, text: &str, lost: &[u32]) -> Outcome<()> {
-        for table in lost {
+    fn load_again(&mut self) {
+        self.loader = None;
+        self.portions.clear();
+        self.wholes = Wholes::new(self.feed.whole_folder(), &self.feed.tables, &self.state);
+        self.begin_loads();
+    }
+
+    /// A statement changed tables that are read.
+    fn statement(&mut self, text: &str, touched: &Touched) -> Outcome<()> {
+        for table in &touched.lost {
             let feed = &self.feed.tables[place(*table)];
             let changed = self.feed.changed(&feed.name, text, self.applier.at);
             match Policy::of(&self.feed.settings[place(*table)]) {
                 Policy::Ignore => {}
                 Policy::Hold => self.halt = Some(changed),
                 Policy::Follow => match self.feed.catalog().and_then(|mut catalog| catalog.table(&feed.name)) {
-                    // It was made anew, as the log goes on to tell.
+                    // It was made anew, as the log goes on to tell, or another one has its name and is read again.
                     Ok(Some(_)) => {}
                     Ok(None) => self.halt = Some(Failure::renewing(changed.message)),
-                    Err(failure) if failure.passing => self.lose(&failure.message),
+                    Err(failure) if failure.passing => {
+                        self.lose(&failure.message);
+                        return Ok(());
+                    }
                     Err(failure) => return Err(failure),
                 },
             }
         }
+        for table in &touched.keyed {
+            let feed = &self.feed.tables[place(*table)];
+            let there = match self.feed.catalog().and_then(|mut catalog| catalog.table(&feed.name)) {
+                Ok(there) => there,
+                Err(failure) if failure.passing => {
+                    self.lose(&failure.message);
+                    return Ok(());
+                }
+                Err(failure) => return Err(failure),
+            };
+            if there.is_some_and(|t| t.key != feed.key) {
+                let changed =
+                    self.feed.changed(&feed.name, &format!("it has another primary key ({text})"), self.applier.at);
+                self.halt = Some(match Policy::of(&self.feed.settings[place(*table)]) {
+                    Policy::Follow => Failure::renewing(changed.message),
+                    Policy::Hold | Policy::Ignore => changed,
+                });
+            }
+        }
+        self.read_again(text, &touched.replaced)
+    }
+
+    /// Has tables loaded again whose rows are others now.
+    fn read_again(&mut self, text: &str, tables: &[u32]) -> Outcome<()> {
+        if tables.is_empty() || self.halt.is_some() {
+            return Ok(());
+        }
+        for table in tables {
+            let name = &self.feed.tables[place(*table)].name;
+            let Some(known) = self.state.tables.get_mut(&**name) else { continue };
+            if known.load.is_none() {
+                let why = format!("rows of {name}, which is not loaded, are others now: {text}");
+                self.halt = Some(self.feed.untold(&why, self.applier.seen));
+                return Ok(());
+            }
+            known.begin_anew(0);
+        }
+        self.load_again();
         Ok(())
     }
 

@@ -2,26 +2,11 @@
 //! binary log; the forms of decimals and of times with fractions as its chapter on storage describes them.
 
 use std::fmt::Write as _;
+use std::net::{Ipv4Addr, Ipv6Addr};
 
 use super::bytes::Bytes;
-use super::table_map::{Column, DECIMAL, ENUM, SET, STRING, TableMap};
-
-/// The number of the character set that is none.
-const BINARY: u64 = 63;
-
-/// The numbers of `latin1` with its several orders.
-const LATIN: &[u64] = &[5, 8, 15, 31, 47, 48, 49, 94];
-
-/// What `latin1` has for the bytes 0x80 to 0x9f, as Windows-1252.
-const WINDOWS: &str = "€\u{81}‚ƒ„…†‡ˆ‰Š‹Œ\u{8d}Ž\u{8f}\u{90}‘’“”•–—˜™š›œ\u{9d}žŸ";
-
-/// A character of `latin1`.
-fn latin(byte: u8) -> char {
-    match byte {
-        0x80..=0x9f => WINDOWS.chars().nth(usize::from(byte - 0x80)).unwrap_or('?'),
-        other => char::from(other),
-    }
-}
+use super::characters::Characters;
+use super::table_map::{Column, DECIMAL, ENUM, Form, GEOMETRY, SET, STRING, TableMap};
 
 /// What happened to rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -107,16 +92,17 @@ fn image(bytes: &mut Bytes<'_>, told: &[bool], map: &TableMap) -> Option<Result<
             continue;
         }
         let mut text = Vec::new();
-        if let Err(what) = value(bytes, column, &mut text)? {
-            return Some(Err(format!("{}.{}.{}: {what}", map.database, map.table, column.name)));
+        match value(bytes, column, &mut text)? {
+            Ok(is_there) => image.push(is_there.then_some(text)),
+            Err(_) if column.is_idle => image.push(None),
+            Err(what) => return Some(Err(format!("{}.{}.{}: {what}", map.database, map.table, column.name))),
         }
-        image.push(Some(text));
     }
     Some(Ok(image))
 }
 
-/// Writes a value as text; an error for a type that is not read.
-fn value(bytes: &mut Bytes<'_>, column: &Column, out: &mut Vec<u8>) -> Option<Result<(), String>> {
+/// Writes a value as text; false for one that is none, an error for one that is not read.
+fn value(bytes: &mut Bytes<'_>, column: &Column, out: &mut Vec<u8>) -> Option<Result<bool, String>> {
     let mut text = String::new();
     match column.ty {
         1 | 2 | 3 | 8 | 9 => {
@@ -137,20 +123,30 @@ fn value(bytes: &mut Bytes<'_>, column: &Column, out: &mut Vec<u8>) -> Option<Re
         5 => drop(write!(text, "{}", f64::from_bits(bytes.le(8)?))),
         13 => {
             let year = bytes.byte()?;
-            let _ = write!(text, "{:04}", if year == 0 { 0 } else { 1900 + u32::from(year) });
+            let _ = write!(text, "{}", if year == 0 { 0 } else { 1900 + u32::from(year) });
         }
         10 | 14 => {
             let day = bytes.le(3)?;
+            if day == 0 {
+                return Some(Ok(false));
+            }
             let _ = write!(text, "{:04}-{:02}-{:02}", day >> 9, day >> 5 & 15, day & 31);
         }
         17 => {
             let seconds = i64::try_from(bytes.be(4)?).ok()?;
             moment(&mut text, seconds)?;
-            fraction(&mut text, bytes, column.meta[0])?;
+            let is_zero = fraction(&mut text, bytes, column.meta[0])? == 0 && seconds == 0;
             text.push_str("+00:00");
+            if is_zero {
+                return Some(Ok(false));
+            }
         }
         7 => {
-            moment(&mut text, i64::try_from(bytes.le(4)?).ok()?)?;
+            let seconds = i64::try_from(bytes.le(4)?).ok()?;
+            if seconds == 0 {
+                return Some(Ok(false));
+            }
+            moment(&mut text, seconds)?;
             text.push_str("+00:00");
         }
         18 => {
@@ -158,51 +154,79 @@ fn value(bytes: &mut Bytes<'_>, column: &Column, out: &mut Vec<u8>) -> Option<Re
             let (months, day) = (packed >> 22, packed >> 17 & 31);
             let _ = write!(text, "{:04}-{:02}-{day:02} ", months / 13, months % 13);
             let _ = write!(text, "{:02}:{:02}:{:02}", packed >> 12 & 31, packed >> 6 & 63, packed & 63);
-            fraction(&mut text, bytes, column.meta[0])?;
+            if fraction(&mut text, bytes, column.meta[0])? == 0 && packed == 0 {
+                return Some(Ok(false));
+            }
         }
         19 => time(&mut text, bytes, column.meta[0])?,
         DECIMAL => decimal(&mut text, bytes, column.meta[0], column.meta[1])?,
         ENUM => {
             let place = usize::try_from(bytes.le(column.meta[1].into())?).ok()?;
             // Zero is the word for what was none.
-            let word = place.checked_sub(1).and_then(|i| column.words.get(i));
-            text.push_str(word.map_or("", String::as_str));
+            if let Some(word) = place.checked_sub(1).and_then(|i| column.words.get(i)) {
+                return Some(column.characters.write(word, out).map(|()| true));
+            }
         }
         SET => {
             let set = bytes.le(column.meta[1].into())?;
-            let words = column.words.iter().enumerate().filter(|(i, _)| set >> i & 1 == 1);
-            text = words.map(|(_, word)| word.as_str()).collect::<Vec<_>>().join(",");
+            for (i, word) in column.words.iter().enumerate().filter(|(i, _)| set >> i & 1 == 1) {
+                if set & ((1 << i) - 1) != 0 {
+                    out.push(b',');
+                }
+                if let Err(what) = column.characters.write(word, out) {
+                    return Some(Err(what));
+                }
+            }
         }
         16 => {
             let count = u64::from(column.meta[1]) + u64::from(column.meta[0] > 0);
             let _ = write!(text, "{}", bytes.be(count)?);
         }
-        15 | 253 | STRING | 249..=252 => {
-            let width = width(column);
-            let length = bytes.le(width)?;
+        15 | 253 | STRING | 249..=252 | GEOMETRY => {
+            let length = bytes.le(width(column))?;
             let taken = bytes.take(length)?;
-            match column.set {
-                BINARY => hexadecimal(&mut text, taken),
-                set if LATIN.contains(&set) => text.extend(taken.iter().map(|b| latin(*b))),
-                _ => out.extend_from_slice(taken),
-            }
+            return Some(characters(column, taken, out).map(|()| true));
         }
         other => return Some(Err(format!("columns of the type {other} are not read"))),
     }
     out.extend_from_slice(text.as_bytes());
-    Some(Ok(()))
+    Some(Ok(true))
+}
+
+/// Writes a text, bytes, or what bytes stand for.
+fn characters(column: &Column, taken: &[u8], out: &mut Vec<u8>) -> Result<(), String> {
+    // The log leaves zero bytes at the end of a fixed length out.
+    let whole = |length: usize| {
+        let mut bytes = taken.to_vec();
+        bytes.resize(length.max(taken.len()), 0);
+        bytes
+    };
+    let text = match (column.form, column.characters == Characters::Bytes) {
+        (Form::Uuid, _) => whole(16).first_chunk().map(|b| uuid::Uuid::from_bytes(*b).to_string()),
+        (Form::Inet4, _) => whole(4).first_chunk().map(|b: &[u8; 4]| Ipv4Addr::from(*b).to_string()),
+        (Form::Inet6, _) => whole(16).first_chunk().map(|b: &[u8; 16]| Ipv6Addr::from(*b).to_string()),
+        (Form::Plain, true) if column.ty == STRING => {
+            return Characters::Bytes.write(&whole(fixed(column)), out);
+        }
+        (Form::Plain, _) => return column.characters.write(taken, out),
+    };
+    out.extend_from_slice(text.unwrap_or_default().as_bytes());
+    Ok(())
+}
+
+/// The length of a column of a fixed length, in bytes: its two high bits are hidden, turned over, in the type.
+fn fixed(column: &Column) -> usize {
+    let [low, high] = column.meta;
+    usize::from(high) | ((usize::from(low) & 0x30) ^ 0x30) << 4
 }
 
 /// In how many bytes the length of a text stands.
 fn width(column: &Column) -> u64 {
     let [low, high] = column.meta;
     match column.ty {
-        249..=252 => low.into(),
-        STRING => {
-            // The two high bits of the length are hidden, turned over, in the type.
-            let length = u32::from(high) | ((u32::from(low) & 0x30) ^ 0x30) << 4;
-            if length < 256 { 1 } else { 2 }
-        }
+        249..=252 | GEOMETRY => low.into(),
+        STRING if fixed(column) < 256 => 1,
+        STRING => 2,
         _ => {
             if u16::from_le_bytes([low, high]) < 256 {
                 1
@@ -213,30 +237,24 @@ fn width(column: &Column) -> u64 {
     }
 }
 
-fn hexadecimal(text: &mut String, bytes: &[u8]) {
-    text.push_str("\\x");
-    for b in bytes {
-        let _ = write!(text, "{b:02x}");
-    }
-}
-
 fn moment(text: &mut String, seconds: i64) -> Option<()> {
     let moment = chrono::DateTime::from_timestamp(seconds, 0)?;
     let _ = write!(text, "{}", moment.format("%Y-%m-%d %H:%M:%S"));
     Some(())
 }
 
-/// The digits after the point, two in a byte.
-fn fraction(text: &mut String, bytes: &mut Bytes<'_>, digits: u8) -> Option<()> {
+/// The digits after the point, two in a byte; gives them as a number.
+fn fraction(text: &mut String, bytes: &mut Bytes<'_>, digits: u8) -> Option<u64> {
     let width = digits.div_ceil(2);
-    if width > 0 {
-        let mut value = bytes.be(width.into())?;
-        if digits % 2 == 1 {
-            value /= 10;
-        }
-        let _ = write!(text, ".{value:0width$}", width = usize::from(digits));
+    if width == 0 {
+        return Some(0);
     }
-    Some(())
+    let mut value = bytes.be(width.into())?;
+    if digits % 2 == 1 {
+        value /= 10;
+    }
+    let _ = write!(text, ".{value:0width$}", width = usize::from(digits));
+    Some(value)
 }
 
 /// A time of day, or a span of time.
@@ -318,11 +336,16 @@ mod tests {
     #[case(column(19, [0, 0]), &[0x80, 0x10, 0x83], "01:02:03")]
     #[case(column(19, [0, 0]), &[0x7f, 0xef, 0x7d], "-01:02:03")]
     #[case(column(15, [20, 0]), b"\x03abc", "abc")]
-    #[case(Column { set: BINARY, ..column(15, [20, 0]) }, b"\x02\x00\xff", "\\x00ff")]
-    #[case(Column { set: 8, ..column(15, [20, 0]) }, b"\x03a\xe4\x80", "aä€")]
+    #[case(Column { characters: Characters::Bytes, ..column(15, [20, 0]) }, b"\x02\x00\xff", "\\x00ff")]
+    #[case(Column { characters: Characters::Bytes, ..column(STRING, [254, 4]) }, b"\x02\x07\xff", "\\x07ff0000")]
+    #[case(Column { form: Form::Uuid, ..column(STRING, [254, 16]) }, b"\x01\x12", "12000000-0000-0000-0000-000000000000")]
+    #[case(Column { form: Form::Inet4, ..column(STRING, [254, 4]) }, b"\x03\x0a\x00\x01", "10.0.1.0")]
+    #[case(Column { form: Form::Inet6, ..column(STRING, [254, 16]) }, b"\x02\x20\x01", "2001::")]
+    #[case(Column { characters: Characters::Latin1, ..column(15, [20, 0]) }, b"\x03a\xe4\x80", "aä€")]
+    #[case(column(13, [0, 0]), b"\x00", "0")]
     #[case(column(252, [2, 0]), b"\x03\x00abc", "abc")]
-    #[case(Column { words: vec!["a".into(), "b".into()], ..column(ENUM, [ENUM, 1]) }, b"\x02", "b")]
-    #[case(Column { words: vec!["a".into(), "b".into(), "c".into()], ..column(SET, [SET, 1]) }, b"\x05", "a,c")]
+    #[case(Column { words: vec![b"a".to_vec(), b"b".to_vec()], ..column(ENUM, [ENUM, 1]) }, b"\x02", "b")]
+    #[case(Column { words: vec![b"a".to_vec(), b"b".to_vec(), b"c".to_vec()], ..column(SET, [SET, 1]) }, b"\x05", "a,c")]
     #[case(column(16, [1, 1]), b"\x01\x02", "258")]
     fn values_are_spelled_as_text(#[case] column: Column, #[case] bytes: &[u8], #[case] expected: &str) {
         let mut out = Vec::new();
@@ -330,6 +353,15 @@ mod tests {
         value(&mut rest, &column, &mut out).unwrap().unwrap();
         assert_eq!(String::from_utf8(out).unwrap(), expected);
         assert!(rest.0.is_empty());
+    }
+
+    #[rstest]
+    #[case(column(10, [0, 0]), &[0, 0, 0])]
+    #[case(column(7, [0, 0]), &[0, 0, 0, 0])]
+    #[case(column(17, [3, 0]), &[0, 0, 0, 0, 0, 0])]
+    #[case(column(18, [0, 0]), &[0x80, 0, 0, 0, 0])]
+    fn a_moment_of_zeros_is_none(#[case] column: Column, #[case] bytes: &[u8]) {
+        assert_eq!(value(&mut Bytes(bytes), &column, &mut Vec::new()), Some(Ok(false)));
     }
 
     #[test]

@@ -19,11 +19,16 @@ const WAITING: u32 = 64 << 10;
 /// After so long without a word the server is gone: it says something every second.
 const SILENCE: Duration = Duration::from_secs(20);
 
+/// The flag of events that may be left out.
+const IGNORABLE: u16 = 0x80;
+
 /// An event of the log.
 #[derive(Debug)]
 pub(super) struct LogEvent {
     /// The number of its kind.
     pub kind: u8,
+    /// Whether a reader that does not know it may leave it out.
+    pub is_ignorable: bool,
     /// When it was written, in seconds since 1970.
     pub time: u32,
     /// The number of the server that wrote it first.
@@ -94,7 +99,8 @@ async fn receive(mut stream: BinlogStream, send: &Sender<Received>, room: &Semap
                 }
                 let start = end.saturating_sub(size);
                 let (kind, time, server) = (header.event_type_raw(), header.timestamp(), header.server_id());
-                Received::Event(LogEvent { kind, time, server, start, end, body, taken })
+                let is_ignorable = header.flags_raw() & IGNORABLE != 0;
+                Received::Event(LogEvent { kind, is_ignorable, time, server, start, end, body, taken })
             }
         };
         let ends = matches!(received, Received::Away(..));
@@ -107,6 +113,6 @@ async fn receive(mut stream: BinlogStream, send: &Sender<Received>, room: &Semap
 #[cfg(test)]
 impl LogEvent {
     pub(super) fn of(kind: u8, start: u64, end: u64, body: Vec<u8>) -> Self {
-        Self { kind, time: 5, server: 7, start, end, body, taken: 1 }
+        Self { kind, is_ignorable: false, time: 5, server: 7, start, end, body, taken: 1 }
     }
 }

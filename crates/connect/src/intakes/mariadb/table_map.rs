@@ -2,6 +2,7 @@
 //! documentation of the binary log, with the optional metadata of `binlog_row_metadata = FULL`.
 
 use super::bytes::Bytes;
+use super::characters::Characters;
 
 /// A table at a place in the log.
 #[derive(Clone, Debug, PartialEq)]
@@ -23,19 +24,53 @@ pub(super) struct Column {
     pub unsigned: bool,
     /// The number of its character set; 0 where the server does not tell.
     pub set: u64,
-    /// Of an enumeration or set, its words.
-    pub words: Vec<String>,
+    /// Of an enumeration or set, its words in its character set.
+    pub words: Vec<Vec<u8>>,
+    /// What the bytes of a fixed length stand for; the log does not tell.
+    pub form: Form,
+    /// The character set of its texts or words.
+    pub characters: Characters,
+    /// Whether nobody reads it, so that it may hold what cannot be read.
+    pub is_idle: bool,
+}
+
+/// What the bytes of a column stand for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) enum Form {
+    /// Bytes or a text.
+    #[default]
+    Plain,
+    Uuid,
+    Inet4,
+    Inet6,
+}
+
+impl Form {
+    /// That of a type of the server.
+    pub(super) fn of(base: &str) -> Self {
+        match base {
+            "uuid" => Self::Uuid,
+            "inet4" => Self::Inet4,
+            "inet6" => Self::Inet6,
+            _ => Self::Plain,
+        }
+    }
 }
 
 pub(super) const DECIMAL: u8 = 246;
 pub(super) const ENUM: u8 = 247;
 pub(super) const SET: u8 = 248;
 pub(super) const STRING: u8 = 254;
+pub(super) const GEOMETRY: u8 = 255;
 
 impl Column {
     /// Whether the signedness of the optional metadata counts it.
     fn is_numeric(&self) -> bool {
-        matches!(self.ty, 1 | 2 | 3 | 4 | 5 | 8 | 9 | DECIMAL)
+        matches!(self.ty, 1 | 2 | 3 | 4 | 5 | 8 | 9 | 13 | DECIMAL)
+    }
+
+    fn has_words(&self) -> bool {
+        matches!(self.ty, ENUM | SET)
     }
 
     fn is_character(&self) -> bool {
@@ -109,11 +144,25 @@ fn optional(columns: &mut [Column], kind: u8, mut bytes: Bytes<'_>) -> Option<()
                 column.name = bytes.text()?;
             }
         }
+        // The character sets of enumerations and sets, as 2 and 3 have those of texts.
+        10 => {
+            let default = bytes.packed()?;
+            columns.iter_mut().filter(|c| c.has_words()).for_each(|c| c.set = default);
+            while !bytes.0.is_empty() {
+                let (place, set) = (bytes.packed()?, bytes.packed()?);
+                columns.iter_mut().filter(|c| c.has_words()).nth(usize::try_from(place).ok()?)?.set = set;
+            }
+        }
+        11 => {
+            for column in columns.iter_mut().filter(|c| c.has_words()) {
+                column.set = bytes.packed()?;
+            }
+        }
         5 | 6 => {
             let wanted = if kind == 5 { SET } else { ENUM };
             for column in columns.iter_mut().filter(|c| c.ty == wanted) {
                 let count = bytes.packed()?;
-                column.words = (0..count).map(|_| bytes.text()).collect::<Option<_>>()?;
+                column.words = (0..count).map(|_| bytes.bytes()).collect::<Option<_>>()?;
             }
         }
         _ => {}

@@ -24,7 +24,7 @@ fn read(feed: &FeedTable, settings: &Settings, keeper: &mut Keeper) -> Outcome<u
     let question = question(&table, &columns, &[], "", u64::MAX);
     let at = snapshot(&mut catalog)?;
     let mut rows = writer(&columns, feed, false);
-    read_rows(&mut catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
+    read_rows(&mut catalog, &question, &columns, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),
     })?;

@@ -5,8 +5,9 @@ use std::collections::HashSet;
 use sluice_core::change::ChangeKind;
 use sluice_core::event::{Chunk, Position};
 use sluice_core::fail_points::reach;
-use sluice_core::failure::Outcome;
+use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::ReadLimit;
+use sluice_core::units::show_count;
 
 use super::super::load::{LoadTask, Loader, Portion};
 use super::super::whole::reading;
@@ -110,7 +111,7 @@ impl FeedReader {
         if let Some(load) = self.load_of(table) {
             load.rows += (next - from) as u64;
             if let Some(last) = next.checked_sub(1) {
-                load.after = Some(portion.rows.key_parts(last));
+                load.cursor = portion.cursors.get(last);
             }
             load.done = is_done && portion.done;
         }
@@ -121,11 +122,44 @@ impl FeedReader {
         self.chunk()
     }
 
+    /// Notes with the tables that are being loaded how much of them changed.
+    pub(super) fn count_changes(&mut self) {
+        for (table, count) in std::mem::take(&mut self.applier.changed) {
+            if let Some(load) = self.load_of(table) {
+                load.changed = load.changed.saturating_add(count);
+            }
+        }
+    }
+
+    /// Compares what was read of a table with what it has, once all was read: they differ by what changed meanwhile.
+    fn compare_count(&mut self, portion: &Portion) {
+        self.count_changes();
+        let Some(count) = portion.count else { return };
+        let Some(load) = self.load_of(portion.table) else { return };
+        if load.rows.abs_diff(count) <= load.changed {
+            return;
+        }
+        // The next run says so again.
+        load.done = false;
+        let (read, changed) = (show_count(load.rows), show_count(load.changed));
+        let name = &self.feed.tables[place(portion.table)].name;
+        let message = format!(
+            "{name} was not loaded whole: {read} rows were read, it has {}, and {changed} changed meanwhile",
+            show_count(count)
+        );
+        self.halt = Some(Failure::findings(message).with_help(format!(
+            "its mirror differs from it; `load = \"never\"` or `except` leaves the table out, and `sluice positions {} --set \
+             earliest` loads every table again",
+            self.feed.pipeline()
+        )));
+    }
+
     fn end_portion(&mut self, portion: &Portion) {
         if let Some(recent) = self.applier.recent.get_mut(&portion.table) {
             recent.retain(|(end, _)| *end > portion.mark);
         }
         if portion.done {
+            self.compare_count(portion);
             self.applier.recent.remove(&portion.table);
             if self.state.loading().next().is_none() {
                 self.loader = None;
