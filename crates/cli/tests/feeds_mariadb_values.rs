@@ -174,3 +174,70 @@ fn a_table_with_any_key_is_loaded_whole(#[case] columns: &str, #[case] key: &str
     assert_eq!(rows(&project, "select sum(n) from t"), [[Some(sum.trim().to_string())]]);
     office.end();
 }
+
+/// Texts that only an order of texts takes for the same.
+const NEAR: &str = "create table t (a varchar(9) collate utf8mb4_nopad_bin primary key, n int) character set utf8mb4;
+    insert into t values ('a', 1), ('A', 2), ('a ', 3), ('ä', 4), ('', 5), (' ', 6)";
+
+#[test]
+fn keys_that_differ_little_stay_apart_in_a_table_of_ours() {
+    let Some(office) = Office::empty(1) else { return };
+    office.sql(&office.source, NEAR);
+    let project = office.whole("mirror", "ignore");
+    office.land_in_mariadb(&project);
+    project.expect(0, RUN);
+    let rows = |database: &str| office.sql(database, "select hex(a), n from t order by 1");
+    assert_eq!(rows(&office.target), rows(&office.source));
+    office.sql(
+        &office.source,
+        "update t set n = n + 10 where a = 'a '; delete from t where a = 'A'; update t set a = 'Ä' where a = 'ä'",
+    );
+    project.expect(0, RUN);
+    assert_eq!(rows(&office.target), rows(&office.source));
+    office.end();
+}
+
+#[test]
+fn a_key_whose_order_merges_texts_is_refused_with_a_remedy() {
+    let Some(office) = Office::empty(1) else { return };
+    office.sql(&office.source, NEAR);
+    let made = "create table t (a varchar(9) collate utf8mb4_general_ci primary key, n int, _source text, _position bigint, _batch bigint)";
+    office.sql(&office.target, made);
+    let project = office.whole("mirror", "ignore");
+    office.land_in_mariadb(&project);
+    let (out, err) = project.expect(3, &["check"]);
+    let said = out + &err;
+    assert!(said.contains("differ in case, accents or blanks at their end"), "{said}");
+    assert!(said.contains("varchar(9) character set utf8mb4 collate utf8mb4_nopad_bin"), "{said}");
+    project.expect(3, RUN);
+    project.expect(0, &["check", "--apply", "--yes"]);
+    project.expect(0, RUN);
+    assert_eq!(office.sql(&office.target, "select count(*) from t").trim(), "6");
+    office.end();
+}
+
+#[test]
+fn rows_that_foreign_keys_change_in_silence_are_refused() {
+    let Some(office) = Office::empty(1) else { return };
+    let child = |rule: &str| {
+        format!(
+            "create table child (id int primary key, p int, constraint `to parent` foreign key (p) references parent (id) {rule})"
+        )
+    };
+    office
+        .sql(&office.source, &("create table parent (id int primary key);".to_string() + &child("on delete cascade")));
+    let project = office.whole("mirror", "ignore");
+    for command in [&["check"][..], RUN] {
+        let (_, said) = project.expect(3, command);
+        assert!(
+            said.contains("rows of")
+                && said.contains("on delete cascade")
+                && said.contains("drop foreign key `to parent`"),
+            "{said}"
+        );
+    }
+    office.sql(&office.source, &("drop table child;".to_string() + &child("on delete restrict")));
+    project.expect(0, &["check"]);
+    project.expect(0, RUN);
+    office.end();
+}

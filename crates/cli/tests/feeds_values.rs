@@ -212,3 +212,24 @@ fn tables_of_mariadb_that_get_another_name_or_go_are_followed() {
     let drop = format!("drop database {}; drop database {}", office.source, office.target);
     office.sql("mysql", &drop);
 }
+
+#[test]
+fn empty_texts_are_rows_like_any_other() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 1);
+    let sql = "create table blank (k text primary key);
+               insert into blank select '' union all select 'k' || n from generate_series(1, 2000) n;
+               create table lonely (v text); insert into lonely values (''), (''), (null), ('x'), ('');";
+    assert!(script(&office.source, sql));
+    let text = feeds::whole("").replace("tables = \"*\"", "tables = \"*\"\nexcept = \"lonely\"")
+        + "[event.lonely]\nfields = \"v text\"\n[event.lonely.arrives]\nat = \"office\"\ntable = \"lonely\"\n\
+           [event.lonely.lands.log]\nat = \"warehouse\"\ntable = \"lonely_log\"\nmode = \"changes\"\ncreate = true\n";
+    let project = office.project(&text);
+    project.expect(0, RUN);
+    assert!(script(&office.source, "insert into lonely values (''); update blank set k = '!' where k = '';"));
+    project.expect(0, RUN);
+    let of = |sql: &str| psql(&office.target.url, sql);
+    assert_eq!(of("select count(*), min(k) from blank"), ["2001\t!"]);
+    assert_eq!(of("select count(*), count(v), count(*) filter (where v = '') from lonely_log"), ["6\t5\t4"]);
+    office.drop();
+}

@@ -37,6 +37,19 @@ pub struct TableColumn {
     pub filled: bool,
     /// Whether it is computed by the store and cannot be written.
     pub computed: bool,
+    /// Of texts, the order by which the store compares them, where it names one.
+    pub collation: Option<String>,
+}
+
+/// Texts that a store takes for one and the same.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Merges {
+    /// Which, in words.
+    pub texts: &'static str,
+    /// Whether few keys can be meant, so that it is only said.
+    pub is_rare: bool,
+    /// The type of the column with which it tells them apart.
+    pub remedy: String,
 }
 
 /// A table as its store describes it.
@@ -86,6 +99,11 @@ pub trait Dialect: Send + Sync {
     fn spell(&self, ty: SqlType, in_key: bool) -> String;
     /// How values of a type fit a column.
     fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit;
+    /// Which different texts the store takes for one and the same in a column; None where it tells all apart.
+    fn merges(&self, column: &TableColumn) -> Option<Merges> {
+        let _ = column;
+        None
+    }
     /// The statements that make the table, given its columns as `name type …` and its key.
     fn create(&self, columns: &[String], key: &[String]) -> Vec<String> {
         let mut inner = columns.to_vec();
@@ -243,7 +261,7 @@ pub fn compare(dialect: &dyn Dialect, found: &Found, wanted: &[Wanted], key: &[S
         return report;
     }
     for want in wanted {
-        compare_column(dialect, table, want, &spell(want), &mut report);
+        compare_column(dialect, table, want, (&spell(want), key.contains(&want.column.name)), &mut report);
     }
     for column in &table.columns {
         let lands = wanted.iter().any(|w| w.column.name == column.name);
@@ -266,7 +284,13 @@ pub fn compare(dialect: &dyn Dialect, found: &Found, wanted: &[Wanted], key: &[S
     report
 }
 
-fn compare_column(dialect: &dyn Dialect, table: &StoredTable, want: &Wanted, spelled: &str, report: &mut TableReport) {
+fn compare_column(
+    dialect: &dyn Dialect,
+    table: &StoredTable,
+    want: &Wanted,
+    (spelled, in_key): (&str, bool),
+    report: &mut TableReport,
+) {
     let name = &want.column.name;
     let Some(column) = table.columns.iter().find(|c| c.name == *name) else {
         let free = table.columns.iter().map(|c| c.name.as_str());
@@ -293,6 +317,14 @@ fn compare_column(dialect: &dyn Dialect, table: &StoredTable, want: &Wanted, spe
             Verdict::Computed,
             "the store computes it; take it out of `columns`",
         ));
+        return;
+    }
+    if let Some(merges) = dialect.merges(column).filter(|_| in_key && want.column.ty == SqlType::Text) {
+        let order = column.collation.as_deref().unwrap_or_default();
+        let says = format!("texts that differ in {} alone are one key by {order}", merges.texts);
+        let verdict = if merges.is_rare { Verdict::MayRefuse } else { Verdict::Loses };
+        report.lines.push(line(want, Some(column), verdict, &says));
+        report.statements.extend(dialect.retype(column, &merges.remedy).filter(|_| !merges.is_rare));
         return;
     }
     let null = want.column.nullable && !column.nullable;
@@ -377,6 +409,7 @@ mod tests {
             nullable: true,
             filled: false,
             computed: false,
+            collation: None,
         }
     }
 

@@ -79,6 +79,13 @@ impl Office {
         project
     }
 
+    /// Lands what a project takes in the other database instead.
+    pub fn land_in_mariadb(&self, project: &TestProject) {
+        let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
+        let url = format!("url = \"mariadb://127.0.0.1:{}/{}\"\nuser = \"sluice\"", self.port, self.target);
+        project.write("sluice.toml", text.replace("url = \"sqlite:mirror.db\"", &url));
+    }
+
     /// Takes the databases away.
     pub fn end(&self) {
         self.sql("mysql", &format!("drop database {}; drop database {}", self.source, self.target));

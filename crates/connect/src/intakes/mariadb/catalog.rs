@@ -258,6 +258,25 @@ impl Catalog {
         }))
     }
 
+    /// The foreign keys by which the server changes rows of a table without a word in its log: the name of each, what it
+    /// does, and the table whose changes do it.
+    pub(super) fn cascades(&mut self, database: &str, table: &str) -> Outcome<Vec<(String, String, String)>> {
+        let rows = self.rows(&format!(
+            "select constraint_name, concat_ws(', ', if(delete_rule in ('CASCADE', 'SET NULL', 'SET DEFAULT'), concat('on \
+             delete ', lower(delete_rule)), null), if(update_rule in ('CASCADE', 'SET NULL', 'SET DEFAULT'), concat('on \
+             update ', lower(update_rule)), null)), referenced_table_name from \
+             information_schema.referential_constraints where constraint_schema = {} and table_name = {} and (delete_rule in \
+             ('CASCADE', 'SET NULL', 'SET DEFAULT') or update_rule in ('CASCADE', 'SET NULL', 'SET DEFAULT')) order by 1",
+            literal(database),
+            literal(table)
+        ))?;
+        let three = |row: Vec<Option<String>>| {
+            let mut cells = row.into_iter();
+            Some((cells.next()??, cells.next()??, cells.next()??))
+        };
+        Ok(rows.into_iter().filter_map(three).collect())
+    }
+
     /// How many rows a table has, as the session sees it.
     pub(super) fn count(&mut self, table: &SourceTable) -> Outcome<Option<u64>> {
         let count = self.one(&format!("select count(*) from {}", table.quoted()))?;

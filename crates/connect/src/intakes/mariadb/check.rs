@@ -1,12 +1,13 @@
 //! What a server lacks before its tables can be read, and how to mend it.
 
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Settings;
 use sluice_core::names;
 use sluice_core::problem::Problem;
 
-use super::catalog::Catalog;
+use super::catalog::{Catalog, SourceTable};
 use super::characters::Characters;
+use crate::landings::mariadb::quote;
 
 pub(super) fn check(settings: &Settings) -> Vec<Problem> {
     let away = |failure: Failure| {
@@ -70,6 +71,10 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
     if table.key.is_empty() && settings.options.text("load").as_deref() != Some("never") {
         found.push(crate::intakes::feed::whole::warning(&table.full(), place()));
     }
+    if let Some(failure) = silent_changes(catalog, &table)? {
+        let problem = Problem::error("feed.identity", failure.message, place());
+        found.push(problem.with_help(failure.help.unwrap_or_default()));
+    }
     let Some(contract) = &settings.contract else { return Ok(()) };
     for field in &contract.fields {
         let name = field.path.first().cloned().unwrap_or_default();
@@ -92,6 +97,24 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
         }
     }
     Ok(())
+}
+
+/// Why a table cannot be followed: the server changes its rows by foreign keys, of which the log says nothing.
+pub(super) fn silent_changes(catalog: &mut Catalog, table: &SourceTable) -> Outcome<Option<Failure>> {
+    let Some((key, rules, parent)) = catalog.cascades(&table.database, &table.name)?.into_iter().next() else {
+        return Ok(None);
+    };
+    let (full, shown) = (names::shown(&table.full()), names::shown(&key));
+    let message = format!(
+        "rows of {full} change with {} by the foreign key {shown} ({rules}), and the log does not tell it",
+        names::shown(&parent)
+    );
+    let remedy = format!(
+        "alter table {} drop foreign key {}, and add it again without such a rule; or leave the table out: except = \"{full}\"",
+        table.quoted(),
+        quote(&key)
+    );
+    Ok(Some(Failure::new(FailureKind::Configuration, message).with_help(remedy)))
 }
 
 /// The problem of a name that binds to no table.

@@ -118,6 +118,9 @@ impl MariadbFeed {
                 let renews = Policy::of(one) == Policy::Follow;
                 return Err(Failure { renews, ..failure.with_help(problem.help.unwrap_or_default()) });
             };
+            if let Some(failure) = check::silent_changes(&mut catalog, &table)? {
+                return Err(failure);
+            }
             tables.push(FeedTable {
                 name: table.full().into(),
                 key: table.key.clone(),

@@ -375,11 +375,16 @@ pub(super) fn copy_rows(
         let mut rows = std::pin::pin!(rows);
         while let Some(part) = rows.next().await {
             let part = part.map_err(|e| broken(&e))?;
-            part.split(|b| *b == b'\n').filter(|line| !line.is_empty()).for_each(|one| line(writer, one));
+            lines(&part).for_each(|one| line(writer, one));
             each(writer)?;
         }
         Ok(())
     })
+}
+
+/// The lines of a part, each of which is a row: an empty one has a single empty text.
+fn lines(part: &[u8]) -> impl Iterator<Item = &[u8]> {
+    part.strip_suffix(b"\n").unwrap_or(part).split(|b| *b == b'\n')
 }
 
 /// Reads lines of COPY's text form.
@@ -425,6 +430,15 @@ mod tests {
     use super::*;
     use crate::intakes::feed::json::Spelling;
     use rstest::rstest;
+
+    #[rstest]
+    #[case("a\tb\nc\td\n", &["a\tb", "c\td"])]
+    #[case("\n", &[""])]
+    #[case("a\n\n", &["a", ""])]
+    fn every_line_is_a_row(#[case] part: &str, #[case] expected: &[&str]) {
+        let found: Vec<_> = lines(part.as_bytes()).map(|line| std::str::from_utf8(line).unwrap()).collect();
+        assert_eq!(found, expected);
+    }
 
     #[rstest]
     #[case("100:110:103,105", 99, true)]

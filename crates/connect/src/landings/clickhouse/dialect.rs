@@ -180,6 +180,7 @@ mod tests {
             nullable: true,
             filled: false,
             computed: false,
+            collation: None,
         };
         let word = match dialect.fit(ty, &column) {
             Fit::Whole => "whole",

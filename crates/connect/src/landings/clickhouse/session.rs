@@ -228,6 +228,7 @@ impl Session for ClickhouseSession {
                 // A column without a default gets the zero of its type.
                 filled: true,
                 computed: matches!(text(2).as_str(), "MATERIALIZED" | "ALIAS"),
+                collation: None,
             });
         }
         Ok(Found::Table(stored))

@@ -1,6 +1,6 @@
 //! How MariaDB and MySQL spell our types, and how they fit theirs.
 
-use sluice_core::table::{Dialect, Fit, TableColumn, wider_decimal};
+use sluice_core::table::{Dialect, Fit, Merges, TableColumn, wider_decimal};
 use sluice_core::types::SqlType;
 
 use crate::landings::tables::shape::TableName;
@@ -14,6 +14,9 @@ pub(crate) fn quote(name: &str) -> String {
 pub(crate) fn literal(text: &str) -> String {
     format!("'{}'", text.replace('\'', "''"))
 }
+
+/// The order of texts that tells all of them apart.
+const NO_PADDING: &str = "character set utf8mb4 collate utf8mb4_nopad_bin";
 
 pub(super) struct MariadbDialect {
     pub(super) table: TableName,
@@ -42,7 +45,7 @@ impl Dialect for MariadbDialect {
     fn spell(&self, ty: SqlType, in_key: bool) -> String {
         match ty {
             // An index wants texts of a bounded length.
-            SqlType::Text | SqlType::Null if in_key => "varchar(255) character set utf8mb4 collate utf8mb4_bin".into(),
+            SqlType::Text | SqlType::Null if in_key => format!("varchar(255) {NO_PADDING}"),
             SqlType::Text | SqlType::Null => "longtext character set utf8mb4".into(),
             SqlType::Boolean => "boolean".into(),
             SqlType::Double => "double".into(),
@@ -112,6 +115,17 @@ impl Dialect for MariadbDialect {
             (SqlType::Timestamptz, "timestamp") => Fit::MayRefuse("moments outside of 1970 to 2038 are refused".into()),
             _ => Fit::Unfit,
         }
+    }
+
+    fn merges(&self, column: &TableColumn) -> Option<Merges> {
+        let order = column.collation.as_deref()?;
+        let (is_exact, pads) = (order.ends_with("_bin"), !order.contains("nopad"));
+        let texts = match (is_exact, pads) {
+            (true, false) => return None,
+            (true, true) => "blanks at their end",
+            (false, _) => "case, accents or blanks at their end",
+        };
+        Some(Merges { texts, is_rare: is_exact, remedy: format!("{} {NO_PADDING}", column.base) })
     }
 
     fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
@@ -188,6 +202,22 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    fn dialect() -> MariadbDialect {
+        MariadbDialect { table: TableName { schema: None, name: "t".into() } }
+    }
+
+    fn column(base: &str) -> TableColumn {
+        TableColumn {
+            name: "c".into(),
+            ty: base.into(),
+            base: base.into(),
+            nullable: true,
+            filled: false,
+            computed: false,
+            collation: None,
+        }
+    }
+
     const D82: SqlType = SqlType::Decimal { precision: 8, scale: 2 };
 
     #[rstest]
@@ -207,21 +237,25 @@ mod tests {
     #[case(SqlType::Boolean, "tinyint(1)", "whole")]
     #[case(SqlType::Double, "float", "loses")]
     fn types_fit_or_not(#[case] ty: SqlType, #[case] base: &str, #[case] expected: &str) {
-        let dialect = MariadbDialect { table: TableName { schema: None, name: "t".into() } };
-        let column = TableColumn {
-            name: "c".into(),
-            ty: base.into(),
-            base: base.into(),
-            nullable: true,
-            filled: false,
-            computed: false,
-        };
-        let word = match dialect.fit(ty, &column) {
+        let word = match dialect().fit(ty, &column(base)) {
             Fit::Whole => "whole",
             Fit::MayRefuse(_) => "refuse",
             Fit::Loses(_) => "loses",
             Fit::Unfit => "unfit",
         };
         assert_eq!(word, expected);
+    }
+
+    #[rstest]
+    #[case("utf8mb4_nopad_bin", None)]
+    #[case("utf8mb4_bin", Some(true))]
+    #[case("utf8mb4_general_ci", Some(false))]
+    #[case("utf8mb4_general_nopad_ci", Some(false))]
+    fn orders_that_merge_texts_are_told(#[case] order: &str, #[case] is_rare: Option<bool>) {
+        let text = TableColumn { collation: Some(order.into()), ..column("varchar(20)") };
+        let found = dialect().merges(&text);
+        assert_eq!(found.as_ref().map(|m| m.is_rare), is_rare);
+        let remedy = "varchar(20) character set utf8mb4 collate utf8mb4_nopad_bin";
+        assert!(found.is_none_or(|m| m.remedy == remedy));
     }
 }

@@ -280,7 +280,8 @@ impl Session for MariadbSession {
         }
         let sql = format!(
             "select column_name, column_type, is_nullable = 'YES', column_default is not null or extra like \
-             '%auto_increment%', extra like '%generated%' from information_schema.columns where {at} order by ordinal_position"
+             '%auto_increment%', extra like '%generated%', collation_name from \
+             information_schema.columns where {at} order by ordinal_position"
         );
         for row in self.query(&sql)? {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
@@ -292,6 +293,7 @@ impl Session for MariadbSession {
                 nullable: flag(2),
                 filled: flag(3),
                 computed: flag(4),
+                collation: row.get(5).cloned().flatten(),
             });
         }
         let sql = format!(

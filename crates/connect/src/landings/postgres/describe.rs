@@ -58,6 +58,7 @@ pub(super) fn describe(session: &mut PostgresSession, table: &TableName, rights:
             nullable: flag(3),
             filled: flag(4),
             computed: flag(5),
+            collation: None,
         });
     }
     let mut last = String::new();

@@ -234,6 +234,7 @@ mod tests {
             nullable: true,
             filled: false,
             computed: false,
+            collation: None,
         }
     }
 

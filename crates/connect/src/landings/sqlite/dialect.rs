@@ -155,6 +155,7 @@ mod tests {
             nullable: true,
             filled: false,
             computed: false,
+            collation: None,
         };
         assert_eq!(dialect.fit(ty, &column), Fit::Whole);
     }

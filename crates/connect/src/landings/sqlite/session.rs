@@ -212,6 +212,7 @@ impl Session for SqliteSession {
                 nullable: !flag(2),
                 filled: flag(3),
                 computed: flag(4),
+                collation: None,
             });
         }
         primary.sort();

@@ -99,6 +99,7 @@ fn of<S: Store>() -> Vec<TypeInStore> {
                 nullable: true,
                 filled: false,
                 computed: false,
+                collation: None,
             };
             match dialect.fit(*ty, &column) {
                 Fit::Whole => found.whole.push(name),
