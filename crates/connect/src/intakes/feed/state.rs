@@ -6,6 +6,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 use sluice_core::failure::{Failure, Outcome};
 
+use crate::intakes::postgres::silent::Form;
+
 /// The state of a feed at a position.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct State {
@@ -45,6 +47,9 @@ pub(crate) struct TableState {
     pub id: u32,
     /// Its columns, each its name and then its type as the log tells it.
     pub columns: Vec<String>,
+    /// How it is stored, where that tells of changes that the log does not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub form: Option<Form>,
     /// How far it has been loaded; None where it never is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load: Option<Load>,
@@ -151,7 +156,7 @@ mod tests {
     #[test]
     fn what_is_noted_is_read_again() {
         let load = Load { after: Some(vec!["P-1".into()]), rows: 7, about: 9, ..Load::default() };
-        let table = TableState { id: 4, columns: vec!["id text".into()], load: Some(load) };
+        let table = TableState { id: 4, columns: vec!["id text".into()], load: Some(load), ..TableState::default() };
         let mut state = State { system: "71".into(), slot: "s".into(), ..State::default() };
         state.tables.insert("public.permit".into(), table);
         let again = State::read(&state.note()).unwrap();

@@ -118,9 +118,6 @@ impl MariadbFeed {
                 let renews = Policy::of(one) == Policy::Follow;
                 return Err(Failure { renews, ..failure.with_help(problem.help.unwrap_or_default()) });
             };
-            if let Some(failure) = check::silent_changes(&mut catalog, &table)? {
-                return Err(failure);
-            }
             tables.push(FeedTable {
                 name: table.full().into(),
                 key: table.key.clone(),
@@ -139,6 +136,16 @@ impl MariadbFeed {
 
     fn catalog(&self) -> Outcome<Catalog> {
         Catalog::open(&self.settings[0])
+    }
+
+    /// Refuses tables of which the log does not tell all.
+    fn refuse_untold(&self, catalog: &mut Catalog) -> Outcome<()> {
+        for source in &self.sources {
+            if let Some(failure) = check::silent_changes(catalog, source)? {
+                return Err(failure);
+            }
+        }
+        Ok(())
     }
 
     fn label(&self) -> &str {
@@ -255,6 +262,7 @@ impl Intake for MariadbIntake {
                 "its log is another one; if that is meant, `sluice positions PIPELINE --set earliest` loads every table again",
             ));
         }
+        self.0.refuse_untold(&mut catalog)?;
         self.0.bind(&mut state);
         let (file, at) = catalog.log_end()?;
         let target = place(&file, at);
@@ -274,6 +282,7 @@ impl Intake for MariadbIntake {
             return Ok(Vec::new());
         }
         let mut catalog = self.0.catalog()?;
+        self.0.refuse_untold(&mut catalog)?;
         let (file, at) = between_prepared(&mut catalog)?;
         let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
         let gtid = catalog.gtid_at(&file, at)?;

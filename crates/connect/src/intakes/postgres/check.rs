@@ -8,7 +8,7 @@ use sluice_core::problem::Problem;
 use sluice_core::units::show_size;
 
 use super::catalog::{Catalog, SourceTable};
-use super::slot;
+use super::{silent, slot};
 
 pub(super) fn check(settings: &Settings) -> Vec<Problem> {
     let away = |failure: Failure| {
@@ -37,6 +37,12 @@ fn all(catalog: &Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outc
         return Ok(());
     };
     identity(&table, settings, found);
+    let publication =
+        settings.options.text("publication").unwrap_or_else(|| slot::name(std::slice::from_ref(settings)));
+    if let Some(failure) = silent::untold(catalog, &table, settings, &publication)? {
+        let problem = Problem::error("feed.identity", failure.message, settings.options.place_of("table"));
+        found.push(problem.with_help(failure.help.unwrap_or_default()));
+    }
     if let Some(contract) = &settings.contract {
         columns(&table, contract, found);
         apart(&table, settings, found);

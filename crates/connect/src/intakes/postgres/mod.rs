@@ -11,6 +11,7 @@ mod pgoutput;
 mod reader;
 mod schema;
 mod shapes;
+pub(crate) mod silent;
 mod slot;
 mod stream;
 mod streamed;
@@ -119,6 +120,17 @@ impl PostgresFeed {
         Ok(Self { server: Server::new(first, 5432)?, settings: settings.to_vec(), tables, shared: Shared::new(0) })
     }
 
+    /// Refuses tables of which the log does not tell all.
+    fn refuse_untold(&self, catalog: &Catalog, publication: &str) -> Outcome<()> {
+        for (table, settings) in self.tables.iter().zip(&self.settings) {
+            let Some(found) = catalog.table(&table.name)? else { continue };
+            if let Some(failure) = silent::untold(catalog, &found, settings, publication)? {
+                return Err(failure);
+            }
+        }
+        Ok(())
+    }
+
     fn catalog(&self) -> Outcome<Catalog> {
         Catalog::open(&self.settings[0])
     }
@@ -156,6 +168,7 @@ impl Intake for PostgresIntake {
         let mut state = State::read(&known.identity)?;
         feed_whole::clear(&self.0.whole_folder(), &state)?;
         slot::verify(&self.0, &catalog, &mut state)?;
+        self.0.refuse_untold(&catalog, &self.0.publication(&state))?;
         slot::bind(&self.0, &catalog, &mut state)?;
         schema::refill(&self.0, &catalog, &mut state)?;
         self.0.shared.settle(state.read);

@@ -21,6 +21,7 @@ use super::catalog::Catalog;
 use super::load::{Loader, Portion};
 use super::pgoutput::{self, Message, Relation};
 use super::schema;
+use super::silent::Form;
 use super::slot::{self, HELD};
 use super::stream::{Received, Stream};
 use super::streamed::{Committed, Streamed};
@@ -84,6 +85,9 @@ pub(super) struct FeedReader {
     measured: Instant,
     /// Why the run is to stop, once the log has been seen to a place.
     parting: Option<(u64, Failure)>,
+    /// Tables whose rows are others now, to be loaded again once the log has been seen to a place: what it tells before is
+    /// of the rows that they had.
+    exchanged: Option<(u64, Vec<(String, Form)>)>,
     /// Whether the connection was lost within a transaction whose rest comes again.
     torn: bool,
     /// A transaction that rows are to be read with: they would be older than what was taken in.
@@ -137,6 +141,7 @@ impl FeedReader {
             limit,
             measured: Instant::now(),
             parting: None,
+            exchanged: None,
             torn: false,
             seeing: None,
         };
@@ -153,6 +158,8 @@ impl FeedReader {
         let names = reader.feed.tables.iter().map(|t| Arc::clone(&t.name));
         reader.applier.gather.tell_emptied(names, &mut reader.state, &mut reader.applier.at);
         reader.begin_loads();
+        let catalog = reader.feed.catalog()?;
+        reader.look_for_exchanged(&catalog)?;
         Ok(reader)
     }
 
@@ -370,6 +377,16 @@ impl FeedReader {
             }
             None => {}
         }
+        match self.exchanged.take() {
+            Some((end, tables)) if self.is_between() && self.applier.gather.is_empty() && passed(end, self.seen) => {
+                self.load_exchanged(tables);
+            }
+            Some(exchanged) => {
+                self.feed.shared.ask();
+                self.exchanged = Some(exchanged);
+            }
+            None => {}
+        }
         Ok(())
     }
 
@@ -379,6 +396,7 @@ impl FeedReader {
         if self.parting.is_none() {
             self.parting = schema::gone(&self.feed, &catalog, &self.state)?;
         }
+        self.look_for_exchanged(&catalog)?;
         self.bound_log(&catalog)
     }
 
@@ -443,11 +461,11 @@ impl FeedReader {
         {
             return Read::Chunk(self.chunk());
         }
-        let is_read = is_whole && !self.is_loading() && passed(self.target, self.seen);
+        let is_read = is_whole && !self.is_loading() && self.exchanged.is_none() && passed(self.target, self.seen);
         if is_read && self.quiet_since.elapsed() > QUIET {
             return Read::CaughtUp;
         }
-        if is_whole && (self.seen < self.target || !self.portions.is_empty()) {
+        if is_whole && (self.seen < self.target || !self.portions.is_empty() || self.exchanged.is_some()) {
             self.feed.shared.ask();
         }
         Read::Pending

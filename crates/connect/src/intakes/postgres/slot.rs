@@ -11,6 +11,7 @@ use sluice_core::kinds::{PartitionPosition, PartitionState, Settings};
 
 use super::PostgresFeed;
 use super::catalog::{Catalog, Slot, SourceTable, parse_lsn, show_lsn};
+use super::silent;
 use super::wire::{self, Wire};
 use crate::databases::wait;
 use crate::intakes::feed::live::Stand;
@@ -91,6 +92,7 @@ pub(super) fn make(feed: &PostgresFeed, anew: bool) -> Outcome<PartitionPosition
     // What is unread is younger than this.
     let time = Some(chrono::Utc::now().timestamp_micros());
     let mut state = State { system, timeline, slot: slot.clone(), time, ..State::default() };
+    feed.refuse_untold(&catalog, &feed.publication(&state))?;
     publish(feed, &catalog, &state)?;
     let at = match at_rest(&catalog, &slot)? {
         Some(there) if there.plugin != "pgoutput" => {
@@ -257,6 +259,10 @@ pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) ->
         added = true;
         state.add(&table.name, first_state(&found, settings));
     }
+    for table in &feed.tables {
+        let Some(known) = state.tables.get_mut(&*table.name).filter(|t| t.form.is_none()) else { continue };
+        known.form = Some(silent::form(catalog, known.id)?);
+    }
     state.retain(|name| feed.tables.iter().any(|t| *t.name == *name));
     if added { wait_for_open(catalog) } else { Ok(()) }
 }
@@ -269,6 +275,7 @@ fn first_state(found: &SourceTable, settings: &Settings) -> TableState {
         id: found.oid,
         columns: found.sent(),
         load: loads.then(|| Load { about: found.about, since, whole, ..Load::default() }),
+        ..TableState::default()
     }
 }
 

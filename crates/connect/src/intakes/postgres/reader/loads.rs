@@ -1,13 +1,18 @@
 //! The rows that tables had before: where they enter the order of the log, and when a table counts as loaded.
 
+use std::sync::Arc;
+
 use crossbeam_channel::TryRecvError;
 use sluice_core::change::ChangeKind;
 use sluice_core::event::{Chunk, Position};
 use sluice_core::fail_points::reach;
-use sluice_core::failure::Outcome;
+use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::ReadLimit;
+use sluice_core::names::shown;
 
+use super::super::catalog::Catalog;
 use super::super::load::{LoadTask, Loader, Portion};
+use super::super::silent::{self, Form};
 use super::super::whole::reading;
 use super::{FeedReader, place};
 use crate::intakes::feed::gather::Told;
@@ -54,6 +59,56 @@ impl FeedReader {
         self.ended.clear();
         self.wholes = Wholes::new(self.feed.whole_folder(), &self.feed.tables, &self.state);
         self.begin_loads();
+    }
+
+    /// Looks for tables whose rows are others now without a word in the log.
+    pub(super) fn look_for_exchanged(&mut self, catalog: &Catalog) -> Outcome<()> {
+        if self.exchanged.is_some() {
+            return Ok(());
+        }
+        let mut found = Vec::new();
+        for (name, known) in &self.state.tables {
+            let Some(before) = known.form.as_ref().filter(|_| known.id != 0) else { continue };
+            let now = silent::form(catalog, known.id)?;
+            // One that is gone is noticed by its number.
+            if !now.is_empty() && now != *before {
+                found.push((name.clone(), now));
+            }
+        }
+        if !found.is_empty() {
+            self.exchanged = Some((catalog.log_end()?, found));
+        }
+        Ok(())
+    }
+
+    /// Loads tables again whose rows are others now, in the place of those that they had.
+    pub(super) fn load_exchanged(&mut self, tables: Vec<(String, Form)>) {
+        let mut any = false;
+        for (name, form) in tables {
+            let Some(known) = self.state.tables.get_mut(&name) else { continue };
+            let differs = known.form.replace(form.clone()).is_some_and(|before| form.differs(&before));
+            if !differs {
+                continue;
+            }
+            if known.load.is_none() {
+                let message =
+                    format!("rows of {}, which is not loaded, were exchanged without a word in the log", shown(&name));
+                self.halt = Some(Failure::findings(message).with_help(
+                    "a partition was truncated, attached or detached, or `alter table` wrote the table anew; load = \"first\" has \
+                     such a table loaded again",
+                ));
+                return;
+            }
+            any = true;
+            self.refill(&name);
+            if let Some(load) = self.state.tables.get_mut(&name).and_then(|t| t.load.as_mut()) {
+                load.anew = true;
+            }
+        }
+        if any {
+            let names = self.feed.tables.iter().map(|t| Arc::clone(&t.name));
+            self.applier.gather.tell_emptied(names, &mut self.state, &mut self.applier.at);
+        }
     }
 
     /// Takes in rows of tables without a key, where some are to be read.
