@@ -122,6 +122,12 @@ pub trait Dialect: Send + Sync {
         let _ = (ty, column);
         None
     }
+    /// The statement that gives a column the type that lands, which fails where a value of it does not allow that. It is
+    /// shown, and never run by us. None where the store has none.
+    fn by_hand(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+        let _ = (ty, column);
+        None
+    }
     /// The statement that gives a column another type; None where the store cannot.
     fn retype(&self, column: &TableColumn, ty: &str) -> Option<String> {
         Some(format!("alter table {} alter column {} type {ty}", self.table(), self.quote(&column.name)))
@@ -334,7 +340,14 @@ fn compare_column(
         Fit::MayRefuse(why) if null => (Verdict::MayRefuse, format!("{why}; rows without a value are refused")),
         Fit::MayRefuse(why) => (Verdict::MayRefuse, why),
         Fit::Loses(how) => (Verdict::Loses, how),
-        Fit::Unfit => (Verdict::Unfit, format!("{} does not fit into {}", want.column.ty, column.ty)),
+        Fit::Unfit => {
+            let says = format!("{} does not fit into {}", want.column.ty, column.ty);
+            let has_wider = dialect.wider(want.column.ty, column).is_some();
+            match dialect.by_hand(want.column.ty, column).filter(|_| !has_wider) {
+                Some(statement) => (Verdict::Unfit, format!("{says}; by hand, once its values allow it: {statement};")),
+                None => (Verdict::Unfit, says),
+            }
+        }
     };
     if matches!(verdict, Verdict::Loses | Verdict::Unfit) {
         let wider = dialect.wider(want.column.ty, column);

@@ -453,7 +453,7 @@ impl FeedReader {
             return Read::Chunk(self.chunk());
         }
         self.read_again();
-        let is_whole = !self.applier.is_within() && self.committed.is_none() && self.stream.is_some();
+        let is_whole = self.is_between() && self.stream.is_some();
         let grown = self.seen.saturating_sub(self.state.read);
         if is_whole
             && self.portions.is_empty()

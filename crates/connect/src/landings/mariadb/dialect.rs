@@ -117,6 +117,10 @@ impl Dialect for MariadbDialect {
         }
     }
 
+    fn by_hand(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+        self.retype(column, &self.spell(ty, false))
+    }
+
     fn merges(&self, column: &TableColumn) -> Option<Merges> {
         let order = column.collation.as_deref()?;
         let (is_exact, pads) = (order.ends_with("_bin"), !order.contains("nopad"));

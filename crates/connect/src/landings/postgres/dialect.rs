@@ -127,6 +127,12 @@ impl Dialect for PostgresDialect {
         }
     }
 
+    fn by_hand(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
+        let (ty, name) = (self.spell(ty, false), self.quote(&column.name));
+        let statement = self.retype(column, &ty)?;
+        Some(format!("{statement} using {name}::text::{ty}"))
+    }
+
     fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
         let (base, numbers) = parts(&column.base);
         let whole = |base: &str| match base {
@@ -210,6 +216,13 @@ mod tests {
 
     fn dialect() -> PostgresDialect {
         PostgresDialect::new(TableName { schema: Some("toll".into()), name: "a\"b".into() }, Some("clerk".into()))
+    }
+
+    #[test]
+    fn what_can_only_be_done_by_hand_is_shown() {
+        let column = TableColumn { name: "toll".into(), ..column("text") };
+        let statement = dialect().by_hand(SqlType::Integer, &column).unwrap();
+        assert!(statement.ends_with("alter column \"toll\" type integer using \"toll\"::text::integer"), "{statement}");
     }
 
     #[rstest]

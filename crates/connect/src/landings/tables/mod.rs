@@ -305,6 +305,13 @@ impl Landing for TableLanding {
         })
     }
 
+    fn apart(&self) -> Option<&'static str> {
+        Some(
+            "if another project has a pipeline of this name that lands in the same database, give one of them another name: \
+             pipeline = \"…\" in its file",
+        )
+    }
+
     fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
         self.with_session(&LaneId::named("holdings"), |session| {
             let mut book = Book { session, beside: &self.table };

@@ -351,11 +351,25 @@ colums = \"*\"
     }
 
     #[test]
+    fn names_of_tables_that_begin_with_no_letter_get_one() {
+        let (source, groups) = groups(FILE);
+        let mut problems = Problems::new();
+        let mut out = WriteOut::new(&source, &[]);
+        out.group(&groups[0], &[shape("_t_old"), shape("7"), shape("ä")], &mut problems);
+        let text = out.finish();
+        assert!(!problems.has_errors());
+        for event in ["[event.t_t_old]", "[event.t_7]", "[event.t_]"] {
+            assert!(text.text.contains(event), "{}", text.text);
+        }
+        assert!(text.text.contains("\"table\" = \"office__t_old\""));
+    }
+
+    #[test]
     fn events_of_one_name_are_told() {
         let (source, groups) = groups(FILE);
         let mut problems = Problems::new();
         let mut out = WriteOut::new(&source, &[]);
-        out.group(&groups[0], &[shape("a b"), shape("a_b"), shape("7")], &mut problems);
+        out.group(&groups[0], &[shape("a b"), shape("a_b"), shape(&"x".repeat(64))], &mut problems);
         let found: Vec<&str> = problems.iter().map(|p| p.code).collect();
         assert_eq!(found, ["name.taken", "name.form"]);
     }

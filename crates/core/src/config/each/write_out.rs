@@ -57,6 +57,11 @@ impl<'a> WriteOut<'a> {
             }
             let plain = |c: char| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' };
             let event: String = fill(&group.event.value, table, |t| t.to_string()).chars().map(plain).collect();
+            // A name begins with a letter, and a table need not.
+            let event = match event.starts_with(|c: char| c.is_ascii_alphabetic()) {
+                true => event,
+                false => format!("t{}{event}", if event.starts_with('_') { "" } else { "_" }),
+            };
             if !names::is_valid(&event) {
                 let message = format!("the table {full} would give an event `{event}`, which is no name");
                 problems.add(
