@@ -9,6 +9,9 @@ mod common;
 #[path = "common/feeds_mariadb.rs"]
 mod feeds_mariadb;
 
+use std::process::Stdio;
+use std::time::Duration;
+
 use common::TestProject;
 use feeds_mariadb::Office;
 use rstest::rstest;
@@ -150,4 +153,130 @@ fn transactions_that_are_prepared_land_when_they_are_committed() {
     project.expect(0, RUN);
     compare(&office, &project, &["t"]);
     office.end();
+}
+
+/// Work at random, so that a seed gives the same everywhere.
+struct Work {
+    random: u64,
+    next: u64,
+    columns: u64,
+}
+
+impl Work {
+    fn below(&mut self, n: u64) -> u64 {
+        self.random = self.random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.random >> 33) % n
+    }
+
+    fn table(&mut self) -> &'static str {
+        ["t", "m", "p", "plain"][usize::try_from(self.below(4)).unwrap()]
+    }
+
+    /// Rows come, change and go.
+    fn rows(&mut self) -> String {
+        let (table, id) = (self.table(), self.below(300) + 1);
+        self.next += 1;
+        match self.below(6) {
+            0 | 1 => format!("replace into {table} (id, v) values ({id}, 'r{}');", self.next),
+            2 => format!("update {table} set v = 'u{}' where id between {id} and {};", self.next, id + 7),
+            3 => format!("delete from {table} where id between {id} and {};", id + 2),
+            // A key moves.
+            4 => format!("update ignore {table} set id = {} where id = {id};", self.below(300) + 1),
+            _ => format!("insert ignore into {table} (id, v) select id + {}, v from t where id < 40;", self.below(200)),
+        }
+    }
+
+    fn transaction(&mut self) -> String {
+        let mut sql = String::from("begin;");
+        for _ in 0..self.below(5) + 1 {
+            sql.push_str(&match self.below(8) {
+                0 => format!("savepoint s{};", self.below(2)),
+                // Where it was never set, nothing is gone back to.
+                1 => format!("savepoint s{0}; {1} rollback to s{0};", self.below(2), self.rows()),
+                2 => "create temporary table if not exists tt (id int); insert into tt values (1);".into(),
+                _ => self.rows(),
+            });
+        }
+        sql + if self.below(4) == 0 { "rollback;" } else { "commit;" }
+    }
+
+    /// The form of a table changes, or all of its rows at once.
+    fn form(&mut self) -> String {
+        let table = self.table();
+        self.columns += 1;
+        let column = format!("c{}", self.columns);
+        match self.below(14) {
+            0 => format!("/* x */ truncate table {table};"),
+            1 => format!("set sql_mode = 'ansi_quotes'; truncate \"{table}\"; set sql_mode = '';"),
+            2 => "rename table t to swap, plain to t, swap to plain;".into(),
+            3 => "alter table p truncate partition p0;".into(),
+            4 => "create or replace temporary table t2 (id int); drop temporary table t2;".into(),
+            5 => format!(
+                "alter table {table} add column {column} int default 5; alter table {table} drop column {column};"
+            ),
+            6 => format!(
+                "set sql_mode = ''; alter table {table} modify v varchar({}); set sql_mode = '';",
+                self.below(20) + 2
+            ),
+            7 => "create or replace table t (id int primary key, v varchar(20)) engine=innodb character set utf8mb4;"
+                .into(),
+            8 => format!("create index i_{column} on {table} (v); drop index i_{column} on {table};"),
+            9 => format!("alter table {table} comment '{column}'; analyze table {table};"),
+            10 => format!("optimize table {table}; flush binary logs;"),
+            11 => format!("lock tables {table} write; delete from {table} where id = 7; unlock tables;"),
+            12 => {
+                format!("set statement max_statement_time = 60 for delete from {table} where id = {};", self.below(300))
+            }
+            _ => "create table other as select * from t; drop table other;".into(),
+        }
+    }
+
+    fn script(&mut self) -> String {
+        (0..self.below(6) + 2)
+            .map(|_| match self.below(9) {
+                0 => self.form(),
+                1..=3 => self.rows(),
+                _ => self.transaction(),
+            })
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
+}
+
+/// `SLUICE_FEED_WORK` sets how many seeds are tried, `SLUICE_FEED_WORK_SEED` the first one.
+#[test]
+fn after_any_work_the_mirror_equals_its_source() {
+    let number = |name: &str, default: u64| std::env::var(name).ok().and_then(|n| n.parse().ok()).unwrap_or(default);
+    let (count, first) = (number("SLUICE_FEED_WORK", 5), number("SLUICE_FEED_WORK_SEED", 1));
+    for seed in first..first + count {
+        let Some(office) = Office::empty(seed) else { return };
+        office.sql(&office.source, TABLES);
+        let policy = if seed % 2 == 0 { "follow" } else { "ignore" };
+        let project = office.whole("mirror", policy);
+        let mut work = Work { random: seed.wrapping_mul(0x9e37_79b9_7f4a_7c15), next: 0, columns: 0 };
+        eprintln!("seed {seed}, {policy}");
+        for _ in 0..6 {
+            let script = work.script();
+            eprintln!("{script}\n--");
+            // A run is at work meanwhile, or comes afterwards.
+            let run = (work.below(2) == 0).then(|| {
+                project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+            });
+            office.sql(&office.source, &format!("set sql_mode = '';\n{script}"));
+            if let Some(mut run) = run {
+                std::thread::sleep(Duration::from_millis(work.below(900)));
+                let ended = run.try_wait().unwrap();
+                let _ = run.kill();
+                let output = run.wait_with_output().unwrap();
+                assert!(ended.is_none(), "{}", String::from_utf8_lossy(&output.stderr));
+            }
+            if work.below(2) == 0 {
+                project.expect(0, RUN);
+                compare(&office, &project, &["t", "m", "p", "plain"]);
+            }
+        }
+        project.expect(0, RUN);
+        compare(&office, &project, &["t", "m", "p", "plain"]);
+        office.end();
+    }
 }
