@@ -1,7 +1,7 @@
 //! What PostgreSQL changes without a word in its log: tables that cannot be followed for that, and rows that are others now
 //! because a partition was truncated, attached or detached, or a table was written anew by `alter table`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use serde::{Deserialize, Serialize};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
@@ -46,31 +46,35 @@ impl Form {
     }
 }
 
-/// How a table is stored now.
+/// How tables are stored now, by their numbers. One that is gone has an empty form.
 ///
 /// # Errors
 /// Where the server does not answer.
-pub(super) fn form(catalog: &Catalog, oid: u32) -> Outcome<Form> {
-    let pairs = |rows: Vec<Vec<Option<String>>>| {
-        rows.into_iter().filter_map(|row| {
-            let mut cells = row.into_iter();
-            Some((cells.next()??, cells.next()??, cells.next().flatten()))
-        })
-    };
+pub(super) fn forms(catalog: &Catalog, tables: &[u32]) -> Outcome<HashMap<u32, Form>> {
+    let mut found: HashMap<u32, Form> = tables.iter().map(|table| (*table, Form::default())).collect();
+    let list = tables.iter().map(u32::to_string).collect::<Vec<_>>().join(",");
     let columns = catalog.rows(&format!(
-        "select attnum, xmin from pg_attribute where attrelid = {oid} and attnum > 0 and not attisdropped"
+        "select attrelid, attnum, xmin from pg_attribute where attrelid = any ('{{{list}}}') and attnum > 0 and not attisdropped"
     ))?;
     let parts = catalog.rows(&format!(
-        "select c.oid, c.relfilenode, (select i.xmin = a.xmin from pg_inherits i join pg_attribute a on a.attrelid = i.inhrelid and \
-         a.attnum = -1 where i.inhrelid = c.oid limit 1) from (select relid from pg_partition_tree({oid}) union select {oid}) t \
-         join pg_class c on c.oid = t.relid"
+        "select o, c.oid, c.relfilenode, (select i.xmin = a.xmin from pg_inherits i join pg_attribute a on a.attrelid = i.inhrelid \
+         and a.attnum = -1 where i.inhrelid = c.oid limit 1) from unnest('{{{list}}}'::oid[]) o cross join lateral (select relid from \
+         pg_partition_tree(o) union select o) t join pg_class c on c.oid = t.relid"
     ))?;
-    Ok(Form {
-        columns: pairs(columns).map(|(column, xid, _)| (column, xid)).collect(),
-        parts: pairs(parts)
-            .map(|(part, file, born)| (part, Part { file, is_born: born.as_deref() == Some("t") }))
-            .collect(),
-    })
+    let mut add = |row: Vec<Option<String>>, put: fn(&mut Form, String, String, bool)| {
+        let mut cells = row.into_iter();
+        let mut next = || cells.next().flatten();
+        if let (Some(table), Some(number), Some(value)) = (next().and_then(|t| t.parse().ok()), next(), next())
+            && let Some(form) = found.get_mut(&table)
+        {
+            put(form, number, value, next().as_deref() == Some("t"));
+        }
+    };
+    columns.into_iter().for_each(|row| add(row, |form, column, xid, _| drop(form.columns.insert(column, xid))));
+    parts.into_iter().for_each(|row| {
+        add(row, |form, part, file, is_born| drop(form.parts.insert(part, Part { file, is_born })));
+    });
+    Ok(found)
 }
 
 /// Why a table cannot be followed: its rows change, or are read, otherwise than the log tells.

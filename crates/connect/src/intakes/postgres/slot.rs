@@ -259,9 +259,10 @@ pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) ->
         added = true;
         state.add(&table.name, first_state(&found, settings));
     }
-    for table in &feed.tables {
-        let Some(known) = state.tables.get_mut(&*table.name).filter(|t| t.form.is_none()) else { continue };
-        known.form = Some(silent::form(catalog, known.id)?);
+    let new: Vec<u32> = state.tables.values().filter(|t| t.form.is_none()).map(|t| t.id).collect();
+    let mut forms = silent::forms(catalog, &new)?;
+    for known in state.tables.values_mut().filter(|t| t.form.is_none()) {
+        known.form = forms.remove(&known.id);
     }
     state.retain(|name| feed.tables.iter().any(|t| *t.name == *name));
     if added { wait_for_open(catalog) } else { Ok(()) }

@@ -66,10 +66,11 @@ impl FeedReader {
         if self.exchanged.is_some() {
             return Ok(());
         }
+        let numbers: Vec<u32> = self.state.tables.values().map(|t| t.id).filter(|id| *id != 0).collect();
+        let mut forms = silent::forms(catalog, &numbers)?;
         let mut found = Vec::new();
         for (name, known) in &self.state.tables {
-            let Some(before) = known.form.as_ref().filter(|_| known.id != 0) else { continue };
-            let now = silent::form(catalog, known.id)?;
+            let Some((before, now)) = known.form.as_ref().zip(forms.remove(&known.id)) else { continue };
             // One that is gone is noticed by its number.
             if !now.is_empty() && now != *before {
                 found.push((name.clone(), now));
