@@ -133,3 +133,127 @@ fn what_the_log_would_not_tell_is_refused(#[case] sql: &str, #[case] publication
     }
     office.drop();
 }
+
+/// Work at random, so that a seed gives the same everywhere.
+struct Work {
+    random: u64,
+    next: u64,
+}
+
+impl Work {
+    fn below(&mut self, n: u64) -> u64 {
+        self.random = self.random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.random >> 33) % n
+    }
+
+    fn rows(&mut self) -> String {
+        let table = ["parted", "plain"][usize::try_from(self.below(2)).unwrap()];
+        let id = self.below(900) + 1;
+        self.next += 1;
+        let n = self.next;
+        match self.below(6) {
+            0 | 1 => format!("insert into {table} values ({id}, 'i{n}') on conflict (id) do update set v = 'c{n}';"),
+            2 => format!("update {table} set v = 'u{n}' where id between {id} and {};", id + 9),
+            3 => format!("delete from {table} where id between {id} and {};", id + 3),
+            // A key moves, from one partition to another at times.
+            4 => format!(
+                "update {table} set id = {} where id = {id} and not exists (select from {table} where id = {0});",
+                self.below(900) + 1
+            ),
+            _ => format!(
+                "insert into {table} select id + {}, v from plain where id < 30 on conflict do nothing;",
+                self.below(400)
+            ),
+        }
+    }
+
+    fn transaction(&mut self) -> String {
+        let mut sql = String::from("begin;");
+        for _ in 0..self.below(4) + 1 {
+            let rows = self.rows();
+            sql.push_str(&match self.below(6) {
+                0 => format!("savepoint s; {rows} rollback to s;"),
+                1 => format!("savepoint s; {rows} release s;"),
+                _ => rows,
+            });
+        }
+        sql + if self.below(4) == 0 { "rollback;" } else { "commit;" }
+    }
+
+    fn form(&mut self) -> String {
+        self.next += 1;
+        let n = self.next;
+        match self.below(11) {
+            0 => "truncate parted_low;".into(),
+            1 => "truncate plain;".into(),
+            2 => "truncate parted;".into(),
+            3 => "alter table plain alter v type text using upper(v);".into(),
+            4 => "vacuum full plain;".into(),
+            5 => format!(
+                "create table x{n} (id int primary key, v text); insert into x{n} select g, 'x' from generate_series({0}, {0} + 20) g;
+                 alter table parted attach partition x{n} for values from ({0}) to ({0} + 50);",
+                n * 100 + 1000
+            ),
+            6 => format!("create table x{n} partition of parted for values from ({0}) to ({0} + 50);", n * 100 + 1000),
+            7 => "alter table parted detach partition parted_low; delete from parted_low where id % 2 = 0;
+                  alter table parted attach partition parted_low for values from (0) to (100);"
+                .into(),
+            8 => format!("alter table plain add column c{n} text default 'd'; alter table plain drop column c{n};"),
+            9 => "cluster plain using plain_pkey; analyze;".into(),
+            _ => format!("create index i{n} on plain (v); drop index i{n};"),
+        }
+    }
+
+    fn script(&mut self) -> String {
+        let one = |work: &mut Self| match work.below(8) {
+            0 => work.form(),
+            1..=3 => work.rows(),
+            _ => work.transaction(),
+        };
+        (0..self.below(6) + 2).map(|_| one(self)).collect::<Vec<_>>().join("\n")
+    }
+}
+
+/// `SLUICE_FEED_WORK` sets how many seeds are tried, `SLUICE_FEED_WORK_SEED` the first one.
+#[test]
+fn after_any_work_the_mirror_equals_its_source() {
+    let number = |name: &str, default: u64| std::env::var(name).ok().and_then(|n| n.parse().ok()).unwrap_or(default);
+    let (count, first) = (number("SLUICE_FEED_WORK", 3), number("SLUICE_FEED_WORK_SEED", 1));
+    for seed in first..first + count {
+        let Some(database) = Database::new() else { return };
+        let office = Office::new(database, 1);
+        assert!(script(&office.source, PARTED));
+        let policy = if seed % 2 == 0 { "follow" } else { "ignore" };
+        let text = feeds::whole("batch = { every = \"200ms\" }").replace("\"follow\"", &format!("\"{policy}\""));
+        let project = office.project(&text);
+        let mut work = Work { random: seed.wrapping_mul(0x9e37_79b9_7f4a_7c15), next: 0 };
+        eprintln!("seed {seed}, {policy}");
+        let compare = || {
+            for table in ["parted", "plain"] {
+                assert_eq!(rows(&office.target.url, table), rows(&office.source, table), "{table}");
+            }
+        };
+        for _ in 0..5 {
+            let sql = work.script();
+            eprintln!("{sql}\n--");
+            let run = (work.below(2) == 0).then(|| {
+                project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+            });
+            assert!(script(&office.source, &sql), "{sql}");
+            if let Some(mut run) = run {
+                std::thread::sleep(Duration::from_millis(work.below(1_500)));
+                let ended = run.try_wait().unwrap();
+                let _ = run.kill();
+                let output = run.wait_with_output().unwrap();
+                assert!(ended.is_none(), "{}", String::from_utf8_lossy(&output.stderr));
+            }
+            if work.below(2) == 0 {
+                project.expect(0, RUN);
+                compare();
+            }
+        }
+        project.expect(0, RUN);
+        compare();
+        office.drop();
+    }
+}

@@ -23,6 +23,9 @@ pub(crate) struct Form {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 struct Part {
     file: String,
+    /// The transaction that made it a partition.
+    #[serde(default)]
+    since: String,
     /// It was made as a partition, and so without rows; else it may have brought some.
     is_born: bool,
 }
@@ -40,9 +43,12 @@ impl Form {
             self.columns.iter().any(|(column, xid)| before.columns.get(column).is_some_and(|was| was != xid));
         let rewritten =
             self.parts.iter().any(|(part, now)| before.parts.get(part).is_some_and(|was| was.file != now.file));
+        // Detached and attached again, and changed in between.
+        let returned =
+            self.parts.iter().any(|(part, now)| before.parts.get(part).is_some_and(|was| was.since != now.since));
         let went = before.parts.keys().any(|part| !self.parts.contains_key(part));
         let came = self.parts.iter().any(|(part, now)| !now.is_born && !before.parts.contains_key(part));
-        (rewritten && (redefined || is_parted)) || went || came
+        (rewritten && (redefined || is_parted)) || returned || went || came
     }
 }
 
@@ -57,23 +63,27 @@ pub(super) fn forms(catalog: &Catalog, tables: &[u32]) -> Outcome<HashMap<u32, F
         "select attrelid, attnum, xmin from pg_attribute where attrelid = any ('{{{list}}}') and attnum > 0 and not attisdropped"
     ))?;
     let parts = catalog.rows(&format!(
-        "select o, c.oid, c.relfilenode, (select i.xmin = a.xmin from pg_inherits i join pg_attribute a on a.attrelid = i.inhrelid \
-         and a.attnum = -1 where i.inhrelid = c.oid limit 1) from unnest('{{{list}}}'::oid[]) o cross join lateral (select relid from \
-         pg_partition_tree(o) union select o) t join pg_class c on c.oid = t.relid"
+        "select o, c.oid, c.relfilenode, i.xmin = a.xmin, i.xmin from unnest('{{{list}}}'::oid[]) o cross join lateral (select relid from \
+         pg_partition_tree(o) union select o) t join pg_class c on c.oid = t.relid join pg_attribute a on a.attrelid = \
+         c.oid and a.attnum = -1 left join pg_inherits i on i.inhrelid = c.oid"
     ))?;
-    let mut add = |row: Vec<Option<String>>, put: fn(&mut Form, String, String, bool)| {
-        let mut cells = row.into_iter();
+    for mut cells in columns.into_iter().map(Vec::into_iter) {
         let mut next = || cells.next().flatten();
-        if let (Some(table), Some(number), Some(value)) = (next().and_then(|t| t.parse().ok()), next(), next())
+        if let (Some(table), Some(column), Some(xid)) = (next().and_then(|t| t.parse().ok()), next(), next())
             && let Some(form) = found.get_mut(&table)
         {
-            put(form, number, value, next().as_deref() == Some("t"));
+            form.columns.insert(column, xid);
         }
-    };
-    columns.into_iter().for_each(|row| add(row, |form, column, xid, _| drop(form.columns.insert(column, xid))));
-    parts.into_iter().for_each(|row| {
-        add(row, |form, part, file, is_born| drop(form.parts.insert(part, Part { file, is_born })));
-    });
+    }
+    for mut cells in parts.into_iter().map(Vec::into_iter) {
+        let mut next = || cells.next().flatten();
+        if let (Some(table), Some(part), Some(file)) = (next().and_then(|t| t.parse().ok()), next(), next())
+            && let Some(form) = found.get_mut(&table)
+        {
+            let is_born = next().as_deref() == Some("t");
+            form.parts.insert(part, Part { file, is_born, since: next().unwrap_or_default() });
+        }
+    }
     Ok(found)
 }
 
@@ -150,12 +160,14 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    /// Columns as `NUMBER:TRANSACTION`, parts as `NUMBER:FILE`, with a `+` where they were made as partitions.
+    /// Columns as `NUMBER:TRANSACTION`, parts as `NUMBER:FILE`, with a `+` where they were made as partitions, and a `-` and
+    /// the transaction where they were attached.
     fn form(columns: &str, parts: &str) -> Form {
         let pair = |text: &str| text.split_once(':').map(|(a, b)| (a.to_string(), b.to_string())).unwrap();
         let part = |text: &str| {
-            let (number, file) = pair(text.trim_end_matches('+'));
-            (number, Part { file, is_born: text.ends_with('+') })
+            let (place, since) = text.split_once('-').unwrap_or((text, ""));
+            let (number, file) = pair(place.trim_end_matches('+'));
+            (number, Part { file, is_born: place.ends_with('+'), since: since.into() })
         };
         Form { columns: columns.split(' ').map(pair).collect(), parts: parts.split(' ').map(part).collect() }
     }
@@ -169,6 +181,8 @@ mod tests {
     #[case::partition_truncated("1:7", "9:0 10:10+", "1:7", "9:0 10:11+", true)]
     #[case::partition_made("1:7", "9:0 10:10+", "1:7", "9:0 10:10+ 11:11+", false)]
     #[case::partition_attached("1:7", "9:0 10:10+", "1:7", "9:0 10:10+ 11:11", true)]
+    #[case::partition_detached_and_attached("1:7", "9:0 10:10+", "1:7", "9:0 10:10-8", true)]
+    #[case::and_once_more("1:7", "9:0 10:10-8", "1:7", "9:0 10:10-9", true)]
     #[case::partition_went("1:7", "9:0 10:10+", "1:7", "9:0", true)]
     fn what_the_log_does_not_tell_is_noticed(
         #[case] columns: &str,
