@@ -187,6 +187,13 @@ impl Applier {
         true
     }
 
+    /// Forgets what of the open transaction has not been handed on.
+    pub(super) fn forget_rest(&mut self, handed: Position) {
+        let Some(open) = &self.open else { return };
+        let to = if handed.major == open.start { handed.minor } else { 0 };
+        self.roll_back(to, handed, false);
+    }
+
     /// Forgets what the open transaction did from a place on; rows of tables that cannot be rolled back stay, unless it
     /// never was. False where some of it has been handed on, up to `handed`.
     fn roll_back(&mut self, to: u64, handed: Position, was: bool) -> bool {

@@ -146,7 +146,7 @@ impl FeedReader {
         let Some(stream) = &self.stream else { return Ok(Step::Flush) };
         let received = match stream.received.try_recv() {
             Ok(received) => Ok(received),
-            Err(TryRecvError::Empty) if !self.applier.gather.is_empty() => return Ok(Step::Flush),
+            Err(TryRecvError::Empty) if self.has_whole() => return Ok(Step::Flush),
             Err(TryRecvError::Empty) => {
                 let pause = if self.loader.is_some() { PAUSE / 10 } else { PAUSE };
                 stream.received.recv_timeout(pause)
@@ -281,7 +281,14 @@ impl FeedReader {
         Ok(())
     }
 
+    /// Whether whole transactions are gathered.
+    fn has_whole(&self) -> bool {
+        !self.applier.gather.is_empty() && !self.applier.is_within()
+    }
+
     fn lose(&mut self, what: &str) {
+        // The open transaction comes again, from its beginning or from what was handed on of it.
+        self.applier.forget_rest(self.at);
         self.stream = None;
         self.away_since = Some(Instant::now());
         self.away = format!("{}: {what}", self.feed.settings[0].connection.name);
@@ -474,7 +481,9 @@ impl LaneReader for FeedReader {
             match self.receive()? {
                 Step::GoOn => {}
                 Step::Flush if self.halt.is_some() => {}
-                Step::Flush if !self.applier.gather.is_empty() => return Ok(Read::Chunk(self.chunk())),
+                Step::Flush if self.has_whole() => return Ok(Read::Chunk(self.chunk())),
+                // What a transaction has done so far may be rolled back: it waits for its end, unless it is large.
+                Step::Flush if self.applier.is_within() => return Ok(Read::Pending),
                 Step::Flush => return Ok(self.idle()),
             }
         }

@@ -29,7 +29,8 @@ const SILENT: &[u8] = &[3, 5, 13, 14, 15, 28, 29, 35, 41, 160, 161, 163, 164];
 const FILES: &[u8] = &[6, 7, 8, 9, 10, 11, 12, 17, 18];
 
 /// Why a run stops at a transaction that was rolled back.
-const LANDED: &str = "a transaction was rolled back of which a part has landed: it is larger than a batch";
+const LANDED: &str =
+    "a transaction was rolled back of which a part had been handed on: it is too large to wait for its end";
 
 impl Applier {
     /// Applies an event. Up to `handed` changes have been handed on.
