@@ -116,7 +116,7 @@ fn rows_that_are_exchanged_in_silence_are_loaded_again(#[case] sql: &str, #[valu
 #[case(
     "create table t (id int primary key) partition by range (id); create table u partition of t default; create publication p for table t",
     "p",
-    "tells of its partitions"
+    "publishes its partitions"
 )]
 fn what_the_log_would_not_tell_is_refused(#[case] sql: &str, #[case] publication: &str, #[case] why: &str) {
     let Some(database) = Database::new() else { return };

@@ -429,6 +429,17 @@ mod tests {
     }
 
     #[test]
+    fn a_statement_that_stops_the_run_is_not_passed() {
+        let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
+        let from = Position::at(place("b.000001", 100));
+        let mut applier = Applier::new(vec![table], vec![Known::default()], from, from.major);
+        let applied = applier.apply(&query("create table t select * from permit"), from).unwrap();
+        assert!(matches!(applied, Applied::Lost(_)));
+        assert!(applier.is_within());
+        assert_eq!(applier.seen, from.major);
+    }
+
+    #[test]
     fn a_statement_is_a_transaction_by_itself() {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));

@@ -106,7 +106,7 @@ pub(super) fn silent_changes(catalog: &mut Catalog, table: &SourceTable) -> Outc
     };
     let (full, shown) = (names::shown(&table.full()), names::shown(&key));
     let message = format!(
-        "rows of {full} change with {} by the foreign key {shown} ({rules}), and the log does not tell it",
+        "rows of {full} change with {} by the foreign key {shown} ({rules}), and the log does not report it",
         names::shown(&parent)
     );
     let remedy = format!(

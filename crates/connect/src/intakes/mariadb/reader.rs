@@ -185,7 +185,11 @@ impl FeedReader {
             Applied::Prepared(name, start) => drop(self.state.prepared.insert(name, start)),
             Applied::Forgotten(name) => self.ended.extend(self.state.prepared.get(&name).map(|at| (name, *at))),
             Applied::Committed(name, end) => self.committed(name, end)?,
-            Applied::Lost(why) => self.halt = Some(self.feed.untold(&why, self.applier.seen)),
+            Applied::Lost(why) => {
+                // Nothing of the transaction in which it stands lands.
+                self.applier.forget_rest(self.at);
+                self.halt = Some(self.feed.untold(&why, self.applier.seen));
+            }
         }
         Ok(())
     }

@@ -144,7 +144,7 @@ pub(super) fn untold(
     }
     if head[2].as_deref() == Some("p") && text(1) != "t" {
         let remedy = format!("alter publication {name} set (publish_via_partition_root = true);");
-        return refuse(format!("the publication {publication} tells of its partitions, not of the table"), remedy);
+        return refuse(format!("the publication {publication} publishes its partitions instead of the table"), remedy);
     }
     if !text(2).is_empty() {
         return refuse(format!("the publication {publication} leaves rows of it out (where)"), whole);

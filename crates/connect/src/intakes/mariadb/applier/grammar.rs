@@ -158,7 +158,9 @@ impl Applier {
                 Applied::Lost("a distributed transaction was prepared and committed in a form that is not known".into())
             }
         };
-        self.commit(event.end);
+        if !matches!(applied, Applied::Lost(_)) {
+            self.commit(event.end);
+        }
         Some(applied)
     }
 
@@ -195,7 +197,8 @@ impl Applier {
         let open = Open::new(Group::Single, event, self.here(event.start));
         let is_single = self.open.get_or_insert(open).group == Group::Single;
         let applied = self.statement(said);
-        if is_single {
+        // A place where the run stops is not passed: the next run stops there again.
+        if is_single && !matches!(applied, Applied::Lost(_)) {
             self.commit(event.end);
         }
         Some(applied)
