@@ -8,6 +8,7 @@
 //! read ([`kinds::LaneReader`]) → decode under the contract ([`decode`]) → transform ([`plan::transform`]) →
 //! stage and land ([`kinds::Landing`]) → commit ([`batch`]).
 
+pub mod audit;
 pub mod batch;
 pub mod change;
 pub mod config;

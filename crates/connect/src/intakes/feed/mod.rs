@@ -3,10 +3,15 @@
 pub(crate) mod gather;
 pub(crate) mod json;
 pub(crate) mod live;
+pub(crate) mod loader;
+pub(crate) mod order;
+pub(crate) mod reader;
 pub(crate) mod rows;
 pub(crate) mod sample;
 pub(crate) mod schema;
 pub(crate) mod state;
+#[cfg(test)]
+pub(crate) mod trial;
 pub(crate) mod whole;
 
 use std::collections::BTreeSet;
@@ -17,6 +22,11 @@ use sluice_core::contract::Contract;
 
 /// The partition of every change feed: a log has one order.
 pub(crate) const PARTITION: &str = "log";
+
+/// The number of a table as an index.
+pub(crate) fn index(table: u32) -> usize {
+    usize::try_from(table).unwrap_or(usize::MAX)
+}
 
 /// Keys of arrivals from change feeds.
 pub(crate) const TABLE_OPTIONS: &[OptionSpec] = &[

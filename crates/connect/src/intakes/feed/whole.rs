@@ -244,6 +244,11 @@ impl Wholes {
         Self { folder, waiting, now: Now::Nothing }
     }
 
+    /// Whether some are to be read still.
+    pub(crate) fn is_waiting(&self) -> bool {
+        !self.waiting.is_empty()
+    }
+
     /// Reads on. `begin` gives what reads a table.
     ///
     /// # Errors
@@ -348,40 +353,11 @@ mod tests {
     use super::super::rows::RowWriter;
     use super::super::state::{Load, TableState};
     use super::*;
-    use sluice_core::config::{ConnectionConfig, Options};
-    use sluice_core::problem::SourceText;
-    use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
     const LIMIT: ReadLimit = ReadLimit { records: 2, bytes: 1 << 20, ends: false };
 
-    struct NoSecrets;
-
-    impl SecretStore for NoSecrets {
-        fn read(&self, _: &SecretRef) -> Result<Secret, String> {
-            Err("no secrets here".into())
-        }
-    }
-
     fn settings() -> Settings {
-        let place = Place::new(&SourceText::new("p.toml", ""), 0..0);
-        let connection = ConnectionConfig {
-            name: "office".into(),
-            scheme: "postgres".into(),
-            target: String::new(),
-            options: Options::empty(Vec::new(), place.clone()),
-            place: None,
-        };
-        Settings {
-            root: PathBuf::new(),
-            work: PathBuf::new(),
-            connection,
-            options: Options::empty(vec![super::super::TABLE_OPTIONS], place),
-            secrets: Arc::new(NoSecrets),
-            label: String::new(),
-            contract: None,
-            stop: Arc::default(),
-            computed: Vec::new(),
-        }
+        super::super::trial::settings(Path::new(""))
     }
 
     fn tables() -> Vec<FeedTable> {

@@ -16,10 +16,11 @@ use super::gtid::Gtids;
 use super::rows::{Image, Kind, Rows};
 use super::table_map::{self, Form, TableMap};
 use super::transaction::Open;
-use crate::intakes::feed::FeedTable;
-use crate::intakes::feed::gather::{Gather, Told};
+use crate::intakes::feed::gather::Told;
 use crate::intakes::feed::json::{Object, Spelling, member_name};
+use crate::intakes::feed::order::Order;
 use crate::intakes::feed::rows::add_key;
+use crate::intakes::feed::{FeedTable, index};
 
 /// In how many bits the place within a file stands.
 const PLACE: u32 = 40;
@@ -120,15 +121,9 @@ pub(super) struct Applier {
     tables: Vec<FeedTable>,
     known: Vec<Known>,
     maps: HashMap<u64, Bound>,
-    pub gather: Gather,
     open: Option<Open>,
-    from: Position,
-    pub at: Position,
     /// The number of the file that is being read.
     file: u64,
-    /// To where the log has been seen.
-    pub seen: u64,
-    pub time: Option<i64>,
     /// The transactions that were read whole.
     pub gtids: Gtids,
     pub recent: HashMap<u32, Vec<Recent>>,
@@ -136,78 +131,74 @@ pub(super) struct Applier {
     pub changed: HashMap<u32, u64>,
     /// Tables whose changes of form are followed.
     pub follows: HashSet<u32>,
-    /// By table without a key, the place in the log at which it was read: changes before it are in its rows.
-    pub read_at: HashMap<u32, u64>,
     /// Changes of the open transaction, whose end is not known yet, each with its place.
     unended: Vec<(u64, u32, Option<Vec<u8>>)>,
 }
 
 impl Applier {
-    pub(super) fn new(tables: Vec<FeedTable>, known: Vec<Known>, from: Position, read: u64) -> Self {
+    /// Reads tables from the file of a place on.
+    pub(super) fn new(tables: Vec<FeedTable>, known: Vec<Known>, read: u64) -> Self {
         Self {
-            gather: Gather::new(tables.iter().map(|t| Arc::clone(&t.name)).collect()),
             tables,
             known,
             maps: HashMap::new(),
             open: None,
-            from,
-            at: from,
             file: parts(read).0,
-            seen: read,
-            time: None,
             gtids: Gtids::default(),
             recent: HashMap::new(),
             changed: HashMap::new(),
             follows: HashSet::new(),
-            read_at: HashMap::new(),
             unended: Vec::new(),
         }
     }
 
-    pub(super) fn is_within(&self) -> bool {
-        self.open.is_some()
+    /// Opens a group, unless one is open.
+    fn open(&mut self, order: &mut Order, open: Open) -> &mut Open {
+        if self.open.is_none() {
+            order.begin(open.start);
+        }
+        self.open.get_or_insert(open)
     }
 
-    /// After the connection was lost: what is read comes again from where we are.
+    /// After the connection was lost: what was read comes again.
     pub(super) fn restart(&mut self) {
         self.open = None;
         self.unended.clear();
         self.maps.clear();
-        self.from = self.at;
     }
 
     /// Forgets a transaction whose rest the server lost when it crashed: it was never committed. Reading goes on at
     /// `next`; false where a part of it has been handed on, up to `handed`.
-    pub(super) fn forget_open(&mut self, handed: Position, next: u64) -> bool {
-        if self.open.is_some() && !self.roll_back(0, handed, false) {
+    pub(super) fn forget_open(&mut self, order: &mut Order, handed: Position, next: u64) -> bool {
+        if self.open.is_some() && !self.roll_back(order, 0, handed, false) {
             return false;
         }
         self.restart();
-        self.seen = next;
+        order.leave(next);
         true
     }
 
     /// Forgets what of the open transaction has not been handed on.
-    pub(super) fn forget_rest(&mut self, handed: Position) {
+    pub(super) fn forget_rest(&mut self, order: &mut Order, handed: Position) {
         let Some(open) = &self.open else { return };
         let to = if handed.major == open.start { handed.minor } else { 0 };
-        self.roll_back(to, handed, false);
+        self.roll_back(order, to, handed, false);
     }
 
     /// Forgets what the open transaction did from a place on; rows of tables that cannot be rolled back stay, unless it
     /// never was. False where some of it has been handed on, up to `handed`.
-    fn roll_back(&mut self, to: u64, handed: Position, was: bool) -> bool {
+    fn roll_back(&mut self, order: &mut Order, to: u64, handed: Position, was: bool) -> bool {
         let Some(open) = &self.open else { return true };
         let from = Position { major: open.start, minor: to };
         if handed > from && handed.major == from.major {
             return false;
         }
-        let Self { gather, known, unended, .. } = self;
-        let stays = |table: u32| was && known.get(place_of(table)).is_some_and(|k| !k.is_transactional);
-        gather.forget(from, stays);
+        let Self { known, unended, .. } = self;
+        let stays = |table: u32| was && known.get(index(table)).is_some_and(|k| !k.is_transactional);
+        order.gather.forget(from, stays);
         unended.retain(|(place, table, _)| *place < to || stays(*table));
-        if self.at.major == open.start {
-            self.at = gather.last().map_or(handed, |p| Position { minor: p.minor + 1, ..p }).max(handed);
+        if order.at.major == open.start {
+            order.at = order.gather.last().map_or(handed, |p| Position { minor: p.minor + 1, ..p }).max(handed);
         }
         true
     }
@@ -258,34 +249,17 @@ impl Applier {
         Ok(Applied::Table(table, columns))
     }
 
-    fn next(&mut self) -> Option<(Position, i64)> {
-        let open = self.open.as_mut()?;
-        let position = Position { major: open.start, minor: open.next };
-        open.next += 1;
-        (position >= self.from).then(|| {
-            self.at = Position { minor: open.next, ..position };
-            (position, open.time)
-        })
+    /// The position and the time of the next change; None where it was read before.
+    fn next(&self, order: &mut Order) -> Option<(Position, i64)> {
+        let time = self.open.as_ref()?.time;
+        Some((order.position()?, time))
     }
 
-    /// Whether the open transaction is in the rows of a table that was read whole.
-    fn is_contained(&self, table: u32) -> bool {
-        let start = self.open.as_ref().map_or(0, |o| o.start);
-        self.read_at.get(&table).is_some_and(|at| start < *at)
-    }
-
-    /// Leaves out a change of such a table, at its place.
-    fn skip(&mut self) {
-        if let Some(open) = &mut self.open {
-            open.next += 1;
-        }
-    }
-
-    fn rows(&mut self, kind: Kind, second: bool, body: &[u8]) -> Result<(), String> {
+    fn rows(&mut self, order: &mut Order, kind: Kind, second: bool, body: &[u8]) -> Result<(), String> {
         let mut rows = Rows::read(kind, second, body).ok_or("an event of rows is broken off")?;
         let bound = self.maps.get(&rows.table).ok_or("rows came of a table that was never told")?;
         let Some(table) = bound.table else { return Ok(()) };
-        let is_contained = self.is_contained(table);
+        let is_contained = order.is_contained(table);
         if !rows.is_whole() {
             return Err(format!(
                 "the log does not tell whole rows of {}: set global binlog_row_image = full",
@@ -295,25 +269,25 @@ impl Applier {
         while let Some(row) = rows.next(&self.maps[&rows.table].map) {
             let (old, new) = row?;
             if is_contained {
-                self.skip();
+                order.skip();
             } else {
-                self.row(table, rows.table, old.as_ref(), new.as_ref());
+                self.row(order, table, rows.table, old.as_ref(), new.as_ref());
             }
         }
         Ok(())
     }
 
-    fn row(&mut self, table: u32, map: u64, old: Option<&Image>, new: Option<&Image>) {
+    fn row(&mut self, order: &mut Order, table: u32, map: u64, old: Option<&Image>, new: Option<&Image>) {
         let bound = &self.maps[&map];
         let keys = [old, new].map(|image| image.map(|i| bound.key_bytes(i)));
         let moved = !bound.key.is_empty() && keys[0].is_some() && keys[1].is_some() && keys[0] != keys[1];
         if self.recent.contains_key(&table) {
             let changed = keys.into_iter().flatten();
-            let place = self.open.as_ref().map_or(0, |o| o.next);
+            let place = order.next;
             self.unended.extend(changed.map(|key| (place, table, Some(key))));
         }
-        if moved && let Some((position, time)) = self.next() {
-            self.add(table, map, ChangeKind::Deleted, position, time, old, None);
+        if moved && let Some((position, time)) = self.next(order) {
+            self.add(order, table, map, ChangeKind::Deleted, position, time, old, None);
         }
         let kind = match (old, new) {
             (None, _) => ChangeKind::Inserted,
@@ -321,14 +295,15 @@ impl Applier {
             _ if moved => ChangeKind::Moved,
             _ => ChangeKind::Updated,
         };
-        if let Some((position, time)) = self.next() {
-            self.add(table, map, kind, position, time, old, new);
+        if let Some((position, time)) = self.next(order) {
+            self.add(order, table, map, kind, position, time, old, new);
         }
     }
 
     #[expect(clippy::too_many_arguments, reason = "one change with all that is told of it")]
     fn add(
-        &mut self,
+        &self,
+        order: &mut Order,
         table: u32,
         map: u64,
         kind: ChangeKind,
@@ -364,27 +339,23 @@ impl Applier {
             }
         };
         let missing = if is_new { bound.missing.as_slice() } else { &[] };
-        self.gather.add(told, |out| write(out, image, &|i| bound.members[i].2, missing), key, before);
+        order.gather.add(told, |out| write(out, image, &|i| bound.members[i].2, missing), key, before);
     }
 
-    fn truncate(&mut self, table: u32) {
-        if self.is_contained(table) {
-            return self.skip();
+    fn truncate(&mut self, order: &mut Order, table: u32) {
+        if order.is_contained(table) {
+            return order.skip();
         }
         if self.recent.contains_key(&table) {
-            let place = self.open.as_ref().map_or(0, |o| o.next);
+            let place = order.next;
             self.unended.push((place, table, None));
         }
-        if let Some((position, time)) = self.next() {
+        if let Some((position, time)) = self.next(order) {
             let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
             let told = Told { table, kind: ChangeKind::Truncated, position, transaction, time: Some(time) };
-            self.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+            order.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
     }
-}
-
-fn place_of(table: u32) -> usize {
-    usize::try_from(table).unwrap_or(usize::MAX)
 }
 
 impl Bound {
@@ -410,6 +381,7 @@ mod tests {
     use super::super::stream::LogEvent;
     use super::grammar::{QUERY, XID};
     use super::*;
+    use crate::intakes::feed::gather::Gather;
 
     #[test]
     fn places_grow_from_file_to_file() {
@@ -432,26 +404,28 @@ mod tests {
     fn a_statement_that_stops_the_run_is_not_passed() {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
-        let mut applier = Applier::new(vec![table], vec![Known::default()], from, from.major);
-        let applied = applier.apply(&query("create table t select * from permit"), from).unwrap();
+        let mut order = Order::new(Gather::new(vec![table.name.clone()]), from, from.major);
+        let mut applier = Applier::new(vec![table], vec![Known::default()], from.major);
+        let applied = applier.apply(&mut order, &query("create table t select * from permit"), from).unwrap();
         assert!(matches!(applied, Applied::Lost(_)));
-        assert!(applier.is_within());
-        assert_eq!(applier.seen, from.major);
+        assert!(order.is_within());
+        assert_eq!(order.seen, from.major);
     }
 
     #[test]
     fn a_statement_is_a_transaction_by_itself() {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
-        let mut applier = Applier::new(vec![table], vec![Known::default()], from, from.major);
-        let applied = applier.apply(&query("truncate table permit"), from).unwrap();
+        let mut order = Order::new(Gather::new(vec![table.name.clone()]), from, from.major);
+        let mut applier = Applier::new(vec![table], vec![Known::default()], from.major);
+        let applied = applier.apply(&mut order, &query("truncate table permit"), from).unwrap();
         assert_eq!(applied, Applied::Statement("truncate table permit".into(), Touched::default()));
-        assert_eq!((applier.at.minor, applier.seen), (1, place("b.000001", 200)));
-        let chunk = applier.gather.chunk(from, applier.at, String::new(), false);
+        assert_eq!((order.at.minor, order.seen), (1, place("b.000001", 200)));
+        let chunk = order.gather.chunk(from, order.at, String::new(), false);
         assert_eq!(chunk.changes.unwrap().each[0].kind, ChangeKind::Truncated);
-        applier.apply(&query("BEGIN"), from).unwrap();
-        assert!(applier.is_within());
-        applier.apply(&LogEvent::of(XID, 300, 331, vec![0; 8]), from).unwrap();
-        assert!(!applier.is_within());
+        applier.apply(&mut order, &query("BEGIN"), from).unwrap();
+        assert!(order.is_within());
+        applier.apply(&mut order, &LogEvent::of(XID, 300, 331, vec![0; 8]), from).unwrap();
+        assert!(order.is_between());
     }
 }

@@ -1,16 +1,9 @@
 //! Reads the rows that a table has already, some at a time. Each portion is one short question under a consistent snapshot,
 //! of which the server says at which place in the log it stands: the rows enter there.
 
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::thread::JoinHandle;
-use std::time::{Duration, Instant};
-
-use crossbeam_channel::{Receiver, Sender, bounded};
 use mysql_async::Value;
 use mysql_async::prelude::Queryable as _;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::Settings;
 
 use super::applier::place;
 use super::catalog::{Catalog, SourceColumn, SourceTable, failed};
@@ -18,113 +11,46 @@ use super::cursor::{Cursors, KeyColumn, beyond, key_columns};
 use crate::databases::wait;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
-use crate::intakes::feed::rows::{RowWriter, Rows};
-use crate::intakes::feed::state::Load;
+use crate::intakes::feed::loader::{LoadTask, Pace, Portion, Sink, dropped};
+use crate::intakes::feed::rows::RowWriter;
 
-/// Some rows of a table.
-pub(super) struct Portion {
-    pub table: u32,
-    pub rows: Rows,
-    /// The place in the log at which the rows are as they are.
-    pub mark: u64,
-    pub done: bool,
+/// What is known of a portion beside its rows.
+pub(super) struct Detail {
     /// Where the load stands after each of the rows.
     pub cursors: Cursors,
     /// How many rows the table has there, once all have been read.
     pub count: Option<u64>,
 }
 
-/// A table to read.
-#[derive(Clone)]
-pub(super) struct LoadTask {
-    pub table: u32,
-    pub feed: FeedTable,
-    pub settings: Settings,
-    pub load: Load,
-}
-
-/// Reads tables in threads of their own. Dropping it ends them.
-pub(super) struct Loader {
-    pub portions: Receiver<Outcome<Portion>>,
-    stop: Arc<AtomicBool>,
-    threads: Vec<JoinHandle<()>>,
-}
-
-impl Loader {
-    pub(super) fn start(tasks: Vec<LoadTask>, at_once: usize) -> Self {
-        let (send, portions) = bounded(2);
-        let stop = Arc::new(AtomicBool::new(false));
-        let (give, take) = bounded(tasks.len());
-        tasks.into_iter().for_each(|task| drop(give.send(task)));
-        let worker = |_| {
-            let (take, send, stop) = (take.clone(), send.clone(), Arc::clone(&stop));
-            std::thread::spawn(move || {
-                while let Ok(mut task) = take.try_recv() {
-                    while let Err(failure) = load(&mut task, &send, &stop) {
-                        if !failure.passing {
-                            let _ = send.send(Err(failure));
-                            return;
-                        }
-                        std::thread::sleep(Duration::from_millis(500));
-                        if stop.load(Ordering::SeqCst) {
-                            return;
-                        }
-                    }
-                }
-            })
-        };
-        let threads = (0..at_once).map(worker).collect();
-        Self { portions, stop, threads }
-    }
-}
-
-impl Drop for Loader {
-    fn drop(&mut self) {
-        self.stop.store(true, Ordering::SeqCst);
-        while self.threads.iter().any(|t| !t.is_finished()) {
-            while self.portions.try_recv().is_ok() {}
-            std::thread::sleep(Duration::from_millis(2));
-        }
-    }
-}
-
-fn load(task: &mut LoadTask, send: &Sender<Outcome<Portion>>, stop: &AtomicBool) -> Outcome<()> {
+/// Reads a table.
+pub(super) fn load(task: &mut LoadTask, sink: &Sink<Detail>) -> Outcome<()> {
     let mut catalog = Catalog::open(&task.settings)?;
-    let name = &task.feed.name;
-    let table =
-        catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("there is no table {name} any more")))?;
+    let table = catalog.table(&task.feed.name)?.ok_or_else(|| dropped(&task.feed.name))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| task.feed.takes(&c.name)).collect();
     let key = key_columns(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
-    let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
-    let (started, mut rows) = (Instant::now(), 0);
-    while !stop.load(Ordering::SeqCst) {
+    let mut pace = Pace::of(&task.settings);
+    while !sink.is_stopped() {
         let beyond = task.load.cursor.as_ref().and_then(|after| beyond(&key, after)).unwrap_or_default();
         let question = question(&table, &columns, &key, &beyond, limit);
         let mark = snapshot(&mut catalog)?;
         let mut portion = read(&mut catalog, (task.table, &task.feed), &columns, &question, limit, mark)?;
         if portion.done {
-            portion.count = catalog.count(&table)?;
+            portion.detail.count = catalog.count(&table)?;
         }
         catalog.rows("commit")?;
-        task.load.cursor = portion.cursors.last().or(task.load.cursor.take());
-        rows += portion.rows.len();
-        let done = portion.done;
-        if send.send(Ok(portion)).is_err() || done {
+        task.load.cursor = portion.detail.cursors.last().or(task.load.cursor.take());
+        let (rows, done) = (portion.rows.len(), portion.done);
+        if !sink.give(portion) || done {
             return Ok(());
         }
-        if let Some(rate) = rate {
-            let due = Duration::from_secs_f64(rows as f64 / rate as f64);
-            while started.elapsed() < due && !stop.load(Ordering::SeqCst) {
-                std::thread::sleep(Duration::from_millis(10));
-            }
-        }
+        pace.wait(rows, sink);
     }
     Ok(())
 }
 
 /// Some rows of a table, for looking.
-pub(super) fn first_rows(catalog: &mut Catalog, number: u32, feed: &FeedTable, limit: u64) -> Outcome<Portion> {
+pub(super) fn first_rows(catalog: &mut Catalog, number: u32, feed: &FeedTable, limit: u64) -> Outcome<Portion<Detail>> {
     let table = catalog.table(&feed.name)?;
     let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().collect();
@@ -171,11 +97,11 @@ fn read(
     question: &str,
     limit: u64,
     mark: u64,
-) -> Outcome<Portion> {
+) -> Outcome<Portion<Detail>> {
     let mut writer = writer(columns, feed, true);
     let cursors = read_rows(catalog, question, columns, &mut writer, |_| Ok(()))?;
     let done = writer.rows.len() < limit;
-    Ok(Portion { table, rows: writer.rows, mark, done, cursors, count: None })
+    Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { cursors, count: None } })
 }
 
 /// A writer of rows with these columns.

@@ -11,8 +11,8 @@ mod check;
 mod cursor;
 mod gtid;
 mod load;
+mod log;
 mod query;
-mod reader;
 mod rows;
 mod shapes;
 mod statement;
@@ -38,11 +38,13 @@ use sluice_core::problem::Problem;
 use sluice_core::units::show_many;
 
 use crate::intakes::feed::live::Stand;
+use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict};
 use crate::intakes::feed::state::{Load, State, TableState, Whole};
 use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, sample, whole as feed_whole};
 use applier::{Known, file_number, parts, place};
 use catalog::{Catalog, SourceTable};
+use log::MariadbLog;
 
 /// The kind.
 pub struct Mariadb;
@@ -266,7 +268,7 @@ impl Intake for MariadbIntake {
         self.0.bind(&mut state);
         let (file, at) = catalog.log_end()?;
         let target = place(&file, at);
-        Ok(Box::new(reader::FeedReader::new(Arc::clone(&self.0), known.position, state, target)?))
+        Ok(Box::new(FeedReader::new(MariadbLog::new(Arc::clone(&self.0), &state), known.position, state, target)?))
     }
 
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {

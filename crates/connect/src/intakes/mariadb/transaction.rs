@@ -18,8 +18,6 @@ pub(super) enum Group {
 pub(super) struct Open {
     pub start: u64,
     pub time: i64,
-    /// The place of the next change.
-    pub next: u64,
     pub group: Group,
     /// Domain, server and number of the transaction, where it has them.
     pub gtid: Option<(u32, u32, u64)>,
@@ -33,7 +31,7 @@ impl Open {
     /// One that begins with an event at a place.
     pub(super) fn new(group: Group, event: &LogEvent, start: u64) -> Self {
         let time = i64::from(event.time) * 1_000_000;
-        Self { start, time, next: 0, group, gtid: None, ends: None, savepoints: Vec::new() }
+        Self { start, time, group, gtid: None, ends: None, savepoints: Vec::new() }
     }
 
     /// One that begins as the server tells; None where the event is broken off.
@@ -48,10 +46,10 @@ impl Open {
         Some(Self { gtid: Some((domain, event.server, number)), ends, ..Self::new(group, event, start) })
     }
 
-    /// Sets a savepoint, in the place of one that has its name.
-    pub(super) fn set(&mut self, name: String) {
+    /// Sets a savepoint before the change with the number `next`, in the place of one that has its name.
+    pub(super) fn set(&mut self, name: String, next: u64) {
         self.savepoints.retain(|(other, _)| *other != name);
-        self.savepoints.push((name, self.next));
+        self.savepoints.push((name, next));
     }
 
     /// Goes back to a savepoint, which stays: the place of the change after it. None where there is none of the name.
@@ -69,13 +67,11 @@ mod tests {
     #[test]
     fn savepoints_are_gone_back_to_by_name() {
         let mut open = Open::new(Group::Rows, &LogEvent::of(2, 100, 200, Vec::new()), 100);
-        open.set("a".into());
-        open.next = 3;
-        open.set("b".into());
-        open.next = 5;
+        open.set("a".into(), 0);
+        open.set("b".into(), 3);
         assert_eq!(open.back_to("a"), Some(0));
         assert_eq!(open.back_to("b"), None);
-        open.set("a".into());
+        open.set("a".into(), 5);
         assert_eq!(open.back_to("a"), Some(5));
     }
 }

@@ -4,7 +4,6 @@
 //! transaction, whichever tables they are of: so it does not depend on which tables are read.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use sluice_core::change::ChangeKind;
 use sluice_core::event::Position;
@@ -14,6 +13,7 @@ use super::pgoutput::{Cell, Message, Old, Relation, Tuple};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::gather::{Gather, Told};
 use crate::intakes::feed::json::{Object, Spelling, member_name};
+use crate::intakes::feed::order::Order;
 use crate::intakes::feed::rows::add_key;
 
 /// A table as it is at a place in the log, or one that nobody reads.
@@ -36,11 +36,8 @@ struct BoundColumn {
 
 /// A transaction that is being read.
 struct Open {
-    commit: u64,
     time: i64,
     xid: u32,
-    /// The place of the next change.
-    next: u64,
 }
 
 /// What a message brought beside changes.
@@ -64,40 +61,16 @@ pub(super) struct Recent {
 pub(super) struct Applier {
     tables: Vec<FeedTable>,
     relations: HashMap<u32, Bound>,
-    pub gather: Gather,
     open: Option<Open>,
-    /// What comes before was read already.
-    from: Position,
-    /// After the last change. It does not move on with the log: rows that are loaded stand behind the change before them.
-    pub at: Position,
-    /// Where the log goes on after the last transaction.
-    pub end: u64,
-    /// When the last transaction was committed.
-    pub time: Option<i64>,
     /// By table, what changed lately, for those that are being loaded.
     pub recent: HashMap<u32, Vec<Recent>>,
-    /// By table without a key, the place in the log at which it was read: changes before it are in its rows.
-    pub read_at: HashMap<u32, u64>,
     /// Of tables that are being loaded, the keys of rows that changed without all of their values: they are read again.
     pub again: Vec<(u32, Vec<String>)>,
 }
 
 impl Applier {
-    pub(super) fn new(tables: Vec<FeedTable>, from: Position) -> Self {
-        let names = tables.iter().map(|t| Arc::clone(&t.name)).collect();
-        Self {
-            tables,
-            relations: HashMap::new(),
-            gather: Gather::new(names),
-            open: None,
-            from,
-            at: from,
-            end: 0,
-            time: None,
-            recent: HashMap::new(),
-            read_at: HashMap::new(),
-            again: Vec::new(),
-        }
+    pub(super) fn new(tables: Vec<FeedTable>) -> Self {
+        Self { tables, relations: HashMap::new(), open: None, recent: HashMap::new(), again: Vec::new() }
     }
 
     /// The transaction that is being read.
@@ -105,33 +78,27 @@ impl Applier {
         self.open.as_ref().map(|o| o.xid)
     }
 
-    /// Whether a transaction is being read.
-    pub(super) fn is_within(&self) -> bool {
-        self.open.is_some()
-    }
-
-    /// After the connection was lost: what is read comes again from where we are.
+    /// After the connection was lost: what was read comes again.
     pub(super) fn restart(&mut self) {
         self.open = None;
         self.relations.clear();
-        self.from = self.at;
     }
 
     /// Applies a message of a committed transaction. None for one that cannot be.
-    pub(super) fn apply(&mut self, message: &Message) -> Option<Applied> {
+    pub(super) fn apply(&mut self, order: &mut Order, message: &Message) -> Option<Applied> {
         match message {
-            Message::Begin { commit, time, xid } => self.begin(*commit, *time, *xid),
-            Message::Commit { end, .. } => return Some(self.commit(*end)),
+            Message::Begin { commit, time, xid } => self.begin(order, *commit, *time, *xid),
+            Message::Commit { end, .. } => return Some(self.commit(order, *end)),
             Message::Relation(relation) => {
                 self.bind(relation);
                 return Some(Applied::Relation(relation.clone()));
             }
-            Message::Insert { relation, new } => self.row(*relation, ChangeKind::Inserted, None, Some(new))?,
+            Message::Insert { relation, new } => self.row(order, *relation, ChangeKind::Inserted, None, Some(new))?,
             Message::Update { relation, old, new } => {
-                self.row(*relation, ChangeKind::Updated, old.as_ref(), Some(new))?
+                self.row(order, *relation, ChangeKind::Updated, old.as_ref(), Some(new))?
             }
-            Message::Delete { relation, old } => self.row(*relation, ChangeKind::Deleted, Some(old), None)?,
-            Message::Truncate { relations } => relations.iter().try_for_each(|r| self.truncate(*r))?,
+            Message::Delete { relation, old } => self.row(order, *relation, ChangeKind::Deleted, Some(old), None)?,
+            Message::Truncate { relations } => relations.iter().try_for_each(|r| self.truncate(order, *r))?,
             Message::Other => {}
             Message::StreamStart { .. }
             | Message::StreamStop
@@ -144,15 +111,17 @@ impl Applier {
     }
 
     /// Begins a transaction.
-    pub(super) fn begin(&mut self, commit: u64, time: i64, xid: u32) {
-        self.open = Some(Open { commit, time, xid, next: 0 });
+    pub(super) fn begin(&mut self, order: &mut Order, commit: u64, time: i64, xid: u32) {
+        order.begin(commit);
+        self.open = Some(Open { time, xid });
     }
 
     /// Ends it.
-    pub(super) fn commit(&mut self, end: u64) -> Applied {
+    pub(super) fn commit(&mut self, order: &mut Order, end: u64) -> Applied {
         let Some(open) = self.open.take() else { return Applied::Nothing };
-        self.end = end;
-        self.time = Some(open.time);
+        order.end();
+        order.see(end);
+        order.time = Some(open.time);
         Applied::Committed(open.xid)
     }
 
@@ -179,17 +148,6 @@ impl Applier {
         self.relations.insert(relation.id, Bound { table, columns, key, missing });
     }
 
-    /// The next change's position; None where it was read before.
-    fn next(&mut self) -> Option<Position> {
-        let open = self.open.as_mut()?;
-        let position = Position { major: open.commit, minor: open.next };
-        open.next += 1;
-        (position >= self.from).then(|| {
-            self.at = Position { minor: open.next, ..position };
-            position
-        })
-    }
-
     fn told(&self, table: u32, kind: ChangeKind, position: Position) -> Told {
         let open = self.open.as_ref();
         let transaction = open.map(|o| u64::from(o.xid));
@@ -197,16 +155,23 @@ impl Applier {
     }
 
     /// Adds the change of a row; None for a relation that was never told.
-    fn row(&mut self, relation: u32, kind: ChangeKind, old: Option<&Old>, new: Option<&Tuple>) -> Option<()> {
+    fn row(
+        &mut self,
+        order: &mut Order,
+        relation: u32,
+        kind: ChangeKind,
+        old: Option<&Old>,
+        new: Option<&Tuple>,
+    ) -> Option<()> {
         let bound = self.relations.get(&relation)?;
         let moved = match (old, new) {
             (Some(old), Some(new)) => !bound.key.is_empty() && bound.key_differs(&old.tuple, new),
             _ => false,
         };
-        let first = self.next();
-        let second = if moved { self.next() } else { None };
+        let first = order.position();
+        let second = if moved { order.position() } else { None };
         let bound = self.relations.get(&relation)?;
-        let Some(table) = bound.table.filter(|t| !self.is_contained(*t)) else { return Some(()) };
+        let Some(table) = bound.table.filter(|t| !order.is_contained(*t)) else { return Some(()) };
         if let Some(recent) = self.recent.get_mut(&table) {
             let xid = self.open.as_ref().map_or(0, |o| o.xid);
             let tuples = [old.filter(|_| new.is_none() || moved).map(|o| &o.tuple), new];
@@ -216,7 +181,7 @@ impl Applier {
         let last = if moved { second } else { first };
         if let (true, Some(position), Some(old)) = (moved, first, old) {
             let told = self.told(table, ChangeKind::Deleted, position);
-            bound_add(&mut self.gather, &self.relations[&relation], told, Some(old), None, false);
+            bound_add(&mut order.gather, &self.relations[&relation], told, Some(old), None, false);
         }
         let Some(position) = last else { return Some(()) };
         let kind = match (moved, kind) {
@@ -232,26 +197,20 @@ impl Applier {
         let told = self.told(table, kind, position);
         // A row that is new, or not loaded yet, has nothing in columns that are not there.
         let is_new = kind == ChangeKind::Inserted || self.recent.contains_key(&table);
-        bound_add(&mut self.gather, &self.relations[&relation], told, old, new, is_new);
+        bound_add(&mut order.gather, &self.relations[&relation], told, old, new, is_new);
         Some(())
     }
 
-    /// Whether the open transaction is in the rows of a table that was read whole.
-    fn is_contained(&self, table: u32) -> bool {
-        let commit = self.open.as_ref().map_or(0, |o| o.commit);
-        self.read_at.get(&table).is_some_and(|at| commit < *at)
-    }
-
-    fn truncate(&mut self, relation: u32) -> Option<()> {
+    fn truncate(&mut self, order: &mut Order, relation: u32) -> Option<()> {
         let table = self.relations.get(&relation)?.table;
-        let position = self.next();
-        let Some(table) = table.filter(|t| !self.is_contained(*t)) else { return Some(()) };
+        let position = order.position();
+        let Some(table) = table.filter(|t| !order.is_contained(*t)) else { return Some(()) };
         if let Some(recent) = self.recent.get_mut(&table) {
             recent.push(Recent { xid: self.open.as_ref().map_or(0, |o| o.xid), key: None });
         }
         if let Some(position) = position {
             let told = self.told(table, ChangeKind::Truncated, position);
-            self.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+            order.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
         Some(())
     }

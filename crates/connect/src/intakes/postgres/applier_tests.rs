@@ -25,16 +25,17 @@ fn tuple(cells: &[&str]) -> Tuple {
     }
 }
 
-fn applier(from: Position) -> Applier {
+fn applier(from: Position) -> (Applier, Order) {
     let table = FeedTable { name: "public.permit".into(), key: vec!["id".into()], contract: None };
-    let mut applier = Applier::new(vec![table], from);
+    let mut order = Order::new(Gather::new(vec![table.name.clone()]), from, 0);
+    let mut applier = Applier::new(vec![table]);
     let column = |name: &str, ty, is_key| RelationColumn { name: name.into(), ty, modifier: -1, is_key };
     let columns = vec![column("id", 23, true), column("note", 25, false), column("open", 16, false)];
     let relation =
         |id, name: &str| Relation { id, schema: "public".into(), name: name.into(), columns: columns.clone() };
-    applier.apply(&Message::Relation(relation(7, "permit"))).unwrap();
-    applier.apply(&Message::Relation(relation(8, "other"))).unwrap();
-    applier
+    applier.apply(&mut order, &Message::Relation(relation(7, "permit"))).unwrap();
+    applier.apply(&mut order, &Message::Relation(relation(8, "other"))).unwrap();
+    (applier, order)
 }
 
 fn update(old: Option<(bool, &[&str])>, new: &[&str]) -> Message {
@@ -47,13 +48,13 @@ fn insert(relation: u32, new: &[&str]) -> Message {
 }
 
 /// The rows of one transaction: kind, place, row, key and old values.
-fn applied(applier: &mut Applier, messages: &[Message]) -> (Chunk, Vec<String>) {
-    applier.begin(100, 5, 3);
+fn applied((applier, order): &mut (Applier, Order), messages: &[Message]) -> (Chunk, Vec<String>) {
+    applier.begin(order, 100, 5, 3);
     for message in messages {
-        applier.apply(message).unwrap();
+        applier.apply(order, message).unwrap();
     }
-    assert_eq!(applier.commit(140), Applied::Committed(3));
-    let chunk = applier.gather.chunk(Position::at(1), applier.at, String::new(), false);
+    assert_eq!(applier.commit(order, 140), Applied::Committed(3));
+    let chunk = order.gather.chunk(Position::at(1), order.at, String::new(), false);
     let changes = chunk.changes.clone().unwrap();
     let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
     let side = |span: Option<sluice_core::event::RecordSpan>| span.map_or("-".into(), |s| text(s.of(&changes.side)));
@@ -81,8 +82,8 @@ fn messages_become_changes(#[case] message: Message, #[case] expected: &[&str]) 
     let mut applier = applier(Position::at(1));
     let (chunk, lines) = applied(&mut applier, &[message]);
     assert_eq!(lines, expected);
-    assert_eq!((chunk.to.major, applier.end), (100, 140));
-    assert!(!applier.is_within());
+    assert_eq!((chunk.to.major, applier.1.seen), (100, 140));
+    assert!(applier.1.is_between());
 }
 
 #[test]
@@ -96,7 +97,7 @@ fn places_count_rows_of_all_tables_and_what_was_read_is_passed_over() {
 #[test]
 fn keys_that_change_while_a_table_is_loaded_are_noted() {
     let mut applier = applier(Position::at(1));
-    applier.recent.insert(0, Vec::new());
+    applier.0.recent.insert(0, Vec::new());
     let delete = Message::Delete { relation: 7, old: Old { whole: false, tuple: tuple(&["5", "null", "null"]) } };
     let moved = update(Some((false, &["1", "null", "null"])), &["2", "x", "f"]);
     applied(&mut applier, &[delete, moved, Message::Truncate { relations: vec![7] }]);
@@ -105,13 +106,13 @@ fn keys_that_change_while_a_table_is_loaded_are_noted() {
         add_key(&mut bytes, n.as_bytes());
         Some(bytes)
     };
-    let noted: Vec<_> = applier.recent[&0].iter().map(|r| r.key.clone()).collect();
+    let noted: Vec<_> = applier.0.recent[&0].iter().map(|r| r.key.clone()).collect();
     assert_eq!(noted, [key("5"), key("1"), key("2"), None]);
 }
 
 #[test]
 fn a_relation_that_was_never_told_is_no_change() {
-    let mut applier = applier(Position::at(1));
-    applier.begin(100, 5, 3);
-    assert_eq!(applier.apply(&insert(99, &["1"])), None);
+    let (mut applier, mut order) = applier(Position::at(1));
+    applier.begin(&mut order, 100, 5, 3);
+    assert_eq!(applier.apply(&mut order, &insert(99, &["1"])), None);
 }

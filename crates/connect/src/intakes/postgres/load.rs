@@ -1,20 +1,16 @@
 //! Reads the rows that a table has already, some at a time and without a long transaction.
 //!
-//! Each portion is one short question by the key. It comes with the snapshot under which it was asked: which transactions
+//! Each portion is one short query by the key. It comes with the snapshot under which it was asked: which transactions
 //! it saw, and a place in the log before which all of those were committed. The reader lets the log run to that place and
 //! then takes the portion's rows in, less those whose keys were changed by transactions that the snapshot did not see.
 //! Compared are the numbers of transactions, not places in the log, since a commit is in the log a little before others
 //! see it.
 
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::thread::JoinHandle;
-use std::time::{Duration, Instant};
+use std::collections::HashSet;
+use std::time::Duration;
 
-use crossbeam_channel::{Receiver, Sender, bounded};
 use futures_util::StreamExt as _;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::Settings;
 use tokio_postgres::error::SqlState;
 
 use super::applier::Recent;
@@ -22,8 +18,8 @@ use super::catalog::{Catalog, SourceColumn, SourceTable, parse_lsn, spelling_of,
 use crate::databases::wait;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
-use crate::intakes::feed::rows::{RowWriter, Rows};
-use crate::intakes::feed::state::Load;
+use crate::intakes::feed::loader::{LoadTask, Outdated, Pace, Portion, Sink, dropped};
+use crate::intakes::feed::rows::RowWriter;
 use crate::landings::postgres::{literal, quote};
 
 /// Which transactions a question saw.
@@ -58,138 +54,31 @@ impl Snapshot {
     }
 }
 
-/// Some rows of a table.
-pub(super) struct Portion {
-    pub table: u32,
-    pub rows: Rows,
+/// What is known of a portion beside its rows.
+pub(super) struct Detail {
     pub snapshot: Snapshot,
-    /// The place in the log before which all that was seen was committed.
-    pub mark: u64,
-    /// The key of the last row.
-    pub after: Option<Vec<String>>,
-    /// Whether these are the last.
-    pub done: bool,
     /// Whether they are rows that were read before, by their keys.
     pub again: bool,
 }
 
-impl Portion {
-    /// Leaves out rows whose keys were changed by transactions that the question did not see.
-    pub(super) fn outdated<'r>(&self, recent: &'r [Recent]) -> Option<std::collections::HashSet<&'r [u8]>> {
-        let mut keys = std::collections::HashSet::new();
-        for change in recent.iter().filter(|r| !self.snapshot.sees(r.xid)) {
-            // None: the table was emptied, and with it all that the question saw.
-            keys.insert(change.key.as_deref()?);
-        }
-        Some(keys)
+impl Detail {
+    /// The rows whose keys were changed by transactions that the query did not see.
+    pub(super) fn outdated<'r>(&self, recent: &'r [Recent]) -> Outdated<'r> {
+        let later = recent.iter().filter(|r| !self.snapshot.sees(r.xid));
+        // No key: the table was emptied, and with it all that the query saw.
+        let keys: Option<HashSet<&[u8]>> = later.map(|change| change.key.as_deref()).collect();
+        keys.map_or(Outdated::All, Outdated::Keys)
     }
 }
 
-/// Reads tables in threads of their own. Dropping it ends them.
-pub(super) struct Loader {
-    pub portions: Receiver<Outcome<Portion>>,
-    again: Sender<(LoadTask, Vec<Vec<String>>)>,
-    stop: Arc<AtomicBool>,
-    threads: Vec<JoinHandle<()>>,
-}
-
-/// A table to read.
-#[derive(Clone)]
-pub(super) struct LoadTask {
-    pub table: u32,
-    pub feed: FeedTable,
-    pub settings: Settings,
-    pub load: Load,
-    /// A transaction that must have ended for others too.
-    pub seeing: Option<u32>,
-}
-
-/// How long to wait for a server that does not answer.
-const AGAIN: Duration = Duration::from_millis(500);
-
-impl Loader {
-    /// Begins to read, several tables at once.
-    pub(super) fn start(tasks: Vec<LoadTask>, at_once: usize) -> Self {
-        let (send, portions) = bounded(2);
-        let stop = Arc::new(AtomicBool::new(false));
-        let (give, take) = bounded(tasks.len());
-        tasks.into_iter().for_each(|task| drop(give.send(task)));
-        let worker = |_| {
-            let (take, mut sink) = (take.clone(), Sink { send: send.clone(), stop: Arc::clone(&stop) });
-            std::thread::spawn(move || {
-                while let Ok(task) = take.try_recv() {
-                    if !sink.insist(task, load) {
-                        return;
-                    }
-                }
-            })
-        };
-        let mut threads: Vec<JoinHandle<()>> = (0..at_once).map(worker).collect();
-        let (again, asked) = crossbeam_channel::unbounded::<(LoadTask, Vec<Vec<String>>)>();
-        let mut sink = Sink { send, stop: Arc::clone(&stop) };
-        threads.push(std::thread::spawn(move || {
-            while let Ok((task, keys)) = asked.recv() {
-                if !sink.insist(task, |task, sink| load_again(task, &keys, sink)) {
-                    return;
-                }
-            }
-        }));
-        Self { portions, again, stop, threads }
-    }
-
-    /// Reads some rows of a table again.
-    pub(super) fn again(&self, task: LoadTask, keys: Vec<Vec<String>>) {
-        let _ = self.again.send((task, keys));
-    }
-}
-
-impl Drop for Loader {
-    fn drop(&mut self) {
-        self.stop.store(true, Ordering::SeqCst);
-        self.again = crossbeam_channel::unbounded().0;
-        while self.threads.iter().any(|t| !t.is_finished()) {
-            while self.portions.try_recv().is_ok() {}
-            std::thread::sleep(Duration::from_millis(2));
-        }
-    }
-}
-
-/// Where portions go.
-struct Sink {
-    send: Sender<Outcome<Portion>>,
-    stop: Arc<AtomicBool>,
-}
-
-impl Sink {
-    fn is_stopped(&self) -> bool {
-        self.stop.load(Ordering::SeqCst)
-    }
-
-    /// Reads, and again while the server does not answer; false where nobody wants more.
-    fn insist(&mut self, mut task: LoadTask, mut read: impl FnMut(&mut LoadTask, &mut Self) -> Outcome<()>) -> bool {
-        while !self.is_stopped() {
-            match read(&mut task, self) {
-                Ok(()) => return true,
-                Err(failure) if failure.passing => std::thread::sleep(AGAIN),
-                Err(failure) => {
-                    let _ = self.send.send(Err(failure));
-                    return false;
-                }
-            }
-        }
-        false
-    }
-}
-
-fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
+/// Reads a table. With `seeing` a transaction must have ended for others too.
+pub(super) fn load(task: &mut LoadTask, seeing: Option<u32>, sink: &Sink<Detail>) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
     let mut table = there(&catalog, name)?;
     let types = table_types(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
-    let rate = task.settings.options.is_set("load_rate").then(|| task.settings.options.integer("load_rate").max(1));
-    let started = Instant::now();
-    let mut rows = 0;
+    let mut pace = Pace::of(&task.settings);
     while !sink.is_stopped() {
         let columns = wanted(&table, task.feed.contract.as_deref());
         let question = question(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
@@ -201,28 +90,22 @@ fn load(task: &mut LoadTask, sink: &mut Sink) -> Outcome<()> {
             }
             Err(Broken::Failed(failure)) => return Err(failure),
         };
-        if task.seeing.is_some_and(|xid| !portion.snapshot.sees(xid)) {
+        if seeing.is_some_and(|xid| !portion.detail.snapshot.sees(xid)) {
             std::thread::sleep(Duration::from_millis(20));
             continue;
         }
-        task.load.after = portion.after.clone().or(task.load.after.take());
-        rows += portion.rows.len();
-        let done = portion.done;
-        if sink.send.send(Ok(portion)).is_err() || done {
+        task.load.after = portion.rows.last_key().or(task.load.after.take());
+        let (rows, done) = (portion.rows.len(), portion.done);
+        if !sink.give(portion) || done {
             return Ok(());
         }
-        if let Some(rate) = rate {
-            let due = Duration::from_secs_f64(rows as f64 / rate as f64);
-            while started.elapsed() < due && !sink.is_stopped() {
-                std::thread::sleep(Duration::from_millis(10));
-            }
-        }
+        pace.wait(rows, sink);
     }
     Ok(())
 }
 
 /// Reads rows by their keys.
-fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()> {
+pub(super) fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink<Detail>) -> Outcome<()> {
     let catalog = Catalog::open(&task.settings)?;
     let name = &task.feed.name;
     let mut table = there(&catalog, name)?;
@@ -243,8 +126,10 @@ fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()>
             keys.join(", ")
         );
         match ask(&catalog, (task.table, &task.feed), &columns, &question, u64::MAX) {
-            Ok(portion) => {
-                let _ = sink.send.send(Ok(Portion { again: true, done: false, ..portion }));
+            Ok(mut portion) => {
+                portion.detail.again = true;
+                portion.done = false;
+                sink.give(portion);
                 return Ok(());
             }
             Err(Broken::Reshaped) => table = reshaped(&catalog, name)?,
@@ -256,7 +141,7 @@ fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink) -> Outcome<()>
 
 /// The table as it is now.
 fn there(catalog: &Catalog, name: &str) -> Outcome<SourceTable> {
-    catalog.table(name)?.ok_or_else(|| Failure::unreachable(format!("table {name} does not exist any more")))
+    catalog.table(name)?.ok_or_else(|| dropped(name))
 }
 
 /// The table after its columns changed between looking at them and reading them.
@@ -291,7 +176,7 @@ fn question(
 }
 
 /// Some rows of a table, for looking.
-pub(super) fn first_rows(catalog: &Catalog, number: u32, feed: &FeedTable, limit: u64) -> Outcome<Portion> {
+pub(super) fn first_rows(catalog: &Catalog, number: u32, feed: &FeedTable, limit: u64) -> Outcome<Portion<Detail>> {
     let table = catalog.table(&feed.name)?;
     let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
     let columns = wanted(&table, None);
@@ -332,7 +217,7 @@ fn ask(
     columns: &[&SourceColumn],
     question: &str,
     limit: u64,
-) -> Result<Portion, Broken> {
+) -> Result<Portion<Detail>, Broken> {
     // One statement for the snapshot and the place in the log: the place is asked for after the snapshot was taken.
     let head = catalog.rows(
         "begin isolation level repeatable read read only; select pg_current_snapshot(), pg_current_wal_insert_lsn()",
@@ -346,8 +231,7 @@ fn ask(
     copy_rows(catalog, question, &mut writer, |_| Ok(()))?;
     catalog.run("commit")?;
     let done = writer.rows.len() < limit;
-    let after = writer.rows.last_key();
-    Ok(Portion { table, rows: writer.rows, snapshot, mark, after, done, again: false })
+    Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { snapshot, again: false } })
 }
 
 /// A writer of rows with these columns.
@@ -494,14 +378,12 @@ mod tests {
     #[test]
     fn rows_that_changed_unseen_are_outdated() {
         let snapshot = Snapshot::parse("100:110:105").unwrap();
-        let rows = Rows::default();
-        let portion = Portion { table: 0, rows, snapshot, mark: 0, after: None, done: false, again: false };
+        let detail = Detail { snapshot, again: false };
         let change = |xid, key: &str| Recent { xid, key: Some(key.as_bytes().to_vec()) };
         let recent = [change(99, "a"), change(105, "b"), change(111, "c")];
-        let mut outdated: Vec<&[u8]> = portion.outdated(&recent).unwrap().into_iter().collect();
-        outdated.sort_unstable();
-        assert_eq!(outdated, [b"b", b"c"]);
-        assert!(portion.outdated(&[Recent { xid: 120, key: None }]).is_none());
-        assert!(portion.outdated(&[Recent { xid: 99, key: None }]).unwrap().is_empty());
+        let keys = |keys: &[&'static str]| Outdated::Keys(keys.iter().map(|k| k.as_bytes()).collect());
+        assert_eq!(detail.outdated(&recent), keys(&["b", "c"]));
+        assert_eq!(detail.outdated(&[Recent { xid: 120, key: None }]), Outdated::All);
+        assert_eq!(detail.outdated(&[Recent { xid: 99, key: None }]), keys(&[]));
     }
 }

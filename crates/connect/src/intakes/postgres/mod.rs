@@ -7,8 +7,8 @@ mod applier;
 mod catalog;
 mod check;
 mod load;
+mod log;
 mod pgoutput;
-mod reader;
 mod schema;
 mod shapes;
 pub(crate) mod silent;
@@ -30,11 +30,12 @@ use sluice_core::kinds::{
 use sluice_core::problem::Problem;
 
 use crate::databases::Server;
+use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::State;
 use crate::intakes::feed::{FeedTable, PARTITION, sample, whole as feed_whole};
 use catalog::Catalog;
-use reader::FeedReader;
+use log::PostgresLog;
 use stream::Shared;
 
 /// Microseconds from 1970, where we count from, to 2000, where PostgreSQL does.
@@ -173,7 +174,7 @@ impl Intake for PostgresIntake {
         schema::refill(&self.0, &catalog, &mut state)?;
         self.0.shared.settle(state.read);
         let target = catalog.log_end()?;
-        Ok(Box::new(FeedReader::new(Arc::clone(&self.0), known.position, state, target)?))
+        Ok(Box::new(FeedReader::new(PostgresLog::new(Arc::clone(&self.0))?, known.position, state, target)?))
     }
 
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {

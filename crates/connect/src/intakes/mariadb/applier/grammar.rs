@@ -11,6 +11,7 @@ use super::super::transaction::{Group, Open};
 use super::super::{rows, statement, table_map};
 use super::{Applied, Applier, Touched, file_name, file_number};
 use crate::intakes::feed::FeedTable;
+use crate::intakes::feed::order::Order;
 
 pub(super) const QUERY: u8 = 2;
 const ROTATE: u8 = 4;
@@ -37,26 +38,31 @@ impl Applier {
     ///
     /// # Errors
     /// Where it cannot be read, in words.
-    pub(in crate::intakes::mariadb) fn apply(&mut self, event: &LogEvent, handed: Position) -> Result<Applied, String> {
+    pub(in crate::intakes::mariadb) fn apply(
+        &mut self,
+        order: &mut Order,
+        event: &LogEvent,
+        handed: Position,
+    ) -> Result<Applied, String> {
         let broken = || "an event of the log is broken off".to_string();
         match event.kind {
             ROTATE => {
                 let name = event.body.get(8..).map(file_name).ok_or_else(broken)?;
                 let at = event.body.first_chunk::<8>().map(|b| u64::from_le_bytes(*b)).ok_or_else(broken)?;
                 self.file = file_number(&name);
-                self.see(self.here(at));
+                self.see(order, self.here(at));
             }
-            HEARTBEAT => self.see(self.here(event.end)),
+            HEARTBEAT => self.see(order, self.here(event.end)),
             GTID => {
                 let open = Open::begin(event, self.here(event.start)).ok_or_else(broken)?;
-                self.open.get_or_insert(open);
+                self.open(order, open);
             }
-            QUERY => return self.query(event, handed).ok_or_else(broken),
-            XID => self.commit(event.end),
-            XA_PREPARE => return self.prepared(event).ok_or_else(broken),
+            QUERY => return self.query(order, event, handed).ok_or_else(broken),
+            XID => self.commit(order, event.end),
+            XA_PREPARE => return self.prepared(order, event).ok_or_else(broken),
             // Its rows are read once it is committed.
             _ if self.is_preparing() => {}
-            _ => return self.told(event),
+            _ => return self.told(order, event),
         }
         Ok(Applied::Nothing)
     }
@@ -67,6 +73,7 @@ impl Applier {
     /// Where it cannot be read, in words.
     pub(in crate::intakes::mariadb) fn apply_prepared(
         &mut self,
+        order: &mut Order,
         event: &LogEvent,
         handed: Position,
     ) -> Result<(Applied, bool), String> {
@@ -75,17 +82,17 @@ impl Applier {
             ROTATE | GTID | HEARTBEAT => {}
             QUERY => {
                 let said = Query::read(&event.body).ok_or("an event of the log is broken off")?;
-                if let Some(applied) = self.savepoint(&said, handed) {
+                if let Some(applied) = self.savepoint(order, &said, handed) {
                     return Ok((applied, false));
                 }
             }
-            _ => return self.told(event).map(|applied| (applied, false)),
+            _ => return self.told(order, event).map(|applied| (applied, false)),
         }
         Ok((Applied::Nothing, false))
     }
 
     /// An event that tells of rows, or nothing.
-    fn told(&mut self, event: &LogEvent) -> Result<Applied, String> {
+    fn told(&mut self, order: &mut Order, event: &LogEvent) -> Result<Applied, String> {
         match event.kind {
             TABLE_MAP => {
                 let map = table_map::read(&event.body).ok_or("a table is told by an event that is broken off")?;
@@ -107,19 +114,19 @@ impl Applier {
             kind if SILENT.contains(&kind) || event.is_ignorable => {}
             33 | 34 => {
                 let open = Open::new(Group::Rows, event, self.here(event.start));
-                self.open.get_or_insert(open);
+                self.open(order, open);
             }
             other => match rows::kind(other) {
-                Some((kind, second)) => self.rows(kind, second, &event.body)?,
+                Some((kind, second)) => self.rows(order, kind, second, &event.body)?,
                 None => return Err(format!("the log has an event of the kind {other}, which is not known")),
             },
         }
         Ok(Applied::Nothing)
     }
 
-    fn see(&mut self, at: u64) {
+    fn see(&self, order: &mut Order, at: u64) {
         if self.open.is_none() {
-            self.seen = self.seen.max(at);
+            order.see(at);
         }
     }
 
@@ -128,10 +135,10 @@ impl Applier {
     }
 
     /// Ends the open group, at a place of the file.
-    pub(in crate::intakes::mariadb) fn commit(&mut self, end: u64) {
+    pub(in crate::intakes::mariadb) fn commit(&mut self, order: &mut Order, end: u64) {
         let end = self.here(end);
         if let Some(open) = self.open.take() {
-            self.time = Some(open.time);
+            order.time = Some(open.time);
             if let Some((domain, server, number)) = open.gtid {
                 self.gtids.note(domain, server, number);
             }
@@ -145,11 +152,12 @@ impl Applier {
             }
         }
         self.maps.clear();
-        self.seen = self.seen.max(end);
+        order.end();
+        order.see(end);
     }
 
     /// A distributed transaction is prepared.
-    fn prepared(&mut self, event: &LogEvent) -> Option<Applied> {
+    fn prepared(&mut self, order: &mut Order, event: &LogEvent) -> Option<Applied> {
         let is_whole = *event.body.first()? != 0;
         let Some(open) = &self.open else { return Some(Applied::Nothing) };
         let applied = match &open.group {
@@ -159,75 +167,75 @@ impl Applier {
             }
         };
         if !matches!(applied, Applied::Lost(_)) {
-            self.commit(event.end);
+            self.commit(order, event.end);
         }
         Some(applied)
     }
 
     /// A statement: the end of a transaction, a savepoint, or one that changes tables. None where it is broken off.
-    fn query(&mut self, event: &LogEvent, handed: Position) -> Option<Applied> {
+    fn query(&mut self, order: &mut Order, event: &LogEvent, handed: Position) -> Option<Applied> {
         let said = Query::read(&event.body)?;
         let word = said.text.trim().to_ascii_uppercase();
         if word == "BEGIN" {
             let open = Open::new(Group::Rows, event, self.here(event.start));
             // A server of another family tells its numbers first.
-            self.open.get_or_insert(open);
+            self.open(order, open);
             return Some(Applied::Nothing);
         }
         if self.is_preparing() {
             return Some(Applied::Nothing);
         }
         if word == "COMMIT" {
-            self.commit(event.end);
+            self.commit(order, event.end);
             return Some(Applied::Nothing);
         }
         if word == "ROLLBACK" {
-            if !self.roll_back(0, handed, true) {
+            if !self.roll_back(order, 0, handed, true) {
                 return Some(Applied::Lost(LANDED.into()));
             }
-            self.commit(event.end);
+            self.commit(order, event.end);
             return Some(Applied::Nothing);
         }
-        if let Some(applied) = self.savepoint(&said, handed) {
+        if let Some(applied) = self.savepoint(order, &said, handed) {
             return Some(applied);
         }
         if word.starts_with("XA ") {
-            return Some(self.distributed(&word, event.end));
+            return Some(self.distributed(order, &word, event.end));
         }
         let open = Open::new(Group::Single, event, self.here(event.start));
-        let is_single = self.open.get_or_insert(open).group == Group::Single;
-        let applied = self.statement(said);
+        let is_single = self.open(order, open).group == Group::Single;
+        let applied = self.statement(order, said);
         // A place where the run stops is not passed: the next run stops there again.
         if is_single && !matches!(applied, Applied::Lost(_)) {
-            self.commit(event.end);
+            self.commit(order, event.end);
         }
         Some(applied)
     }
 
     /// A savepoint is set, or gone back to; None for another statement.
-    fn savepoint(&mut self, said: &Query, handed: Position) -> Option<Applied> {
+    fn savepoint(&mut self, order: &mut Order, said: &Query, handed: Position) -> Option<Applied> {
         let (is_back, name) = statement::savepoint(&said.text, said.modes)?;
         let open = self.open.as_mut()?;
         if !is_back {
-            open.set(name);
+            open.set(name, order.next);
             return Some(Applied::Nothing);
         }
         let Some(to) = open.back_to(&name) else {
             return Some(Applied::Lost(format!("a transaction went back to a savepoint that it never set: {name}")));
         };
-        match self.roll_back(to, handed, true) {
+        match self.roll_back(order, to, handed, true) {
             true => Some(Applied::Nothing),
             false => Some(Applied::Lost(LANDED.into())),
         }
     }
 
     /// A distributed transaction is ended.
-    fn distributed(&mut self, word: &str, end: u64) -> Applied {
+    fn distributed(&mut self, order: &mut Order, word: &str, end: u64) -> Applied {
         let name = self.open.as_ref().and_then(|open| open.ends.clone());
         match name {
             Some(name) if word.starts_with("XA COMMIT") => Applied::Committed(name, end),
             Some(name) if word.starts_with("XA ROLLBACK") => {
-                self.commit(end);
+                self.commit(order, end);
                 Applied::Forgotten(name)
             }
             _ if word.starts_with("XA END") || word.starts_with("XA START") => Applied::Nothing,
@@ -236,7 +244,7 @@ impl Applier {
     }
 
     /// A statement that may change tables.
-    fn statement(&mut self, said: Query) -> Applied {
+    fn statement(&mut self, order: &mut Order, said: Query) -> Applied {
         let does = statement::read(&said.text, &said.database, said.modes);
         let databases: HashSet<&str> = self.tables.iter().filter_map(|t| t.name.split('.').next()).collect();
         if does.touches.iter().any(|name| databases.contains(name.as_str())) {
@@ -261,7 +269,7 @@ impl Applier {
         let keyed = numbers(&does.keyed);
         // Rows that are read again take the place of all that were there.
         let all: Vec<u32> = emptied.into_iter().chain(dropped).chain(replaced.iter().copied()).collect();
-        all.into_iter().for_each(|table| self.truncate(table));
+        all.into_iter().for_each(|table| self.truncate(order, table));
         Applied::Statement(said.text, Touched { lost, replaced, keyed })
     }
 }

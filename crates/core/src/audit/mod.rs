@@ -1,0 +1,247 @@
+//! Compares a mirror with its source: counts and checksums first, then the rows that differ.
+//!
+//! [`Comparable`] says which columns of a landing can be compared at all. [`Sums`] takes both sides in any order and in
+//! little memory: rows go into buckets by their keys, each with a count and a sum of checksums. [`Rows`] then holds the rows
+//! of the buckets that differ, and [`differences`] tells them apart.
+
+mod cells;
+mod ranges;
+
+pub use cells::Comparable;
+pub use ranges::{KeyRange, ranges};
+
+use std::collections::BTreeMap;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+
+/// How many buckets the rows of a table are spread over.
+const BUCKETS: usize = 1 << 14;
+
+/// More rows than this are not held: what differs beyond them is only counted.
+pub const MOST_ROWS: usize = 200_000;
+
+/// One row: its key and its values, each as a JSON array.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Row {
+    /// The values of the key's columns.
+    pub key: String,
+    /// The values of all columns that are compared.
+    pub values: String,
+}
+
+fn hash(text: &str, seed: u8) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    (seed, text).hash(&mut hasher);
+    hasher.finish()
+}
+
+/// The bucket of a key.
+fn bucket(key: &str) -> usize {
+    usize::try_from(hash(key, 0) % BUCKETS as u64).unwrap_or(0)
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Bucket {
+    rows: u64,
+    sums: [u64; 2],
+}
+
+/// Counts and checksums of the rows of one side.
+#[derive(Clone, Debug)]
+pub struct Sums {
+    buckets: Vec<Bucket>,
+    /// Rows, over all buckets.
+    pub rows: u64,
+}
+
+impl Default for Sums {
+    fn default() -> Self {
+        Self { buckets: vec![Bucket::default(); BUCKETS], rows: 0 }
+    }
+}
+
+impl Sums {
+    /// Adds a row.
+    pub fn add(&mut self, row: &Row) {
+        let bucket = &mut self.buckets[bucket(&row.key)];
+        bucket.rows += 1;
+        self.rows += 1;
+        for (sum, seed) in bucket.sums.iter_mut().zip([1, 2]) {
+            *sum = sum.wrapping_add(hash(&row.values, seed));
+        }
+    }
+
+    /// The buckets in which two sides differ; none where all rows are the same.
+    pub fn differing(&self, other: &Self) -> Differing {
+        let differs = |i: &usize| self.buckets[*i] != other.buckets[*i];
+        Differing((0..BUCKETS).filter(differs).collect())
+    }
+}
+
+/// Buckets in which two sides differ.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Differing(std::collections::HashSet<usize>);
+
+impl Differing {
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Whether a row is in one of them.
+    pub fn has(&self, row: &Row) -> bool {
+        self.0.contains(&bucket(&row.key))
+    }
+}
+
+/// The rows of one side in the buckets that differ, by their keys. A table without a unique key may have several rows under
+/// one key; their values stand one after the other.
+#[derive(Clone, Debug, Default)]
+pub struct Rows {
+    rows: BTreeMap<String, String>,
+    /// Rows beyond those that are held.
+    pub beyond: u64,
+}
+
+impl Rows {
+    /// Adds a row of a bucket that differs.
+    pub fn add(&mut self, row: Row) {
+        if self.rows.len() >= MOST_ROWS && !self.rows.contains_key(&row.key) {
+            self.beyond += 1;
+            return;
+        }
+        let values = self.rows.entry(row.key).or_default();
+        if !values.is_empty() {
+            values.push(' ');
+        }
+        values.push_str(&row.values);
+    }
+
+    /// The values under a key.
+    pub fn get(&self, key: &str) -> Option<&str> {
+        self.rows.get(key).map(String::as_str)
+    }
+}
+
+/// How a row differs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// The source has it and the mirror does not.
+    Missing,
+    /// The mirror has it and the source does not.
+    Extra,
+    /// Values differ.
+    Differs,
+}
+
+impl Kind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Missing => "missing",
+            Self::Extra => "extra",
+            Self::Differs => "differs",
+        }
+    }
+}
+
+/// A row that differs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Difference {
+    /// Its key, as a JSON array.
+    pub key: String,
+    /// How it differs.
+    pub kind: Kind,
+    /// The values at the source, as a JSON array.
+    pub source: Option<String>,
+    /// The values in the mirror.
+    pub mirror: Option<String>,
+}
+
+/// The rows that differ, in the order of their keys' texts.
+pub fn differences(source: &Rows, mirror: &Rows) -> Vec<Difference> {
+    let keys: std::collections::BTreeSet<&String> = source.rows.keys().chain(mirror.rows.keys()).collect();
+    let one = |key: &String| {
+        let (there, here) = (source.rows.get(key), mirror.rows.get(key));
+        let kind = match (there, here) {
+            (Some(a), Some(b)) if a == b => return None,
+            (Some(_), Some(_)) => Kind::Differs,
+            (Some(_), None) => Kind::Missing,
+            (None, _) => Kind::Extra,
+        };
+        Some(Difference { key: key.clone(), kind, source: there.cloned(), mirror: here.cloned() })
+    };
+    // Where not all rows are held, a row that is held on one side may be among the others on the other side.
+    let is_sure = |d: &Difference| match d.kind {
+        Kind::Missing => mirror.beyond == 0,
+        Kind::Extra => source.beyond == 0,
+        Kind::Differs => true,
+    };
+    keys.into_iter().filter_map(one).filter(is_sure).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn row(key: u64, values: &str) -> Row {
+        Row { key: format!("[{key}]"), values: format!("[{key},{values}]") }
+    }
+
+    fn compare(source: &[Row], mirror: &[Row]) -> Vec<(Kind, String)> {
+        let sums = |rows: &[Row]| {
+            let mut sums = Sums::default();
+            rows.iter().for_each(|row| sums.add(row));
+            sums
+        };
+        let differing = sums(source).differing(&sums(mirror));
+        let held = |rows: &[Row]| {
+            let mut held = Rows::default();
+            rows.iter().filter(|row| differing.has(row)).for_each(|row| held.add(row.clone()));
+            held
+        };
+        differences(&held(source), &held(mirror)).into_iter().map(|d| (d.kind, d.key)).collect()
+    }
+
+    #[test]
+    fn rows_in_another_order_are_the_same() {
+        let rows: Vec<Row> = (0..5_000).map(|n| row(n, "\"a\"")).collect();
+        let mut other = rows.clone();
+        other.reverse();
+        assert!(compare(&rows, &other).is_empty());
+    }
+
+    #[test]
+    fn one_row_among_many_that_differs_is_found() {
+        let rows: Vec<Row> = (0..5_000).map(|n| row(n, "\"a\"")).collect();
+        let mut other = rows.clone();
+        other[17] = row(17, "\"b\"");
+        other.swap_remove(4_000);
+        other.push(row(9_999, "null"));
+        let expected = [(Kind::Differs, "[17]"), (Kind::Missing, "[4000]"), (Kind::Extra, "[9999]")];
+        let mut found = compare(&rows, &other);
+        found.sort_by_key(|(_, key)| key.len());
+        assert_eq!(found, expected.map(|(kind, key)| (kind, key.to_string())));
+    }
+
+    #[test]
+    fn two_rows_that_swap_their_values_differ() {
+        let found = compare(&[row(1, "1"), row(2, "2")], &[row(1, "2"), row(2, "1")]);
+        assert_eq!(found.len(), 2);
+    }
+
+    #[test]
+    fn a_row_that_is_there_twice_differs() {
+        assert_eq!(compare(&[row(1, "1")], &[row(1, "1"), row(1, "1")]), [(Kind::Differs, "[1]".to_string())]);
+    }
+
+    #[test]
+    fn beyond_what_is_held_only_sure_differences_are_told() {
+        let mut source = Rows { beyond: 3, ..Rows::default() };
+        source.add(row(1, "1"));
+        let mut mirror = Rows::default();
+        mirror.add(row(1, "2"));
+        mirror.add(row(2, "2"));
+        let found = differences(&source, &mirror);
+        assert_eq!(found.iter().map(|d| d.kind).collect::<Vec<_>>(), [Kind::Differs]);
+    }
+}
