@@ -8,15 +8,14 @@
 mod common;
 #[path = "common/feeds_mariadb.rs"]
 mod feeds_mariadb;
-
-use std::process::Stdio;
-use std::time::Duration;
+#[path = "common/work.rs"]
+mod work;
 
 use common::TestProject;
 use feeds_mariadb::Office;
 use rstest::rstest;
 
-const RUN: &[&str] = &["run", "office", "--until-caught-up"];
+use work::{RUN, Random};
 
 const TABLES: &str = "
     create table t (id int primary key, v varchar(20)) engine=innodb character set utf8mb4;
@@ -155,17 +154,15 @@ fn transactions_that_are_prepared_land_when_they_are_committed() {
     office.end();
 }
 
-/// Work at random, so that a seed gives the same everywhere.
 struct Work {
-    random: u64,
+    random: Random,
     next: u64,
     columns: u64,
 }
 
 impl Work {
     fn below(&mut self, n: u64) -> u64 {
-        self.random = self.random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        (self.random >> 33) % n
+        self.random.below(n)
     }
 
     fn table(&mut self) -> &'static str {
@@ -243,35 +240,20 @@ impl Work {
     }
 }
 
-/// `SLUICE_FEED_WORK` sets how many seeds are tried, `SLUICE_FEED_WORK_SEED` the first one.
 #[test]
 fn after_any_work_the_mirror_equals_its_source() {
-    let number = |name: &str, default: u64| std::env::var(name).ok().and_then(|n| n.parse().ok()).unwrap_or(default);
-    let (count, first) = (number("SLUICE_FEED_WORK", 5), number("SLUICE_FEED_WORK_SEED", 1));
-    for seed in first..first + count {
+    for seed in work::seeds(5) {
         let Some(office) = Office::empty(seed) else { return };
         office.sql(&office.source, TABLES);
         let policy = if seed % 2 == 0 { "follow" } else { "ignore" };
         let project = office.whole("mirror", policy);
-        let mut work = Work { random: seed.wrapping_mul(0x9e37_79b9_7f4a_7c15), next: 0, columns: 0 };
+        let mut work = Work { random: Random::of(seed), next: 0, columns: 0 };
         eprintln!("seed {seed}, {policy}");
         for _ in 0..6 {
             let script = work.script();
             eprintln!("{script}\n--");
-            // A run is at work meanwhile, or comes afterwards.
-            let run = (work.below(2) == 0).then(|| {
-                project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
-            });
-            office.sql(&office.source, &format!("set sql_mode = '';\n{script}"));
-            if let Some(mut run) = run {
-                std::thread::sleep(Duration::from_millis(work.below(900)));
-                let ended = run.try_wait().unwrap();
-                let _ = run.kill();
-                let output = run.wait_with_output().unwrap();
-                assert!(ended.is_none(), "{}", String::from_utf8_lossy(&output.stderr));
-            }
-            if work.below(2) == 0 {
-                project.expect(0, RUN);
+            let sql = format!("set sql_mode = '';\n{script}");
+            if work::round(&project, &mut work.random, || drop(office.sql(&office.source, &sql))) {
                 compare(&office, &project, &["t", "m", "p", "plain"]);
             }
         }

@@ -6,6 +6,8 @@ mod common;
 mod feeds;
 #[path = "common/tables.rs"]
 mod tables;
+#[path = "common/work.rs"]
+mod work;
 
 use std::process::Stdio;
 use std::time::Duration;
@@ -14,7 +16,7 @@ use feeds::{Office, script};
 use rstest::rstest;
 use tables::{Database, psql};
 
-const RUN: &[&str] = &["run", "office", "--until-caught-up"];
+use work::{RUN, Random};
 
 const PARTED: &str = "
     create table parted (id int primary key, v text) partition by range (id);
@@ -136,14 +138,13 @@ fn what_the_log_would_not_tell_is_refused(#[case] sql: &str, #[case] publication
 
 /// Work at random, so that a seed gives the same everywhere.
 struct Work {
-    random: u64,
+    random: Random,
     next: u64,
 }
 
 impl Work {
     fn below(&mut self, n: u64) -> u64 {
-        self.random = self.random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        (self.random >> 33) % n
+        self.random.below(n)
     }
 
     fn rows(&mut self) -> String {
@@ -214,19 +215,16 @@ impl Work {
     }
 }
 
-/// `SLUICE_FEED_WORK` sets how many seeds are tried, `SLUICE_FEED_WORK_SEED` the first one.
 #[test]
 fn after_any_work_the_mirror_equals_its_source() {
-    let number = |name: &str, default: u64| std::env::var(name).ok().and_then(|n| n.parse().ok()).unwrap_or(default);
-    let (count, first) = (number("SLUICE_FEED_WORK", 3), number("SLUICE_FEED_WORK_SEED", 1));
-    for seed in first..first + count {
+    for seed in work::seeds(3) {
         let Some(database) = Database::new() else { return };
         let office = Office::new(database, 1);
         assert!(script(&office.source, PARTED));
         let policy = if seed % 2 == 0 { "follow" } else { "ignore" };
         let text = feeds::whole("batch = { every = \"200ms\" }").replace("\"follow\"", &format!("\"{policy}\""));
         let project = office.project(&text);
-        let mut work = Work { random: seed.wrapping_mul(0x9e37_79b9_7f4a_7c15), next: 0 };
+        let mut work = Work { random: Random::of(seed), next: 0 };
         eprintln!("seed {seed}, {policy}");
         let compare = || {
             for table in ["parted", "plain"] {
@@ -236,19 +234,7 @@ fn after_any_work_the_mirror_equals_its_source() {
         for _ in 0..5 {
             let sql = work.script();
             eprintln!("{sql}\n--");
-            let run = (work.below(2) == 0).then(|| {
-                project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
-            });
-            assert!(script(&office.source, &sql), "{sql}");
-            if let Some(mut run) = run {
-                std::thread::sleep(Duration::from_millis(work.below(1_500)));
-                let ended = run.try_wait().unwrap();
-                let _ = run.kill();
-                let output = run.wait_with_output().unwrap();
-                assert!(ended.is_none(), "{}", String::from_utf8_lossy(&output.stderr));
-            }
-            if work.below(2) == 0 {
-                project.expect(0, RUN);
+            if work::round(&project, &mut work.random, || assert!(script(&office.source, &sql), "{sql}")) {
                 compare();
             }
         }

@@ -59,6 +59,8 @@ pub(crate) enum Command {
     Status(StatusArgs),
     /// Verify: which batches, how big, how long
     Ledger(LedgerArgs),
+    /// Verify: compare the mirrors of a pipeline with the tables that they follow
+    Audit(AuditArgs),
     /// Mend: which events were rejected, and why; try them again
     Rejects(RejectsArgs),
     /// Mend: where are we in every partition, how far behind, and when does unread data expire?
@@ -270,6 +272,43 @@ pub(crate) struct RunArgs {
     /// Go on after what a landing holds beyond the ledger, instead of refusing
     #[arg(long)]
     pub adopt: bool,
+}
+
+/// Compare every mirror of a pipeline with the table that it follows: counts and checksums first, then the rows that
+/// differ. The pipeline may run meanwhile; nothing is changed without --catch-up or --reload.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  sluice audit permits\n  sluice audit permits --landing permit.desk --catch-up\n  \
+                        sluice audit permits --catch-up --reload"
+)]
+pub(crate) struct AuditArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// Compare only this landing, EVENT.LANDING; several, one after the other
+    #[arg(long, value_name = "NAME")]
+    pub landing: Vec<String>,
+
+    /// Show at most N of the rows that differ in each mirror
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub rows: usize,
+
+    /// Where the pipeline does not run and rows differ: run it until it has caught up, then compare again
+    #[arg(long)]
+    pub catch_up: bool,
+
+    /// Where the pipeline runs: wait at most this many seconds for what the source has already to land
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    pub wait: u64,
+
+    /// Have the next run load the rows that differ again; the pipeline must not run meanwhile
+    #[arg(long)]
+    pub reload: bool,
+
+    /// Do not ask before --reload
+    #[arg(long, requires = "reload")]
+    pub yes: bool,
 }
 
 #[derive(Args, Debug)]

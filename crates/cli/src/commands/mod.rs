@@ -1,5 +1,6 @@
 //! The commands, one file each.
 
+mod audit;
 mod check;
 mod completions;
 mod demo;
@@ -36,6 +37,7 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Run(args)) => run::run(arguments, args),
         Some(Command::Status(args)) => status::status(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
+        Some(Command::Audit(args)) => audit::audit(arguments, args),
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),
         Some(Command::Positions(args)) => positions::positions(arguments, args),
         Some(Command::Replay(args)) => replay::replay(arguments, args),

@@ -39,7 +39,7 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
 }
 
 /// Runs a pipeline, and begins anew where its source has changed and the pipeline follows that.
-fn run_and_renew(
+pub(crate) fn run_and_renew(
     project: &Project,
     name: &str,
     mut until: Until,

@@ -125,6 +125,25 @@ impl Office {
         String::from_utf8(output.stdout).unwrap()
     }
 
+    /// Runs a script in which a statement may fail.
+    pub fn sql_with_failures(&self, database: &str, sql: &str) {
+        let mut child = Command::new("mariadb")
+            .args(["--force", "-h", "127.0.0.1", "-P", &self.port, "-u", "sluice"])
+            .args(["--default-character-set=utf8mb4", database])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let _ = child.stdin.take().unwrap().write_all(sql.as_bytes());
+        child.wait().unwrap();
+    }
+
+    /// The keys of a connection to a database.
+    pub fn connection(&self, database: &str) -> String {
+        format!("url = \"mariadb://127.0.0.1:{}/{database}\"\nuser = \"sluice\"", self.port)
+    }
+
     fn try_sql(&self, database: &str, sql: &str) -> std::process::Output {
         let mut child = Command::new("mariadb")
             .args([

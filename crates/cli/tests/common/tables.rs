@@ -114,7 +114,17 @@ fn start(bin: &std::path::Path, folder: &std::path::Path, port: u16) -> Child {
     unprivileged(&bin.join("postgres"))
         .arg("-D")
         .arg(folder.join("data"))
-        .args(["-p", &port.to_string(), "-c", "listen_addresses=127.0.0.1", "-c", "wal_level=logical", "-k"])
+        .args([
+            "-p",
+            &port.to_string(),
+            "-c",
+            "listen_addresses=127.0.0.1",
+            "-c",
+            "wal_level=logical",
+            "-c",
+            "max_prepared_transactions=8",
+            "-k",
+        ])
         .arg(folder)
         .stdout(Stdio::null())
         .stderr(log)

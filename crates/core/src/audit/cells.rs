@@ -2,6 +2,7 @@
 
 use arrow_array::RecordBatch;
 use serde_json::Value;
+use serde_json::value::RawValue;
 
 use super::Row;
 use crate::expr::{Expr, Node};
@@ -78,13 +79,14 @@ impl Comparable {
             Row {
                 key: array(&mut self.key.iter().map(|place| cells[*place].clone())),
                 values: array(&mut cells.into_iter()),
+                origin: None,
             }
         };
         Ok((0..batch.num_rows()).map(one).collect())
     }
 
-    /// The values of a row by column.
-    pub fn split(&self, values: &str) -> Vec<Value> {
+    /// The values of a row by column, each as JSON; none where several rows have one key.
+    pub fn split(values: &str) -> Vec<Box<RawValue>> {
         serde_json::from_str(values).unwrap_or_default()
     }
 }

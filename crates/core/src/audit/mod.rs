@@ -5,9 +5,11 @@
 //! of the buckets that differ, and [`differences`] tells them apart.
 
 mod cells;
+mod compare;
 mod ranges;
 
 pub use cells::Comparable;
+pub use compare::{Audited, Mirror, Side, audit};
 pub use ranges::{KeyRange, ranges};
 
 use std::collections::BTreeMap;
@@ -26,6 +28,8 @@ pub struct Row {
     pub key: String,
     /// The values of all columns that are compared.
     pub values: String,
+    /// The key at the source, as a JSON object, for a row that was read there.
+    pub origin: Option<String>,
 }
 
 fn hash(text: &str, seed: u8) -> u64 {
@@ -93,11 +97,17 @@ impl Differing {
     }
 }
 
+#[derive(Clone, Debug, Default)]
+struct Held {
+    values: String,
+    origin: Option<String>,
+}
+
 /// The rows of one side in the buckets that differ, by their keys. A table without a unique key may have several rows under
 /// one key; their values stand one after the other.
 #[derive(Clone, Debug, Default)]
 pub struct Rows {
-    rows: BTreeMap<String, String>,
+    rows: BTreeMap<String, Held>,
     /// Rows beyond those that are held.
     pub beyond: u64,
 }
@@ -109,16 +119,17 @@ impl Rows {
             self.beyond += 1;
             return;
         }
-        let values = self.rows.entry(row.key).or_default();
-        if !values.is_empty() {
-            values.push(' ');
+        let held = self.rows.entry(row.key).or_default();
+        if !held.values.is_empty() {
+            held.values.push(' ');
         }
-        values.push_str(&row.values);
+        held.values.push_str(&row.values);
+        held.origin = row.origin;
     }
 
     /// The values under a key.
     pub fn get(&self, key: &str) -> Option<&str> {
-        self.rows.get(key).map(String::as_str)
+        self.rows.get(key).map(|held| held.values.as_str())
     }
 }
 
@@ -155,6 +166,8 @@ pub struct Difference {
     pub source: Option<String>,
     /// The values in the mirror.
     pub mirror: Option<String>,
+    /// The key at the source, as a JSON object, where the source has the row.
+    pub origin: Option<String>,
 }
 
 /// The rows that differ, in the order of their keys' texts.
@@ -163,12 +176,14 @@ pub fn differences(source: &Rows, mirror: &Rows) -> Vec<Difference> {
     let one = |key: &String| {
         let (there, here) = (source.rows.get(key), mirror.rows.get(key));
         let kind = match (there, here) {
-            (Some(a), Some(b)) if a == b => return None,
+            (Some(a), Some(b)) if a.values == b.values => return None,
             (Some(_), Some(_)) => Kind::Differs,
             (Some(_), None) => Kind::Missing,
             (None, _) => Kind::Extra,
         };
-        Some(Difference { key: key.clone(), kind, source: there.cloned(), mirror: here.cloned() })
+        let values = |held: Option<&Held>| held.map(|h| h.values.clone());
+        let origin = there.and_then(|held| held.origin.clone());
+        Some(Difference { key: key.clone(), kind, source: values(there), mirror: values(here), origin })
     };
     // Where not all rows are held, a row that is held on one side may be among the others on the other side.
     let is_sure = |d: &Difference| match d.kind {
@@ -184,7 +199,7 @@ mod tests {
     use super::*;
 
     fn row(key: u64, values: &str) -> Row {
-        Row { key: format!("[{key}]"), values: format!("[{key},{values}]") }
+        Row { key: format!("[{key}]"), values: format!("[{key},{values}]"), origin: None }
     }
 
     fn compare(source: &[Row], mirror: &[Row]) -> Vec<(Kind, String)> {

@@ -94,7 +94,8 @@ mod tests {
     use rstest::rstest;
 
     fn differing(keys: &[&str]) -> Vec<Difference> {
-        let one = |key: &&str| Difference { key: (*key).into(), kind: Kind::Extra, source: None, mirror: None };
+        let one =
+            |key: &&str| Difference { key: (*key).into(), kind: Kind::Extra, source: None, mirror: None, origin: None };
         keys.iter().map(one).collect()
     }
 

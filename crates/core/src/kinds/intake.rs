@@ -339,6 +339,34 @@ pub trait Intake: Send + Sync {
     /// Where the outside cannot be reached.
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>>;
 
+    /// All rows of the one table that this intake was opened for, as they are at one place of its log. The last chunk has no
+    /// records and ends at that place. None where there are no tables.
+    ///
+    /// # Errors
+    /// Where the source does not answer.
+    fn rows(&self) -> Outcome<Option<Box<dyn LaneReader>>> {
+        Ok(None)
+    }
+
+    /// Whether all that stands before a place of the log has landed, by the ledger's position and by what a run reports.
+    fn has_landed(&self, _known: &PartitionPosition, _place: Position) -> bool {
+        false
+    }
+
+    /// The position from which a run loads rows of the one table again that this intake was opened for, in the place of those
+    /// that landed: those with the keys, or all of the table where there are none or where that cannot be done. Gives also
+    /// the table, and whether it is all of it.
+    ///
+    /// # Errors
+    /// Where there is no such table, or it is not loaded.
+    fn load_again(
+        &self,
+        _known: &PartitionPosition,
+        _keys: &[Vec<String>],
+    ) -> Outcome<Option<(PartitionPosition, String, bool)>> {
+        Ok(None)
+    }
+
     /// Opens a reader of these ranges alone, each in its order. It moves no position and joins nothing. It has caught
     /// up when all of them are read.
     ///

@@ -260,6 +260,16 @@ pub trait LandingKind: Send + Sync {
         let _ = (settings, columns);
         Ok(None)
     }
+
+    /// The rows that are there, with the columns of `columns` that are there too, in the types in which they land. None
+    /// where rows of this kind are not kept equal to a source.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn mirrored(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
+        let _ = (settings, columns);
+        Ok(None)
+    }
     /// Opens the landing for rows of these columns. `label` is its name with pipeline and event, unique in the project.
     ///
     /// # Errors

@@ -97,6 +97,11 @@ impl Transform {
         Self { when, select: items.into_iter().map(|i| i.expr).collect(), columns, texts, schema }
     }
 
+    /// What computes a column; None where rows are taken as they are.
+    pub fn expression(&self, column: usize) -> Option<&Expr> {
+        self.select.get(column)
+    }
+
     /// The columns of the event that the condition and the columns read, without those that land unchanged under
     /// their own name. `input` are the event's columns.
     pub fn reads(&self, input: &[OutputColumn]) -> Vec<usize> {

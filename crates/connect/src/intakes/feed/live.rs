@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
-use sluice_core::kinds::{Kept, PartitionState, TableLoad};
+use sluice_core::event::Position;
+use sluice_core::kinds::{Kept, PartitionPosition, PartitionState, TableLoad};
 
 use super::state::State;
 
@@ -80,6 +81,14 @@ fn lately(work: &Path, label: &str) -> Option<Live> {
     (chrono::Utc::now().timestamp_micros() - live.written < STALE).then_some(live)
 }
 
+/// Whether all that stands before a place of the log has landed.
+pub(crate) fn has_landed(work: &Path, label: &str, known: &PartitionPosition, place: Position) -> bool {
+    let Ok(state) = State::read(&known.identity) else { return false };
+    // What has been seen counts once all that was handed on of it has landed.
+    let seen = lately(work, label).filter(|live| state.read >= live.handed).map_or(0, |live| live.seen);
+    state.read.max(seen) >= place.major
+}
+
 /// Where a feed stands by what it told and by the ledger's state.
 pub(crate) struct Stand<'s> {
     pub work: &'s Path,
@@ -98,7 +107,6 @@ pub(crate) struct Stand<'s> {
 impl Stand<'_> {
     /// The state of the feed's partition.
     pub(crate) fn partition(&self) -> PartitionState {
-        use sluice_core::event::Position;
         let live = lately(self.work, self.label);
         // What has been seen counts once all that was handed on of it has landed.
         let landed = live.as_ref().filter(|l| self.at >= l.handed);

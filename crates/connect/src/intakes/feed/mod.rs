@@ -9,6 +9,7 @@ pub(crate) mod reader;
 pub(crate) mod rows;
 pub(crate) mod sample;
 pub(crate) mod schema;
+pub(crate) mod snapshot;
 pub(crate) mod state;
 #[cfg(test)]
 pub(crate) mod trial;

@@ -79,9 +79,23 @@ impl Order {
         self.standing.open().is_some()
     }
 
+    /// Whether the open transaction was read whole before the connection was lost.
+    pub(crate) fn is_repeated(&self) -> bool {
+        matches!(self.standing, Standing::Torn { repeated: Some(_), .. })
+    }
+
     /// Whether every transaction of which something was read has been read whole.
     pub(crate) fn is_between(&self) -> bool {
         self.standing == Standing::Between
+    }
+
+    /// The place of the transaction that has been read in part, from which the log is to be read again after a stop: all before
+    /// it was read whole.
+    pub(crate) fn unfinished(&self) -> Option<u64> {
+        match self.standing {
+            Standing::Between => None,
+            Standing::Within(at) | Standing::Torn { at, .. } => Some(at),
+        }
     }
 
     /// Begins the transaction at a place.
@@ -154,7 +168,7 @@ mod tests {
         assert!(!order.is_within() && !order.is_between());
         // The one before it comes once more, and brings nothing.
         order.begin(20);
-        assert!(order.is_within());
+        assert!(order.is_within() && order.is_repeated());
         assert_eq!(order.position(), None);
         order.end();
         assert!(!order.is_within() && !order.is_between());

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::kinds::PartitionPosition;
 
 use crate::intakes::postgres::silent::Form;
 
@@ -138,6 +139,41 @@ impl State {
         self.former.extend(gone);
     }
 
+    /// The position from which rows of a table are loaded again: those with the keys, or all in the place of those that
+    /// landed, where no keys are given. Gives also whether it is all.
+    ///
+    /// # Errors
+    /// Where there is no such table, it is never loaded, or it is being loaded still.
+    pub(crate) fn load_again(
+        known: &PartitionPosition,
+        table: &str,
+        keys: &[Vec<String>],
+    ) -> Outcome<(PartitionPosition, bool)> {
+        let mut state = Self::read(&known.identity)?;
+        let found = state.tables.get_mut(table);
+        let found = found.ok_or_else(|| Failure::findings(format!("{table} has not been read yet")))?;
+        let Some(load) = found.load.as_mut() else {
+            return Err(Failure::findings(format!("{table} is read with load = \"never\": its rows are not loaded"))
+                .with_help("with load = \"first\" the table is loaded, and can be loaded again"));
+        };
+        if !load.done {
+            return Err(
+                Failure::findings(format!("{table} is being loaded")).with_help("`sluice run` goes on with that")
+            );
+        }
+        // Without the last key a load would begin at the first row.
+        let is_all = keys.is_empty() || load.after.is_none();
+        if is_all {
+            let about = load.rows.max(load.about);
+            found.begin_anew(about);
+            found.load.iter_mut().for_each(|load| load.anew = true);
+        } else {
+            load.again.extend_from_slice(keys);
+            load.done = false;
+        }
+        Ok((PartitionPosition { identity: state.note(), ..known.clone() }, is_all))
+    }
+
     /// Has every table that is loaded take the place of what has landed of it.
     pub(crate) fn replace_all(&mut self) {
         self.tables.values_mut().filter_map(|t| t.load.as_mut()).for_each(|load| load.anew = true);
@@ -152,6 +188,7 @@ impl State {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
 
     #[test]
     fn what_is_noted_is_read_again() {
@@ -163,6 +200,36 @@ mod tests {
         assert_eq!(again, state);
         assert_eq!(again.loading().map(|(name, _)| name.as_str()).collect::<Vec<_>>(), ["public.permit"]);
         assert!(State::read("cluster").is_err());
+    }
+
+    #[rstest]
+    #[case(&["7"], false, (1, false, true))]
+    #[case(&[], true, (0, true, false))]
+    fn rows_are_loaded_again_by_their_keys_or_with_their_table(
+        #[case] keys: &[&str],
+        #[case] is_all: bool,
+        #[case] expected: (usize, bool, bool),
+    ) {
+        let load = Load { after: Some(vec!["9".into()]), rows: 9, done: true, ..Load::default() };
+        let table = TableState { load: Some(load), ..TableState::default() };
+        let mut state = State::default();
+        state.tables.insert("public.permit".into(), table);
+        let known = PartitionPosition {
+            partition: "log".into(),
+            position: sluice_core::event::Position::at(5),
+            identity: state.note(),
+        };
+        let keys: Vec<Vec<String>> = keys.iter().map(|key| vec![(*key).to_string()]).collect();
+        let (again, all) = State::load_again(&known, "public.permit", &keys).unwrap();
+        assert_eq!((again.position, all), (known.position, is_all));
+        let load = State::read(&again.identity).unwrap().tables["public.permit"].load.clone().unwrap();
+        assert_eq!(
+            (load.again.len(), load.anew, load.after.is_some(), load.done),
+            (expected.0, expected.1, expected.2, false)
+        );
+        // Not while that is under way, and not for another table.
+        assert!(State::load_again(&again, "public.permit", &keys).is_err());
+        assert!(State::load_again(&known, "public.berth", &keys).is_err());
     }
 
     #[test]

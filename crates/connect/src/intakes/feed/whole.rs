@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::{Receiver, TryRecvError, bounded};
+use crossbeam_channel::{Receiver, Sender, TryRecvError, bounded};
 use sha2::{Digest as _, Sha256};
 use sluice_core::change::ChangeKind;
 use sluice_core::durable::Disk;
@@ -31,6 +31,9 @@ use super::state::{State, TableState, Whole};
 const AGAIN: Duration = Duration::from_millis(500);
 
 const BUFFER: usize = 1 << 18;
+
+/// Why a reading ends whose rows nobody takes.
+const UNWANTED: &str = "nobody wants the rows any more";
 
 /// The folder of a feed's files.
 pub(crate) fn folder(settings: &Settings) -> PathBuf {
@@ -91,10 +94,17 @@ pub(crate) fn warning(table: &str, place: Place) -> Problem {
     )
 }
 
+/// Where the rows of a table go that is being read.
+enum Out {
+    /// Into a file, which gets its name once it is whole.
+    File(PathBuf, BufWriter<File>),
+    /// To a reader that takes them as they come.
+    Reader(Sender<Rows>),
+}
+
 /// Keeps the rows of a table that is being read.
 pub(crate) struct Keeper {
-    part: PathBuf,
-    out: BufWriter<File>,
+    out: Out,
     shared: Arc<Shared>,
     since: Instant,
     /// Rows a second, at most about.
@@ -113,8 +123,13 @@ impl Keeper {
         let part = folder.join(format!("{}.part", uuid::Uuid::new_v4()));
         let file = File::create(&part).map_err(|e| Failure::io("make", &part, &e))?;
         shared.rows.store(0, Ordering::SeqCst);
-        let out = BufWriter::with_capacity(BUFFER, file);
-        Ok(Self { part, out, shared: Arc::clone(shared), since: Instant::now(), rate })
+        let out = Out::File(part, BufWriter::with_capacity(BUFFER, file));
+        Ok(Self { out, shared: Arc::clone(shared), since: Instant::now(), rate })
+    }
+
+    /// One that hands rows on.
+    pub(crate) fn for_reader(reader: Sender<Rows>, rate: Option<u64>) -> Self {
+        Self { out: Out::Reader(reader), shared: Arc::default(), since: Instant::now(), rate }
     }
 
     /// Keeps rows, and forgets them there.
@@ -122,18 +137,26 @@ impl Keeper {
     /// # Errors
     /// Where the disk refuses, or nobody wants them any more.
     pub(crate) fn keep(&mut self, rows: &mut Rows) -> Outcome<()> {
-        for row in 0..usize::try_from(rows.len()).unwrap_or(0) {
-            let written = self.out.write_all(rows.object(row)).and_then(|()| self.out.write_all(b"\n"));
-            written.map_err(|e| Failure::io("write", &self.part, &e))?;
+        let count = rows.len();
+        match &mut self.out {
+            Out::File(part, out) => {
+                for row in 0..usize::try_from(count).unwrap_or(0) {
+                    let written = out.write_all(rows.object(row)).and_then(|()| out.write_all(b"\n"));
+                    written.map_err(|e| Failure::io("write", part, &e))?;
+                }
+                rows.clear();
+            }
+            Out::Reader(reader) => {
+                reader.send(std::mem::take(rows)).map_err(|_| Failure::internal(UNWANTED))?;
+            }
         }
-        let read = self.shared.rows.fetch_add(rows.len(), Ordering::SeqCst) + rows.len();
-        rows.clear();
+        let read = self.shared.rows.fetch_add(count, Ordering::SeqCst) + count;
         let due = self.rate.map_or(Duration::ZERO, |rate| Duration::from_secs_f64(read as f64 / rate as f64));
         while self.since.elapsed() < due && !self.is_stopped() {
             std::thread::sleep(Duration::from_millis(10));
         }
         if self.is_stopped() {
-            return Err(Failure::internal("nobody wants the rows any more"));
+            return Err(Failure::internal(UNWANTED));
         }
         Ok(())
     }
@@ -144,9 +167,10 @@ impl Keeper {
 
     /// The file gets its name once its bytes are durable.
     fn finish(self, path: &Path, disk: &Disk) -> Outcome<()> {
-        let file = self.out.into_inner().map_err(|e| Failure::io("write", &self.part, e.error()))?;
-        disk.sync_file(&file, &self.part)?;
-        disk.rename(&self.part, path)?;
+        let Out::File(part, out) = self.out else { return Ok(()) };
+        let file = out.into_inner().map_err(|e| Failure::io("write", &part, e.error()))?;
+        disk.sync_file(&file, &part)?;
+        disk.rename(&part, path)?;
         path.parent().map_or(Ok(()), |folder| disk.sync_folder(folder))
     }
 }

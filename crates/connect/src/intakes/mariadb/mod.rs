@@ -41,7 +41,7 @@ use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict};
 use crate::intakes::feed::state::{Load, State, TableState, Whole};
-use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, sample, whole as feed_whole};
+use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, live, sample, snapshot, whole as feed_whole};
 use applier::{Known, file_number, parts, place};
 use catalog::{Catalog, SourceTable};
 use log::MariadbLog;
@@ -341,6 +341,27 @@ impl Intake for MariadbIntake {
             }
             Mark::Latest | Mark::Time(_) => Ok(None),
         }
+    }
+
+    fn rows(&self) -> Outcome<Option<Box<dyn LaneReader>>> {
+        let found = self.0.tables.first().zip(self.0.settings.first());
+        Ok(found.map(|(table, settings)| {
+            snapshot::open(table, settings, whole::reading_now(table.clone(), settings.clone()))
+        }))
+    }
+
+    fn has_landed(&self, known: &PartitionPosition, place: Position) -> bool {
+        live::has_landed(&self.0.settings[0].work, self.0.label(), known, place)
+    }
+
+    fn load_again(
+        &self,
+        known: &PartitionPosition,
+        _: &[Vec<String>],
+    ) -> Outcome<Option<(PartitionPosition, String, bool)>> {
+        let Some(table) = self.0.tables.first() else { return Ok(None) };
+        let (position, is_all) = State::load_again(known, &table.name, &[])?;
+        Ok(Some((position, table.name.to_string(), is_all)))
     }
 
     fn ranges(&self, _: &Ranges) -> Outcome<Box<dyn LaneReader>> {

@@ -1,11 +1,12 @@
 //! Reads a table without a key whole, under a consistent snapshot of which the server says where in the log it stands.
 
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::Outcome;
 use sluice_core::kinds::Settings;
 
 use super::catalog::{Catalog, SourceColumn};
 use super::load::{question, read_rows, snapshot, writer};
 use crate::intakes::feed::FeedTable;
+use crate::intakes::feed::loader::dropped;
 use crate::intakes::feed::whole::{Keeper, ReadTable};
 
 /// Rows are kept a part at a time.
@@ -13,17 +14,21 @@ const PART: u64 = 1_000;
 
 /// What reads a table, each time anew.
 pub(super) fn reading(feed: FeedTable, settings: Settings) -> ReadTable {
-    Box::new(move |keeper| read(&feed, &settings, keeper))
+    Box::new(move |keeper| read(&feed, &settings, false, keeper))
 }
 
-fn read(feed: &FeedTable, settings: &Settings, keeper: &mut Keeper) -> Outcome<u64> {
+/// What reads a table with a key once, as it is now.
+pub(super) fn reading_now(feed: FeedTable, settings: Settings) -> ReadTable {
+    Box::new(move |keeper| read(&feed, &settings, true, keeper))
+}
+
+fn read(feed: &FeedTable, settings: &Settings, keyed: bool, keeper: &mut Keeper) -> Outcome<u64> {
     let mut catalog = Catalog::open(settings)?;
-    let table = catalog.table(&feed.name)?;
-    let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {} any more", feed.name)))?;
+    let table = catalog.table(&feed.name)?.ok_or_else(|| dropped(&feed.name))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| feed.takes(&c.name)).collect();
     let question = question(&table, &columns, &[], "", u64::MAX);
     let at = snapshot(&mut catalog)?;
-    let mut rows = writer(&columns, feed, false);
+    let mut rows = writer(&columns, feed, keyed);
     read_rows(&mut catalog, &question, &columns, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),

@@ -211,6 +211,18 @@ impl Broken {
     }
 }
 
+/// Begins a transaction that sees the tables as they are; gives its snapshot, and a place in the log before which all that
+/// it sees was committed.
+pub(super) fn begin(catalog: &Catalog) -> Outcome<(Snapshot, u64)> {
+    // One statement for both: the place is asked for after the snapshot was taken.
+    let answer = catalog.rows(
+        "begin isolation level repeatable read read only; select pg_current_snapshot(), pg_current_wal_insert_lsn()",
+    )?;
+    let text = |i: usize| answer.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
+    let found = Snapshot::parse(&text(0)).zip(parse_lsn(&text(1)));
+    found.ok_or_else(|| Failure::internal("the server does not report its snapshot"))
+}
+
 fn ask(
     catalog: &Catalog,
     (table, feed): (u32, &FeedTable),
@@ -218,15 +230,7 @@ fn ask(
     question: &str,
     limit: u64,
 ) -> Result<Portion<Detail>, Broken> {
-    // One statement for the snapshot and the place in the log: the place is asked for after the snapshot was taken.
-    let head = catalog.rows(
-        "begin isolation level repeatable read read only; select pg_current_snapshot(), pg_current_wal_insert_lsn()",
-    )?;
-    let text = |i: usize| head.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
-    let (snapshot, mark) = (Snapshot::parse(&text(0)), parse_lsn(&text(1)));
-    let (Some(snapshot), Some(mark)) = (snapshot, mark) else {
-        return Err(Failure::internal("the server does not tell its snapshot").into());
-    };
+    let (snapshot, mark) = begin(catalog)?;
     let mut writer = writer(columns, feed, true);
     copy_rows(catalog, question, &mut writer, |_| Ok(()))?;
     catalog.run("commit")?;

@@ -23,6 +23,7 @@ use std::sync::Arc;
 
 use sluice_core::batch::Ranges;
 use sluice_core::config::OptionSpec;
+use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
     Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName, TableShape,
@@ -33,7 +34,7 @@ use crate::databases::Server;
 use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::State;
-use crate::intakes::feed::{FeedTable, PARTITION, sample, whole as feed_whole};
+use crate::intakes::feed::{FeedTable, PARTITION, live, sample, snapshot, whole as feed_whole};
 use catalog::Catalog;
 use log::PostgresLog;
 use stream::Shared;
@@ -212,6 +213,27 @@ impl Intake for PostgresIntake {
             Mark::Earliest => slot::make(&self.0, true).map(|position| Some(vec![position])),
             Mark::Latest | Mark::Time(_) => Ok(None),
         }
+    }
+
+    fn rows(&self) -> Outcome<Option<Box<dyn LaneReader>>> {
+        let found = self.0.tables.first().zip(self.0.settings.first());
+        Ok(found.map(|(table, settings)| {
+            snapshot::open(table, settings, whole::reading_now(table.clone(), settings.clone()))
+        }))
+    }
+
+    fn has_landed(&self, known: &PartitionPosition, place: Position) -> bool {
+        live::has_landed(&self.0.settings[0].work, self.0.label(), known, place)
+    }
+
+    fn load_again(
+        &self,
+        known: &PartitionPosition,
+        keys: &[Vec<String>],
+    ) -> Outcome<Option<(PartitionPosition, String, bool)>> {
+        let Some(table) = self.0.tables.first() else { return Ok(None) };
+        let (position, is_all) = State::load_again(known, &table.name, keys)?;
+        Ok(Some((position, table.name.to_string(), is_all)))
     }
 
     fn ranges(&self, _: &Ranges) -> Outcome<Box<dyn LaneReader>> {

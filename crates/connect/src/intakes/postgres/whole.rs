@@ -5,10 +5,11 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
 
 use super::catalog::{Catalog, SourceColumn, parse_lsn, wanted};
-use super::load::{copy_rows, writer};
+use super::load::{begin, copy_rows, writer};
 use super::wire::{self, Wire};
 use crate::databases::{Server, wait};
 use crate::intakes::feed::FeedTable;
+use crate::intakes::feed::loader::dropped;
 use crate::intakes::feed::whole::{Keeper, ReadTable};
 use crate::landings::postgres::{literal, quote};
 
@@ -37,18 +38,33 @@ fn read(server: &Server, slot: &str, feed: &FeedTable, settings: &Settings, keep
     ))?;
     // Neither slot nor snapshot is needed any more.
     drop(wire);
-    let table = catalog.table(&feed.name)?;
-    let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {} any more", feed.name)))?;
+    copy(&catalog, feed, false, keeper)?;
+    catalog.run("commit")?;
+    Ok(at)
+}
+
+/// What reads a table with a key once, as it is now; see [`begin`] for the place that it gives.
+pub(super) fn reading_now(feed: FeedTable, settings: Settings) -> ReadTable {
+    Box::new(move |keeper| {
+        let catalog = Catalog::open(&settings)?;
+        let (_, at) = begin(&catalog)?;
+        copy(&catalog, &feed, true, keeper)?;
+        catalog.run("commit")?;
+        Ok(at)
+    })
+}
+
+/// Hands all rows of a table to a keeper.
+fn copy(catalog: &Catalog, feed: &FeedTable, keyed: bool, keeper: &mut Keeper) -> Outcome<()> {
+    let table = catalog.table(&feed.name)?.ok_or_else(|| dropped(&feed.name))?;
     let columns: Vec<&SourceColumn> = wanted(&table, feed.contract.as_deref());
     let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
     let question = format!("copy (select {} from {}) to stdout", names.join(", "), table.quoted());
-    let mut rows = writer(&columns, feed, false);
-    copy_rows(&catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
+    let mut rows = writer(&columns, feed, keyed);
+    copy_rows(catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),
     })
-    .map_err(|broken| broken.failure(&catalog))?;
-    keeper.keep(&mut rows.rows)?;
-    catalog.run("commit")?;
-    Ok(at)
+    .map_err(|broken| broken.failure(catalog))?;
+    keeper.keep(&mut rows.rows)
 }

@@ -117,8 +117,15 @@ impl<S: Store> LandingKind for TableKind<S> {
         Ok(())
     }
 
-    fn look(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
-        look::open::<S>(settings, columns).map(Some)
+    fn look(&self, settings: &Settings, _: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
+        look::open::<S>(settings).map(Some)
+    }
+
+    fn mirrored(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
+        match Mode::read(&settings.options) {
+            Mode::Mirror => look::mirrored::<S>(settings, columns).map(Some),
+            Mode::Append | Mode::Changes | Mode::Upsert => Ok(None),
+        }
     }
 
     fn open(&self, settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {

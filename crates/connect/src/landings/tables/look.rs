@@ -7,30 +7,25 @@ use arrow_array::{Array as _, RecordBatch};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Settings, Stored, StoredSummary};
 use sluice_core::plan::OutputColumn;
-use sluice_core::table::{Found, StoredTable};
+use sluice_core::table::{Found, StoredTable, TableColumn};
+use sluice_core::types::SqlType;
+use sluice_core::values::time;
 
 use super::Store;
 use super::book::Book;
-use super::session::{AnswerRow, BATCHES, StoreError, number};
+use super::session::{AnswerRow, BATCHES, Session, StoreError, number};
 use super::shape::{BATCH, TableName};
 
 /// Batches that are told of.
 const BATCHES_SHOWN: usize = 20;
 
 /// Opens a table for looking. `landing` in the settings' label narrows the batches that are told.
-pub(super) fn open<S: Store>(settings: &Settings, _: &[OutputColumn]) -> Outcome<Box<dyn Stored>> {
+pub(super) fn open<S: Store>(settings: &Settings) -> Outcome<Box<dyn Stored>> {
     let table = TableName::read(&settings.options);
     let mut session = S::connect(settings).map_err(StoreError::into_failure)?;
     let spelling = session.spelling();
     let shown = spelling.table(&table);
-    let found = session.describe(&table, &["select"]).map_err(StoreError::into_failure)?;
-    let Found::Table(stored) = found else {
-        return Err(Failure::unreachable(format!("there is no table {shown} in {}", settings.connection.name))
-            .with_help("nothing has landed there yet; `sluice check` tells what is missing"));
-    };
-    if stored.denied.iter().any(|d| d == "select") {
-        return Err(Failure::unreachable(format!("this user may not read {shown}")));
-    }
+    let stored = readable(session.as_mut(), &table, settings)?;
     let rows = session.query(&format!("select count(*) from {shown}")).map_err(StoreError::into_failure)?;
     let mut summary = StoredSummary {
         what: format!("table {shown} in {}", settings.connection.name),
@@ -49,8 +44,46 @@ pub(super) fn open<S: Store>(settings: &Settings, _: &[OutputColumn]) -> Outcome
         }
         summary.batches = batches;
     }
-    let texts: Vec<String> = stored.columns.iter().map(|c| S::as_text(&(spelling.quote)(&c.name), c)).collect();
-    let sql = format!("select {} from {shown}", texts.join(", "));
+    let columns: Vec<&TableColumn> = stored.columns.iter().collect();
+    Ok(Box::new(rows_of::<S>(session, &table, &columns, summary)))
+}
+
+/// The rows of a table with some of its columns, in the types in which they land.
+pub(super) fn mirrored<S: Store>(settings: &Settings, columns: &[OutputColumn]) -> Outcome<Box<dyn Stored>> {
+    let table = TableName::read(&settings.options);
+    let mut session = S::connect(settings).map_err(StoreError::into_failure)?;
+    let stored = readable(session.as_mut(), &table, settings)?;
+    let there = |name: &str| stored.columns.iter().find(|s| s.name == name);
+    let (columns, stored): (Vec<OutputColumn>, Vec<&TableColumn>) =
+        columns.iter().filter_map(|c| Some((c.clone(), there(&c.name)?))).unzip();
+    let summary = StoredSummary { columns, parts: 1, ..StoredSummary::default() };
+    Ok(Box::new(TableRows { in_utc: true, ..rows_of::<S>(session, &table, &stored, summary) }))
+}
+
+/// The table, where this user may read it.
+fn readable(session: &mut dyn Session, table: &TableName, settings: &Settings) -> Outcome<StoredTable> {
+    let shown = session.spelling().table(table);
+    let found = session.describe(table, &["select"]).map_err(StoreError::into_failure)?;
+    let Found::Table(stored) = found else {
+        return Err(Failure::unreachable(format!("there is no table {shown} in {}", settings.connection.name))
+            .with_help("nothing has landed there yet; `sluice check` shows what is missing"));
+    };
+    if stored.denied.iter().any(|d| d == "select") {
+        return Err(Failure::unreachable(format!("this user may not read {shown}")));
+    }
+    Ok(stored)
+}
+
+/// Streams rows on a thread of their own.
+fn rows_of<S: Store>(
+    mut session: Box<dyn Session>,
+    table: &TableName,
+    columns: &[&TableColumn],
+    summary: StoredSummary,
+) -> TableRows {
+    let spelling = session.spelling();
+    let texts: Vec<String> = columns.iter().map(|c| S::as_text(&(spelling.quote)(&c.name), c)).collect();
+    let sql = format!("select {} from {}", texts.join(", "), spelling.table(table));
     let (sender, receiver) = sync_channel(2);
     std::thread::spawn(move || {
         let mut take = |rows: Vec<AnswerRow>| sender.send(Ok(rows)).is_ok();
@@ -58,20 +91,26 @@ pub(super) fn open<S: Store>(settings: &Settings, _: &[OutputColumn]) -> Outcome
             let _ = sender.send(Err(error.into_failure()));
         }
     });
-    Ok(Box::new(TableRows { summary, unseen: 0, receiver }))
+    TableRows { summary, in_utc: false, unseen: 0, receiver }
 }
 
 fn columns<S: Store>(table: &StoredTable) -> Vec<OutputColumn> {
-    let column = |c: &sluice_core::table::TableColumn| OutputColumn {
-        name: c.name.clone(),
-        ty: S::shown_as(c),
-        nullable: c.nullable,
-    };
+    let column = |c: &TableColumn| OutputColumn { name: c.name.clone(), ty: S::shown_as(c), nullable: c.nullable };
     table.columns.iter().map(column).collect()
+}
+
+/// A moment with its zone.
+fn zoned(text: &str) -> String {
+    match time::parse_timestamp(text.as_bytes()) {
+        Some(_) => text.to_string(),
+        None => format!("{text}Z"),
+    }
 }
 
 struct TableRows {
     summary: StoredSummary,
+    /// Whether moments without a zone are of UTC, as all that land are.
+    in_utc: bool,
     /// Values that no type of ours has.
     unseen: usize,
     receiver: Receiver<Outcome<Vec<AnswerRow>>>,
@@ -90,7 +129,14 @@ impl Stored for TableRows {
         let mut unseen = 0;
         for (i, column) in columns.iter().enumerate() {
             let texts = || rows.iter().map(|row| row.get(i).and_then(|v| v.as_deref()));
-            let array = crate::look::texts::array(column.ty, texts());
+            let array = match column.ty {
+                // A column without a zone has moments of UTC.
+                SqlType::Timestamptz if self.in_utc => {
+                    let zoned: Vec<Option<String>> = texts().map(|t| t.map(zoned)).collect();
+                    crate::look::texts::array(column.ty, zoned.iter().map(Option::as_deref))
+                }
+                ty => crate::look::texts::array(ty, texts()),
+            };
             unseen += array.null_count() - texts().filter(Option::is_none).count();
             arrays.push(array);
         }

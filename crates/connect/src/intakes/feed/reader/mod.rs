@@ -313,8 +313,7 @@ impl<L: Log> FeedReader<L> {
         let Reading { order, state, handed, .. } = &mut self.reading;
         let (to, is_between) = (order.at, order.is_between());
         state.time = order.time.or(state.time);
-        // A transaction that was not read whole is read again from its beginning.
-        state.read = if is_between { order.seen.max(state.read) } else { to.major };
+        state.read = order.unfinished().unwrap_or_else(|| order.seen.max(state.read));
         let chunk: Chunk = order.gather.chunk(*handed, to, state.note(), !is_between);
         self.last_within = !is_between;
         *handed = to;

@@ -213,6 +213,15 @@ fn a_reader_within_a_torn_transaction_has_not_caught_up() {
     assert_eq!(reader.next(), "caught up");
 }
 
+/// A stop within a transaction goes on at that transaction, not at the one before it.
+#[test]
+fn a_transaction_that_has_begun_is_where_the_log_is_read_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut reader = reader(folder.path(), &[&[Begin(20), Row, End(25), Begin(30), Quiet, Row, End(35)]], 35);
+    assert_eq!(reader.next(), "1 to 20.1 read 30 within");
+    assert_eq!(reader.next(), "1 to 30.1 read 35");
+}
+
 #[test]
 fn what_the_log_does_not_have_yet_is_awaited() {
     let folder = tempfile::tempdir().unwrap();

@@ -139,7 +139,8 @@ impl Applier {
         let end = self.here(end);
         if let Some(open) = self.open.take() {
             order.time = Some(open.time);
-            if let Some((domain, server, number)) = open.gtid {
+            // What comes once more stands before transactions that have been noted.
+            if let Some((domain, server, number)) = open.gtid.filter(|_| !order.is_repeated()) {
                 self.gtids.note(domain, server, number);
             }
         }
