@@ -59,7 +59,7 @@ fn a_mirror_that_is_equal_is_said_to_be() {
         assert!(mirror["source_rows"].as_u64().unwrap() > 0);
     }
     let (text, _) = project.expect(0, AUDIT);
-    assert!(text.contains("equal to the source"), "{text}");
+    assert!(text.contains("are equal to their sources"), "{text}");
     office.drop();
 }
 

@@ -383,7 +383,9 @@ fn project(source: &str, store: &str) -> TestProject {
 fn compare(project: &TestProject) {
     let report = project.json(&["audit", "office", "--catch-up"]);
     for mirror in report["mirrors"].as_array().unwrap() {
-        assert_eq!((mirror["same"].as_bool(), mirror["rejected"].as_u64()), (Some(true), Some(0)), "{mirror}");
+        let found = (mirror["same"].as_bool(), mirror["rejected"].as_u64());
+        let (count, first) = (mirror["differences"].as_array().unwrap().len(), &mirror["differences"][0]);
+        assert_eq!(found, (Some(true), Some(0)), "{}: {count} rows differ, first {first}", mirror["landing"]);
     }
 }
 

@@ -60,6 +60,9 @@ pub(crate) enum Command {
     /// Verify: which batches, how big, how long
     Ledger(LedgerArgs),
     /// Verify: compare the mirrors of a pipeline with the tables that they follow
+    ///
+    /// Reads both sides at one place of the source's log: counts and checksums first, then the rows that differ. The pipeline
+    /// may run meanwhile. Nothing is changed without --catch-up or --reload.
     Audit(AuditArgs),
     /// Mend: which events were rejected, and why; try them again
     Rejects(RejectsArgs),

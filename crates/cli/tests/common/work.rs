@@ -47,7 +47,9 @@ pub fn round(project: &TestProject, random: &mut Random, work: impl FnOnce()) ->
         .then(|| project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap());
     work();
     if let Some(mut run) = run {
-        std::thread::sleep(Duration::from_millis(random.below(1_200)));
+        let pause = random.below(1_200);
+        eprintln!("-- while a run follows, which is killed after {pause} ms");
+        std::thread::sleep(Duration::from_millis(pause));
         let ended = run.try_wait().unwrap();
         let _ = run.kill();
         let output = run.wait_with_output().unwrap();
@@ -55,6 +57,7 @@ pub fn round(project: &TestProject, random: &mut Random, work: impl FnOnce()) ->
     }
     let is_read = random.once_in(2);
     if is_read {
+        eprintln!("-- then all is read");
         project.expect(0, RUN);
     }
     is_read

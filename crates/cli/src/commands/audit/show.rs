@@ -158,6 +158,7 @@ fn cut(text: &str) -> String {
 /// What to do next.
 fn remedy(out: &mut String, pipeline: &str, compared: &[Compared<'_>], args: &AuditArgs) {
     let differs = compared.iter().any(|one| !one.found.is_same());
+    let catch_up = if args.catch_up { " --catch-up" } else { "" };
     let unsure = compared.iter().any(|one| one.found.unsure && !one.found.is_same());
     if unsure {
         out.push_str(&format!(
@@ -167,16 +168,13 @@ fn remedy(out: &mut String, pipeline: &str, compared: &[Compared<'_>], args: &Au
     } else if differs && !args.reload {
         out.push_str(&format!(
             "\nto load these rows again:\n  {}\n",
-            style::command(&format!("sluice audit {pipeline} --reload"))
+            style::command(&format!("sluice audit {pipeline}{catch_up} --reload"))
         ));
     } else if !differs {
-        let rows = compared.iter().map(|one| one.found.source).sum();
-        out.push_str(&format!(
-            "{} {} in {} equal to the source\n",
-            style::good("✓"),
-            show_many(rows, "row"),
-            show_many(compared.len() as u64, "mirror")
-        ));
+        let (count, rows) = (compared.len() as u64, compared.iter().map(|one| one.found.source).sum());
+        let are = if count == 1 { "is equal to its source" } else { "are equal to their sources" };
+        let (mirrors, rows) = (show_many(count, "mirror"), show_many(rows, "row"));
+        out.push_str(&format!("{} {mirrors} with {rows} {are}\n", style::good("✓")));
     }
 }
 

@@ -4,6 +4,7 @@
 //! stands for both.
 
 use sluice_core::config::ExtraFields;
+use sluice_core::failure::Failure;
 use sluice_core::kinds::Settings;
 
 use super::FeedTable;
@@ -117,6 +118,20 @@ impl Difference {
     }
 }
 
+/// Why a pipeline that follows its tables has to be written out again before a table is read: the table has other columns by
+/// now. Rows that are loaded would lack the new ones, and nothing would say so.
+pub(crate) fn outdated(table: &FeedTable, policy: Policy, there: &[There]) -> Option<Failure> {
+    let contract = table.contract.as_ref().filter(|_| policy == Policy::Follow)?;
+    let is_named = |column: &str| contract.fields.iter().any(|f| f.path.first().is_some_and(|name| name == column));
+    let is_there = |column: &str| there.iter().any(|c| c.name == column);
+    let added = there.iter().map(|c| c.name.as_str()).filter(|c| !is_named(c)).map(|c| format!("column {c} was added"));
+    let names = contract.fields.iter().filter_map(|f| f.path.first()).filter(|c| !is_there(c));
+    let words: Vec<String> = added.chain(names.map(|c| format!("column {c} was dropped"))).collect();
+    (!words.is_empty()).then(|| {
+        Failure::renewing(format!("{} changed while the pipeline was written out: {}", table.name, words.join("; ")))
+    })
+}
+
 /// Name and type of a column.
 fn parts(column: &str) -> (&str, &str) {
     let mut blanks = column.rmatch_indices(' ');
@@ -165,6 +180,24 @@ mod tests {
     }
 
     const BOTH: &[(&str, &str, bool)] = &[("id", "integer", false), ("note", "text", false)];
+
+    #[rstest]
+    #[case(Policy::Follow, &["id", "note"], "")]
+    #[case(Policy::Follow, &["id", "note", "tons"], "column tons was added")]
+    #[case(Policy::Follow, &["id", "tons"], "column tons was added; column note was dropped")]
+    #[case(Policy::Hold, &["id", "tons"], "")]
+    #[case(Policy::Ignore, &["id", "tons"], "")]
+    fn a_pipeline_that_was_written_out_for_other_columns_is_not_read(
+        #[case] policy: Policy,
+        #[case] columns: &[&str],
+        #[case] expected: &str,
+    ) {
+        let columns: Vec<(&str, &str, bool)> = columns.iter().map(|c| (*c, "text", false)).collect();
+        let failure = outdated(&table(), policy, &there(&columns));
+        assert!(failure.iter().all(|f| f.renews));
+        let words = failure.map_or(String::new(), |f| f.message);
+        assert_eq!(words.split_once(": ").map_or("", |(_, words)| words), expected);
+    }
 
     #[rstest]
     #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1"], "")]

@@ -1,6 +1,7 @@
 //! What a MariaDB server has: its settings, the tables, the files of its log.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Value};
@@ -15,6 +16,10 @@ use crate::intakes::feed::json::Spelling;
 use crate::landings::mariadb::{connect, literal, quote};
 use crate::landings::tables::session::StoreError;
 
+/// How often a table is looked at that seems to lack something, and how long to wait between.
+const LOOKS: usize = 20;
+const PAUSE: Duration = Duration::from_millis(10);
+
 /// A session for questions.
 pub(super) struct Catalog {
     pub connection: Conn,
@@ -23,7 +28,7 @@ pub(super) struct Catalog {
 }
 
 /// One table of the source.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) struct SourceTable {
     pub database: String,
     pub name: String,
@@ -37,7 +42,7 @@ pub(super) struct SourceTable {
 }
 
 /// One column.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub(super) struct SourceColumn {
     pub name: String,
     /// The type as the server spells it.
@@ -214,6 +219,21 @@ impl Catalog {
 
     /// A table; None where there is none.
     pub(super) fn table(&mut self, name: &str) -> Outcome<Option<SourceTable>> {
+        let mut before = None;
+        for _ in 0..LOOKS {
+            let found = self.look_at(name)?;
+            // A table that is renamed between two queries seems to lack its columns or its key.
+            let is_odd = found.as_ref().is_some_and(|t| t.columns.is_empty() || t.key.is_empty());
+            if !is_odd || before.as_ref() == Some(&found) {
+                return Ok(found.filter(|t| !t.columns.is_empty()));
+            }
+            before = Some(found);
+            std::thread::sleep(PAUSE);
+        }
+        Ok(before.flatten().filter(|t| !t.columns.is_empty()))
+    }
+
+    fn look_at(&mut self, name: &str) -> Outcome<Option<SourceTable>> {
         let (database, name) = self.split(name);
         let of = format!("table_schema = {} and table_name = {}", literal(&database), literal(&name));
         let about = self.rows(&format!(

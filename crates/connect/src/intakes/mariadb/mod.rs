@@ -39,7 +39,7 @@ use sluice_core::units::show_many;
 
 use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::reader::FeedReader;
-use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict};
+use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict, outdated};
 use crate::intakes::feed::state::{Load, State, TableState, Whole};
 use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, live, sample, snapshot, whole as feed_whole};
 use applier::{Known, file_number, parts, place};
@@ -221,6 +221,13 @@ impl MariadbFeed {
         )
     }
 
+    /// Refuses to read under a pipeline that was written out for other columns.
+    fn refuse_outdated(&self) -> Outcome<()> {
+        let tables = self.tables.iter().zip(&self.sources).zip(&self.settings);
+        let one = |((table, source), settings)| outdated(table, Policy::of(settings), &shapes::there(source));
+        tables.filter_map(one).next().map_or(Ok(()), Err)
+    }
+
     /// Brings the state up to the tables that are read: new ones begin to be loaded.
     fn bind(&self, state: &mut State) {
         for (source, settings) in self.sources.iter().zip(&self.settings) {
@@ -265,6 +272,7 @@ impl Intake for MariadbIntake {
             ));
         }
         self.0.refuse_untold(&mut catalog)?;
+        self.0.refuse_outdated()?;
         self.0.bind(&mut state);
         let (file, at) = catalog.log_end()?;
         let target = place(&file, at);

@@ -6,7 +6,7 @@ use super::PostgresFeed;
 use super::catalog::{Catalog, SourceTable};
 use super::pgoutput::Relation;
 use super::shapes::natural;
-use crate::intakes::feed::schema::{Difference, Policy, There, Verdict};
+use crate::intakes::feed::schema::{Difference, Policy, There, Verdict, outdated};
 use crate::intakes::feed::state::State;
 
 /// A table that the log tells anew.
@@ -89,11 +89,17 @@ fn there(table: &SourceTable) -> Vec<There> {
     sent.map(|c| There { name: c.name.clone(), ty: natural(&c.ty).0, is_filled: c.is_filled }).collect()
 }
 
-/// Has tables loaded anew whose rows have got values that the log does not tell, since the last run.
+/// Has tables loaded again whose rows have got values that the log does not report, since the last run.
+///
+/// # Errors
+/// Where the pipeline has to be written out again first, since a table has other columns by now.
 pub(super) fn refill(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) -> Outcome<()> {
     for (table, settings) in feed.tables.iter().zip(&feed.settings) {
-        let Some(known) = state.tables.get_mut(&*table.name) else { continue };
         let Some(now) = catalog.table(&table.name)? else { continue };
+        if let Some(failure) = outdated(table, Policy::of(settings), &there(&now)) {
+            return Err(failure);
+        }
+        let Some(known) = state.tables.get_mut(&*table.name) else { continue };
         let columns = now.sent();
         let difference = Difference::between(&known.columns, &columns);
         if difference.is_empty() {
