@@ -154,6 +154,38 @@ fn transactions_that_are_prepared_land_when_they_are_committed() {
     office.end();
 }
 
+#[test]
+fn tables_that_are_created_while_a_run_follows_are_read() {
+    let Some(office) = Office::empty(1) else { return };
+    office.sql(&office.source, TABLES);
+    let project = office.whole("mirror", "follow");
+    project.expect(0, RUN);
+    let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    office.sql(
+        &office.source,
+        "create table gauge (id int primary key, v varchar(20)); insert into gauge values (1, 'low')",
+    );
+    let rows = |table: &str| -> Option<String> {
+        let database = rusqlite::Connection::open(project.path("mirror.db")).ok()?;
+        database.query_row(&format!("select group_concat(v) from {table}"), [], |row| row.get(0)).ok()
+    };
+    let arrived = |expected: &str| {
+        (0..400).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(100));
+            rows("gauge").as_deref() == Some(expected)
+        })
+    };
+    let is_loaded = arrived("low");
+    office.sql(&office.source, "update gauge set v = 'high'");
+    let is_followed = arrived("high");
+    running.kill().unwrap();
+    let output = running.wait_with_output().unwrap();
+    assert!(is_loaded && is_followed, "{}", String::from_utf8_lossy(&output.stderr));
+    project.expect(0, RUN);
+    compare(&office, &project, &["t", "m", "p", "plain", "gauge"]);
+    office.end();
+}
+
 struct Work {
     random: Random,
     next: u64,

@@ -249,7 +249,7 @@ impl Catalog {
         let json: Vec<String> = json.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
         let columns = self.rows(&format!(
             "select column_name, data_type, character_set_name, column_type, is_nullable = 'NO' or coalesce(column_default, \
-             'NULL') <> 'NULL', collation_name from information_schema.columns where {of} order by ordinal_position"
+             'NULL') <> 'NULL' or coalesce(generation_expression, '') <> '', collation_name from information_schema.columns where {of} order by ordinal_position"
         ))?;
         let column = |row: Vec<Option<String>>| {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
