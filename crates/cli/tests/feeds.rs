@@ -80,6 +80,49 @@ fn changes_land_as_rows_and_in_a_mirror_under_a_condition() {
     office.drop();
 }
 
+/// The log reports changes of rows by their primary key: a mirror by another one would keep rows that are not there any more.
+#[test]
+fn a_mirror_by_another_key_than_its_source_is_refused_and_so_is_one_whose_source_gets_another_key() {
+    let by_vessel = pipeline("", "").replace("key = \"permit_id\"", "key = \"class\"");
+    let Some((office, project)) = office(&by_vessel) else { return };
+    for command in [&["check", "office"][..], RUN] {
+        let (out, err) = project.expect(3, command);
+        let said = out + &err;
+        assert!(
+            said.contains("permit.copy keeps rows by (class), and the primary key of public.permit is (permit_id)"),
+            "{said}"
+        );
+    }
+    psql(&office.target.url, "drop table if exists permit");
+    project.write("pipelines/office.toml", pipeline("", ""));
+    project.expect(0, RUN);
+    let sql = "alter table permit drop constraint permit_pkey; alter table permit add column code text;
+               update permit set code = 'C' || permit_id; alter table permit alter code set not null;
+               alter table permit add primary key (code); delete from permit where code = 'C7';";
+    assert!(script(&office.source, sql));
+    let (_, said) = project.expect(3, RUN);
+    assert!(said.contains("keeps rows by (permit_id), and the primary key of public.permit is (code)"), "{said}");
+    office.drop();
+}
+
+#[test]
+fn a_primary_key_that_changes_while_it_is_followed_stops_the_run() {
+    let Some((office, project)) = office(&pipeline("schema_change = \"ignore\"", "")) else { return };
+    project.expect(0, RUN);
+    let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_secs(2));
+    let sql = "alter table permit alter vessel_no set not null; update permit set vessel_no = vessel_no || permit_id;
+               alter table permit drop constraint permit_pkey; alter table permit add primary key (vessel_no);
+               delete from permit where permit_id = 7; update permit set permit_id = 70000 where permit_id = 70;";
+    assert!(script(&office.source, sql));
+    let output = running.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(said.contains("its rows are told apart by (vessel_no), no longer by (permit_id)"), "{said}");
+    assert_eq!(output.status.code(), Some(6), "{said}");
+    assert_eq!(count(&office, "permit_id in (7, 70)"), 2);
+    office.drop();
+}
+
 /// A row that enters a condition by a change of its key, and comes without its large value, must not vanish nor take the
 /// value of another row.
 #[test]

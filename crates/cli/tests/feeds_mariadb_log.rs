@@ -154,6 +154,30 @@ fn transactions_that_are_prepared_land_when_they_are_committed() {
     office.end();
 }
 
+/// Each time it is run, not only at the statement.
+#[test]
+fn a_table_that_gets_another_primary_key_stops_an_event_that_was_written_by_hand() {
+    let Some(office) = Office::empty(1) else { return };
+    office.sql(
+        &office.source,
+        "create table t (id int primary key, v varchar(9) not null); insert into t values (1, 'a'), (2, 'b')",
+    );
+    let project = office.whole("mirror", "hold");
+    project.write(
+        "pipelines/office.toml",
+        "pipeline = \"office\"\n[event.t]\nfields = \"id integer not null, v text\"\n[event.t.arrives]\nat = \"office\"\n\
+         table = \"t\"\n[event.t.lands.copy]\nat = \"desk\"\ntable = \"t\"\nmode = \"mirror\"\nkey = \"id\"\ncreate = true\n",
+    );
+    project.expect(0, RUN);
+    office
+        .sql(&office.source, "alter table t drop primary key, add primary key (v); update t set id = 9 where v = 'a'");
+    for _ in 0..2 {
+        let (_, said) = project.expect(3, RUN);
+        assert!(said.contains("keeps rows by (id)") && said.contains("is (v)"), "{said}");
+    }
+    office.end();
+}
+
 #[test]
 fn tables_that_are_created_while_a_run_follows_are_read() {
     let Some(office) = Office::empty(1) else { return };

@@ -50,8 +50,21 @@ pub struct Settings {
     pub contract: Option<Arc<Contract>>,
     /// And what is computed from several of its columns.
     pub computed: Vec<Computed>,
+    /// And by what mirrors of it tell rows apart.
+    pub mirror_keys: Vec<MirrorKey>,
     /// Asks whoever works for long to leave.
     pub stop: Arc<Stop>,
+}
+
+/// By what a mirror tells the rows of an event apart.
+#[derive(Clone, Debug)]
+pub struct MirrorKey {
+    /// The landing.
+    pub landing: String,
+    /// The columns that its key is computed from, as the source names them.
+    pub columns: std::collections::BTreeSet<String>,
+    /// Where the key stands.
+    pub place: Place,
 }
 
 /// An expression that needs several columns of an event.

@@ -16,7 +16,7 @@ use crate::context::Context;
 use crate::contract::Contract;
 use crate::decode::Format;
 use crate::failure::Outcome;
-use crate::kinds::{Computed, Fit, Intake, IntakeKind, Landing, LandingKind, Registry, Settings, Takes};
+use crate::kinds::{Computed, Fit, Intake, IntakeKind, Landing, LandingKind, MirrorKey, Registry, Settings, Takes};
 use crate::secret::SecretStore;
 use crate::types::SqlType;
 
@@ -190,6 +190,8 @@ pub struct Reads {
     pub contract: Option<Arc<Contract>>,
     /// What is computed from several of its columns.
     pub computed: Vec<Computed>,
+    /// By what mirrors of it tell rows apart.
+    pub mirror_keys: Vec<MirrorKey>,
 }
 
 /// One landing.
@@ -239,6 +241,7 @@ impl Surroundings {
             label: String::new(),
             contract: None,
             computed: Vec::new(),
+            mirror_keys: Vec::new(),
             stop: Arc::clone(&self.stop),
         }
     }
@@ -268,6 +271,7 @@ impl ArrivalPlan {
                 label: self.place.clone(),
                 contract: reads.and_then(|r| r.contract.clone()),
                 computed: reads.map_or_else(Vec::new, |r| r.computed.clone()),
+                mirror_keys: reads.map_or_else(Vec::new, |r| r.mirror_keys.clone()),
                 ..around.settings(&self.connection, options)
             }
         };

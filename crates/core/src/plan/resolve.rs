@@ -15,7 +15,7 @@ use crate::config::{
 use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
 use crate::expr::{ScopeColumn, SelectItem, bind_columns, bind_condition, bind_parts};
-use crate::kinds::{Computed, Registry, Takes};
+use crate::kinds::{Computed, MirrorKey, Registry, Takes};
 use crate::problem::{Place, Problem, Problems, SourceText};
 use crate::types::SqlType;
 
@@ -304,7 +304,7 @@ impl Resolver<'_> {
             let (Some(kind), Some(connection)) = (&arrival.kind, &arrival.connection) else { continue };
             let mut label = format!("{}.{number}", event.name);
             let contract = self.plan.events[index].contract.clone().map(Arc::new);
-            let reads = Reads { contract, computed: Vec::new() };
+            let reads = Reads { contract, computed: Vec::new(), mirror_keys: Vec::new() };
             if kind.is_feed() {
                 // The tables of a connection arrive by one reading, whichever event stands first.
                 label = format!("{}.feed", connection.name);
@@ -399,6 +399,9 @@ impl Resolver<'_> {
             found.into_iter().for_each(|problem| self.problems.add(problem));
         }
         self.note_computed(index, when, columns, &transform);
+        if kind.takes(&options) == Takes::Mirror {
+            self.note_mirror(index, &format!("{}.{}", event.name, landing.name), &options, &transform);
+        }
         self.plan.events[index].landings.push(self.plan.landings.len());
         self.plan.landings.push(LandingPlan {
             event: index,
@@ -429,12 +432,36 @@ impl Resolver<'_> {
             let columns = reads.into_iter().filter_map(named);
             found.extend(columns.map(|column| Computed { column, text: text.clone(), place: source.whole() }));
         }
-        let arrival = self.plan.arrivals.iter_mut().find_map(|a| {
+        if let Some(reads) = self.reads_of(event) {
+            reads.computed.extend(found);
+        }
+    }
+
+    /// What is read of an event that arrives from a change feed.
+    fn reads_of(&mut self, event: usize) -> Option<&mut Reads> {
+        self.plan.arrivals.iter_mut().find_map(|a| {
             let number = a.events().position(|e| e == event)?;
             a.reads.get_mut(number)
-        });
-        if let Some(reads) = arrival {
-            reads.computed.extend(found);
+        })
+    }
+
+    /// Notes by what a mirror tells rows apart, for the feed that the event arrives from.
+    fn note_mirror(&mut self, event: usize, landing: &str, options: &Options, transform: &Transform) {
+        let mut read = std::collections::BTreeSet::new();
+        for key in options.texts("key") {
+            let Some(place) = transform.columns.iter().position(|c| c.name == key) else { continue };
+            match transform.expression(place) {
+                Some(expr) => expr.add_columns(&mut read),
+                None => drop(read.insert(place)),
+            }
+        }
+        let plan = &self.plan.events[event];
+        let Some(contract) = plan.contract.as_ref().filter(|_| plan.context.is_of_changes()) else { return };
+        let named = |place: usize| contract.fields.get(place).and_then(|f| f.path.first().cloned());
+        let columns = read.into_iter().filter_map(named).collect();
+        let key = MirrorKey { landing: landing.into(), columns, place: options.place_of("key") };
+        if let Some(reads) = self.reads_of(event) {
+            reads.mirror_keys.push(key);
         }
     }
 

@@ -1,6 +1,7 @@
 //! What change feeds of all kinds share: records as JSON, chunks of them, and what the ledger keeps of a feed.
 
 pub(crate) mod gather;
+pub(crate) mod identity;
 pub(crate) mod json;
 pub(crate) mod live;
 pub(crate) mod loader;

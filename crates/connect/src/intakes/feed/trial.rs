@@ -36,5 +36,6 @@ pub(crate) fn settings(work: &Path) -> Settings {
         contract: None,
         stop: Arc::default(),
         computed: Vec::new(),
+        mirror_keys: Vec::new(),
     }
 }

@@ -7,6 +7,7 @@ use sluice_core::problem::Problem;
 
 use super::catalog::{Catalog, SourceTable};
 use super::characters::Characters;
+use crate::intakes::feed::identity;
 use crate::landings::mariadb::quote;
 
 pub(super) fn check(settings: &Settings) -> Vec<Problem> {
@@ -71,6 +72,7 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
     if table.key.is_empty() && settings.options.text("load").as_deref() != Some("never") {
         found.push(crate::intakes::feed::whole::warning(&table.full(), place()));
     }
+    found.extend(identity::problems(&table.full(), &table.key, settings));
     if let Some(failure) = silent_changes(catalog, &table)? {
         let problem = Problem::error("feed.identity", failure.message, place());
         found.push(problem.with_help(failure.help.unwrap_or_default()));

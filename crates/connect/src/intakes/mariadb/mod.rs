@@ -41,7 +41,9 @@ use crate::intakes::feed::live::Stand;
 use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict, outdated};
 use crate::intakes::feed::state::{Load, State, TableState, Whole};
-use crate::intakes::feed::{FeedTable, PARTITION, TABLE_OPTIONS, live, sample, snapshot, whole as feed_whole};
+use crate::intakes::feed::{
+    FeedTable, PARTITION, TABLE_OPTIONS, identity, live, sample, snapshot, whole as feed_whole,
+};
 use applier::{Known, file_number, parts, place};
 use catalog::{Catalog, SourceTable};
 use log::MariadbLog;
@@ -142,7 +144,10 @@ impl MariadbFeed {
 
     /// Refuses tables of which the log does not tell all.
     fn refuse_untold(&self, catalog: &mut Catalog) -> Outcome<()> {
-        for source in &self.sources {
+        for (source, settings) in self.sources.iter().zip(&self.settings) {
+            if let Some(failure) = identity::refuse(&source.full(), &source.key, settings) {
+                return Err(failure);
+            }
             if let Some(failure) = check::silent_changes(catalog, source)? {
                 return Err(failure);
             }

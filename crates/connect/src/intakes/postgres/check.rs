@@ -9,6 +9,7 @@ use sluice_core::units::show_size;
 
 use super::catalog::{Catalog, SourceTable};
 use super::{silent, slot};
+use crate::intakes::feed::identity as feed_identity;
 
 pub(super) fn check(settings: &Settings) -> Vec<Problem> {
     let away = |failure: Failure| {
@@ -37,6 +38,7 @@ fn all(catalog: &Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outc
         return Ok(());
     };
     identity(&table, settings, found);
+    found.extend(feed_identity::problems(&table.full(), &table.key, settings));
     let publication =
         settings.options.text("publication").unwrap_or_else(|| slot::name(std::slice::from_ref(settings)));
     if let Some(failure) = silent::untold(catalog, &table, settings, &publication)? {

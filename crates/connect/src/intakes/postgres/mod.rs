@@ -34,7 +34,7 @@ use crate::databases::Server;
 use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::State;
-use crate::intakes::feed::{FeedTable, PARTITION, live, sample, snapshot, whole as feed_whole};
+use crate::intakes::feed::{FeedTable, PARTITION, identity, live, sample, snapshot, whole as feed_whole};
 use catalog::Catalog;
 use log::PostgresLog;
 use stream::Shared;
@@ -126,6 +126,9 @@ impl PostgresFeed {
     fn refuse_untold(&self, catalog: &Catalog, publication: &str) -> Outcome<()> {
         for (table, settings) in self.tables.iter().zip(&self.settings) {
             let Some(found) = catalog.table(&table.name)? else { continue };
+            if let Some(failure) = identity::refuse(&table.name, &found.key, settings) {
+                return Err(failure);
+            }
             if let Some(failure) = silent::untold(catalog, &found, settings, publication)? {
                 return Err(failure);
             }

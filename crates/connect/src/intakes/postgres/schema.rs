@@ -6,6 +6,7 @@ use super::PostgresFeed;
 use super::catalog::{Catalog, SourceTable};
 use super::pgoutput::Relation;
 use super::shapes::natural;
+use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::schema::{Difference, Policy, There, Verdict, outdated};
 use crate::intakes::feed::state::State;
 
@@ -40,6 +41,9 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
         let there = feed.catalog()?.table(&name)?.as_ref().map_or_else(Vec::new, there);
         verdict = difference.judge(table, policy, &there);
     }
+    if let Some(words) = other_key(table, relation) {
+        verdict = if policy == Policy::Follow { Verdict::Renew(words) } else { Verdict::Hold(words) };
+    }
     if by_name.is_none() && policy != Policy::Ignore {
         let more = match verdict {
             Verdict::Hold(words) | Verdict::Renew(words) => format!("; {words}"),
@@ -50,6 +54,19 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
     }
     let bound_as = by_name.is_none().then(|| u32::try_from(number).unwrap_or(u32::MAX));
     Ok(Some(Found { table: table.name.to_string(), columns, bound_as, verdict }))
+}
+
+/// Says that the log tells rows apart by other columns than the primary key that is known.
+fn other_key(table: &FeedTable, relation: &Relation) -> Option<String> {
+    let flagged = relation.columns.iter().filter(|c| c.is_key);
+    let columns: Vec<&str> = flagged.map(|c| c.name.as_str()).collect();
+    // All columns are flagged with `replica identity full`, none where there is no identity.
+    let is_other = !columns.is_empty()
+        && columns.len() < relation.columns.len()
+        && (columns.len() != table.key.len() || columns.iter().any(|c| !table.key.iter().any(|k| k == c)));
+    is_other.then(|| {
+        format!("its rows are told apart by ({}), no longer by ({})", columns.join(", "), table.key.join(", "))
+    })
 }
 
 /// Tables that are not there any more, of which the log says nothing: why the run stops, and the place in the log that is

@@ -79,6 +79,7 @@ fn of<S: Store>() -> Vec<TypeInStore> {
         contract: None,
         stop: Arc::default(),
         computed: Vec::new(),
+        mirror_keys: Vec::new(),
     };
     let dialect = S::dialect(&TableName { schema: None, name: "t".into() }, &settings);
     let one = |ty: &SqlType| {

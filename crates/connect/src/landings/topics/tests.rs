@@ -54,6 +54,7 @@ impl TopicStore {
             contract: None,
             stop: Arc::default(),
             computed: Vec::new(),
+            mirror_keys: Vec::new(),
         };
         Self { broker: Broker::new(&settings).unwrap(), folder, _stand_in: stand_in }
     }

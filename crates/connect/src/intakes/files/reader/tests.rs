@@ -47,6 +47,7 @@ fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
         contract: None,
         stop: Arc::default(),
         computed: Vec::new(),
+        mirror_keys: Vec::new(),
     }
 }
 

@@ -142,6 +142,7 @@ impl TestTable {
             contract: None,
             stop: Arc::default(),
             computed: Vec::new(),
+            mirror_keys: Vec::new(),
         }
     }
 
