@@ -96,8 +96,8 @@ fn a_mirror_by_another_key_than_its_source_is_refused_and_so_is_one_whose_source
     psql(&office.target.url, "drop table if exists permit");
     project.write("pipelines/office.toml", pipeline("", ""));
     project.expect(0, RUN);
-    let sql = "alter table permit drop constraint permit_pkey; alter table permit add column code text;
-               update permit set code = 'C' || permit_id; alter table permit alter code set not null;
+    let sql = "alter table permit add column code text; update permit set code = 'C' || permit_id;
+               alter table permit alter code set not null; alter table permit drop constraint permit_pkey;
                alter table permit add primary key (code); delete from permit where code = 'C7';";
     assert!(script(&office.source, sql));
     let (_, said) = project.expect(3, RUN);
