@@ -46,6 +46,8 @@ pub struct TableColumn {
 pub struct Merges {
     /// Which, in words.
     pub texts: &'static str,
+    /// Whether only keys that end in blanks are meant: such rows are refused one by one.
+    pub is_rare: bool,
     /// The type of the column with which it tells them apart.
     pub remedy: String,
 }
@@ -325,9 +327,13 @@ fn compare_column(
     }
     if let Some(merges) = dialect.merges(column).filter(|_| in_key && want.column.ty == SqlType::Text) {
         let order = column.collation.as_deref().unwrap_or_default();
-        let says = format!("texts that differ in {} alone are one key by {order}", merges.texts);
-        report.lines.push(line(want, Some(column), Verdict::Loses, &says));
-        report.statements.extend(dialect.retype(column, &merges.remedy));
+        let says = match merges.is_rare {
+            true => format!("keys that end in blanks are refused: {order} takes them for the same without"),
+            false => format!("texts that differ in {} alone are one key by {order}", merges.texts),
+        };
+        let verdict = if merges.is_rare { Verdict::MayRefuse } else { Verdict::Loses };
+        report.lines.push(line(want, Some(column), verdict, &says));
+        report.statements.extend(dialect.retype(column, &merges.remedy).filter(|_| !merges.is_rare));
         return;
     }
     let null = want.column.nullable && !column.nullable;

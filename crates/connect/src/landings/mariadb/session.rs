@@ -35,6 +35,8 @@ pub(super) struct MariadbSession {
     shown: String,
     database: String,
     text: String,
+    /// Columns of the key in whose collation a text and the same with blanks behind it are one.
+    padded: Vec<String>,
 }
 
 /// Connects and logs in.
@@ -64,7 +66,8 @@ impl MariadbSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 3306).map_err(StoreError::Failed)?;
         let (connection, shown) = (connect(&server)?, server.shown());
-        let mut session = Self { connection, shown, database: server.database, text: String::new() };
+        let mut session =
+            Self { connection, shown, database: server.database, text: String::new(), padded: Vec::new() };
         for setting in SETTINGS {
             session.execute(setting)?;
         }
@@ -329,6 +332,16 @@ impl Session for MariadbSession {
         let schema = rows.schema();
         let mut text = String::new();
         for (i, column) in Cells::all(rows).iter().enumerate() {
+            let name = schema.field(i).name();
+            if matches!(column, Cells::Text(_)) && self.padded.contains(name) {
+                let ends_blank = |row: &usize| matches!(column.at(*row), Cell::Text(text) if text.ends_with(' '));
+                found.extend((0..rows.num_rows()).filter(ends_blank).map(|row| Objection {
+                    row,
+                    column: name.clone(),
+                    message:
+                        "a key that ends in blanks is the same as one without, by the collation of its column".into(),
+                }));
+            }
             if !matches!(column, Cells::Double(_) | Cells::Day(_) | Cells::Moment(_)) {
                 continue;
             }
@@ -347,9 +360,13 @@ impl Session for MariadbSession {
     }
 
     fn prepare(&mut self, target: &Target) -> StoreResult<()> {
-        if !target.mode.is_keyed() || !matches!(self.describe(&target.table, &[])?, Found::Table(_)) {
+        if !target.mode.is_keyed() {
             return Ok(());
         }
+        let Found::Table(table) = self.describe(&target.table, &[])? else { return Ok(()) };
+        let pads = |collation: &String| !collation.contains("nopad") && collation != "binary";
+        let key = table.columns.iter().filter(|c| target.key.contains(&c.name));
+        self.padded = key.filter(|c| c.collation.as_ref().is_some_and(pads)).map(|c| c.name.clone()).collect();
         let keyed = Keyed { spelling: self.spelling(), target };
         let of = target.table.quoted(&quote);
         if target.mode == Mode::Mirror && !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
