@@ -245,15 +245,19 @@ impl Problems {
 /// # Errors
 /// A problem with the nearest right type.
 pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Problem>> {
+    if let Some((spelled, instead)) = unenforced(data_type) {
+        return Err(Box::new(
+            Problem::error("name.unknown", format!("there is no type `{spelled}`"), place)
+                .with_label("its limit would not be kept")
+                .with_help(format!("write {instead}; the store's own column keeps its limit")),
+        ));
+    }
     let ty = match data_type {
         DataType::Text | DataType::Varchar(_) | DataType::CharacterVarying(_) | DataType::String(_) => SqlType::Text,
-        DataType::Char(_) | DataType::Character(_) => SqlType::Text,
         DataType::Boolean | DataType::Bool => SqlType::Boolean,
-        DataType::SmallInt(_) | DataType::Int2(_) | DataType::TinyInt(_) => SqlType::Integer,
         DataType::Int(_) | DataType::Integer(_) | DataType::Int4(_) => SqlType::Integer,
         DataType::BigInt(_) | DataType::Int8(_) => SqlType::Bigint,
         DataType::Double(_) | DataType::DoublePrecision | DataType::Float(_) | DataType::Float8 => SqlType::Double,
-        DataType::Real | DataType::Float4 => SqlType::Double,
         DataType::Decimal(info) | DataType::Numeric(info) | DataType::Dec(info) => return decimal(*info, place),
         DataType::Date => SqlType::Date,
         DataType::Timestamp(_, TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => SqlType::Timestamptz,
@@ -277,6 +281,23 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
         }
     };
     Ok(ty)
+}
+
+/// Types whose limits we do not keep, each with the type to write instead: nothing is cut or rounded in silence.
+fn unenforced(data_type: &DataType) -> Option<(String, &'static str)> {
+    let instead = match data_type {
+        DataType::Varchar(Some(_)) | DataType::CharacterVarying(Some(_)) | DataType::String(Some(_)) => "text",
+        DataType::Char(_) | DataType::Character(_) => "text",
+        DataType::SmallInt(_) | DataType::Int2(_) | DataType::TinyInt(_) => "integer",
+        DataType::Int(Some(_)) | DataType::Integer(Some(_)) | DataType::Int4(Some(_)) => "integer",
+        DataType::BigInt(Some(_)) | DataType::Int8(Some(_)) => "bigint",
+        DataType::Real | DataType::Float4 => "double precision",
+        DataType::Float(ExactNumberInfo::Precision(_) | ExactNumberInfo::PrecisionAndScale(..)) => "double precision",
+        DataType::Double(ExactNumberInfo::Precision(_) | ExactNumberInfo::PrecisionAndScale(..)) => "double precision",
+        DataType::Timestamp(Some(_), TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => "timestamptz",
+        _ => return None,
+    };
+    Some((data_type.to_string().to_lowercase(), instead))
 }
 
 /// The type that a wrong spelling probably means; null, which goes with every type, where none is near.
@@ -335,7 +356,7 @@ mod tests {
     fn a_whole_contract() {
         let (fields, problems) = parse(
             "passage_id text not null, passed_at timestamptz not null format 'epoch_ms',
-             draught_cm integer, toll decimal(8,2) null, cargo_kind varchar(20) from 'cargo.kind',",
+             draught_cm integer, toll decimal(8,2) null, cargo_kind varchar from 'cargo.kind',",
         );
         assert!(problems.is_empty(), "{problems:?}");
         let types: Vec<String> = fields.iter().map(|f| f.ty.to_string()).collect();

@@ -2,7 +2,8 @@
 //!
 //! Decimals follow the usual rules of exact numerics: sums keep the larger scale, products add their digits, and a
 //! quotient has `max(6, s1 + p2 + 1)` digits after the point; what would need more than 38 digits gives up digits
-//! after the point, six at the least.
+//! after the point, six at the least. Only a quotient is rounded: a sum or product that would lose digits other than zero is an
+//! error of its row.
 
 use std::sync::Arc;
 
@@ -15,6 +16,7 @@ use crate::types::{MAX_PRECISION, SqlType};
 use crate::values::number;
 
 const OVERFLOW: &str = "the result is too large for its type";
+const DIGITS: &str = "the result has more digits after the point than its type";
 const ZERO: &str = "division by zero";
 
 /// The type of a result, None where the operands are no numbers.
@@ -82,7 +84,8 @@ pub(super) fn compute(
                 if b == 0 && matches!(op, ArithmeticOp::Divide | ArithmeticOp::Remainder) {
                     return Err(ZERO);
                 }
-                decimal(op, a, b, scales).filter(|v| number::fits_precision(*v, precision)).ok_or(OVERFLOW)
+                let value = decimal(op, a, b, scales)?;
+                if number::fits_precision(value, precision) { Ok(value) } else { Err(OVERFLOW) }
             })
         }
         other => unreachable!("bind gives arithmetic a numeric type, not {other}"),
@@ -113,20 +116,26 @@ fn scale_of(expr: &Expr) -> u8 {
 }
 
 /// One decimal operation; scales are those of the operands and of the result.
-fn decimal(op: ArithmeticOp, a: i128, b: i128, (s1, s2, scale): (u8, u8, u8)) -> Option<i128> {
-    let same = |v: i128, from: u8| number::rescale(v, from, s1.max(s2));
+fn decimal(op: ArithmeticOp, a: i128, b: i128, (s1, s2, scale): (u8, u8, u8)) -> Result<i128, &'static str> {
+    let common = s1.max(s2);
+    let same = |v: i128, from: u8| number::rescale(v, from, common).ok_or(OVERFLOW);
+    let exactly = |v: Option<i128>, from: u8| {
+        let v = v.ok_or(OVERFLOW)?;
+        number::rescale_exactly(v, from, scale).ok_or(if scale < from { DIGITS } else { OVERFLOW })
+    };
     match op {
-        ArithmeticOp::Add => number::rescale(same(a, s1)?.checked_add(same(b, s2)?)?, s1.max(s2), scale),
-        ArithmeticOp::Subtract => number::rescale(same(a, s1)?.checked_sub(same(b, s2)?)?, s1.max(s2), scale),
-        ArithmeticOp::Multiply => number::rescale(a.checked_mul(b)?, s1 + s2, scale),
-        ArithmeticOp::Remainder => number::rescale(same(a, s1)? % same(b, s2)?, s1.max(s2), scale),
+        ArithmeticOp::Add => exactly(same(a, s1)?.checked_add(same(b, s2)?), common),
+        ArithmeticOp::Subtract => exactly(same(a, s1)?.checked_sub(same(b, s2)?), common),
+        ArithmeticOp::Multiply => exactly(a.checked_mul(b), s1 + s2),
+        ArithmeticOp::Remainder => exactly(Some(same(a, s1)? % same(b, s2)?), common),
         ArithmeticOp::Divide => {
             let shift = i32::from(scale) + i32::from(s2) - i32::from(s1);
-            let power = number::POWERS.get(usize::try_from(shift.unsigned_abs()).ok()?)?;
+            let power = usize::try_from(shift.unsigned_abs()).ok().and_then(|shift| number::POWERS.get(shift));
+            let power = power.ok_or(OVERFLOW)?;
             if shift >= 0 {
-                Some(number::divide_rounded(a.checked_mul(*power)?, b))
+                Ok(number::divide_rounded(a.checked_mul(*power).ok_or(OVERFLOW)?, b))
             } else {
-                Some(number::divide_rounded(a, b.checked_mul(*power)?))
+                Ok(number::divide_rounded(a, b.checked_mul(*power).ok_or(OVERFLOW)?))
             }
         }
     }

@@ -55,6 +55,7 @@ pub(super) fn compute(column: Column, from: SqlType, to: SqlType, lenient: bool,
         (Null, _) => Column::computed(new_null_array(&to.arrow(), column.array.len()), column.scalar, column.errors),
         (Json, Text) | (Text, Json) if from == Json => column,
         (Text, Json) => cast.check_json(),
+        (Double, Json) => cast.finite_json(),
         (_, Text | Json) => map_text(&[&column], rows, |row, out| {
             let mut text = String::new();
             json::write_text(&mut text, column.array.as_ref(), column.index(row));
@@ -110,15 +111,12 @@ fn numbers(cast: &Cast<'_>, from: SqlType) -> Column {
             cast.map::<Decimal128Type, Int64Type>(move |v| number::rescale(v, s, 0).and_then(|v| i64::try_from(v).ok()))
         }
         (Decimal { scale: s, .. }, Double) => {
-            let power = number::POWERS[usize::from(s)] as f64;
-            cast.map::<Decimal128Type, Float64Type>(move |v| Some(v as f64 / power))
+            cast.map::<Decimal128Type, Float64Type>(move |v| Some(number::decimal_to_double(v, s)))
         }
         (Double, Integer) => cast.map::<Float64Type, Int32Type>(|v| whole(v).and_then(|v| i32::try_from(v).ok())),
         (Double, Bigint) => cast.map::<Float64Type, Int64Type>(|v| whole(v).and_then(|v| i64::try_from(v).ok())),
         (Double, Decimal { precision, scale }) => cast.map::<Float64Type, Decimal128Type>(move |v| {
-            // By its shortest decimal spelling: 0.1 is meant where 0.1 stands.
-            let value = number::parse_decimal(format!("{v:.scale$}", scale = usize::from(scale)).as_bytes(), scale)?;
-            number::fits_precision(value, precision).then_some(value)
+            number::double_to_decimal(v, scale).filter(|v| number::fits_precision(*v, precision))
         }),
         (from, to) => unreachable!("bind refuses a cast from {from} to {to}"),
     }
@@ -226,6 +224,28 @@ impl Cast<'_> {
             values.push(value);
         }
         Column::computed(Arc::new(BooleanArray::from(values)), self.column.scalar, errors)
+    }
+
+    /// JSON has no spelling for infinities and what is not a number.
+    fn finite_json(&self) -> Column {
+        let values = self.column.primitive::<Float64Type>();
+        let mut found = map_text(&[self.column], self.rows, |row, out| {
+            let i = self.column.index(row);
+            match values.value(i).is_finite() {
+                true => out.extend_from_slice(self.shown(i).as_bytes()),
+                false if self.lenient => {}
+                false => return Err(format!("`{}` is not a value of json", self.shown(i))),
+            }
+            Ok(())
+        });
+        if self.lenient {
+            let len = found.array.len();
+            let valid = |row: usize| values.is_valid(row) && values.value(row).is_finite();
+            let nulls = NullBuffer::from_iter((0..len).map(valid));
+            let (offsets, bytes, _) = found.text().clone().into_parts();
+            found.array = Arc::new(arrow_array::StringArray::new(offsets, bytes, Some(nulls)));
+        }
+        found
     }
 
     fn check_json(&self) -> Column {

@@ -72,16 +72,17 @@ fn primitives<T: ArrowPrimitiveType>(op: CompareOp, left: &Column, right: &Colum
     }
 }
 
-/// `and` or `or`. An error on one side does not count where the other side decides alone.
+/// `and` or `or`. An error on one side does not count where the other side decides alone. The value that stands in for one that
+/// could not be computed decides nothing.
 pub(super) fn logic(is_and: bool, left: Column, right: Column, rows: usize) -> Column {
     let scalar = left.scalar && right.scalar;
     let rows = if scalar { 1 } else { rows };
-    let (mut left, mut right) = (left.expand(rows), right.expand(rows));
+    let (left, right) = (left.expand(rows), right.expand(rows));
     let decides = |column: &Column, row: usize| {
         let values = column.array.as_boolean();
-        values.is_valid(row) && values.value(row) != is_and
+        values.is_valid(row) && values.value(row) != is_and && !column.errors.has(row)
     };
-    let (mut a, mut b) = (std::mem::take(&mut left.errors), std::mem::take(&mut right.errors));
+    let (mut a, mut b) = (left.errors.clone(), right.errors.clone());
     a.retain(|row| !decides(&right, row));
     b.retain(|row| !decides(&left, row));
     a.merge(b);

@@ -74,6 +74,7 @@ pub(super) fn text_as(text: &str, ty: SqlType) -> Option<Expr> {
     let trimmed = text.trim();
     let bytes = trimmed.as_bytes();
     let array: ArrayRef = match ty {
+        SqlType::Json if serde_json::from_str::<&serde_json::value::RawValue>(text).is_err() => return None,
         SqlType::Text | SqlType::Json => Arc::new(StringArray::from(vec![text])),
         SqlType::Boolean => match trimmed {
             "true" | "t" => Arc::new(BooleanArray::from(vec![true])),

@@ -122,6 +122,33 @@ fn problems(expression: &str) -> Vec<Problem> {
 #[case("cast(open as integer)", ["1", "0", "null"])]
 #[case("date_trunc('day', passed_at)", ["1970-01-01T00:00:00Z", "1970-01-02T00:00:00Z", "null"])]
 #[case("now()", ["1970-01-01T00:00:01Z", "1970-01-01T00:00:01Z", "1970-01-01T00:00:01Z"])]
+// What could not be computed decides nothing.
+#[case("360 / draught_cm > 5 and 100 / draught_cm > 3", ["false", "!division by zero", "null"])]
+#[case("360 / draught_cm < 1 or 100 / draught_cm < 1", ["true", "!division by zero", "null"])]
+#[case("not (360 / draught_cm > 5 and 100 / draught_cm > 3)", ["true", "!division by zero", "null"])]
+#[case("360 / draught_cm in (2, 3)", ["true", "!division by zero", "null"])]
+#[case("case when 360 / draught_cm < 1 then 'a' else 'b' end", ["b", "!division by zero", "b"])]
+#[case("draught_cm = 0 or 360 / draught_cm > 1", ["true", "true", "null"])]
+#[case("substring('12345' for 2)", ["12", "12", "12"])]
+#[case("substring('12345', 2)", ["2345", "2345", "2345"])]
+#[case("round(1250, -2)", ["1300", "1300", "1300"])]
+#[case("round(-1250, -2)", ["-1300", "-1300", "-1300"])]
+#[case("round(1249.999, -2)", ["1200.000", "1200.000", "1200.000"])]
+#[case("round(7, 5)", ["7", "7", "7"])]
+#[case("round(7, -5)", ["0", "0", "0"])]
+#[case("round(1.005e0, 2)", ["1.01", "1.01", "1.01"])]
+#[case("round(123456.789e0, 15)", ["123456.789", "123456.789", "123456.789"])]
+#[case("cast(1.005e0 as decimal(6,2))", ["1.01", "1.01", "1.01"])]
+#[case("cast(0.125e0 as decimal(6,2))", ["0.13", "0.13", "0.13"])]
+#[case("cast(2.5e0 as integer)", ["3", "3", "3"])]
+#[case("cast(cast(0.1 as decimal(38,20)) as double precision) = 0.1e0", ["true", "true", "true"])]
+#[case("cast(toll as decimal(38,10)) + 1", ["13.340000000", "0.500000000", "null"])]
+#[case(
+    "cast(1.0000000001 as decimal(38,10)) + 1",
+    ["!the result has more digits after the point than its type"; 3]
+)]
+#[case("cast('NaN' as double precision)::json", ["!`NaN` is not a value of json"; 3])]
+#[case("cast(1.5e0 as json)", ["1.5", "1.5", "1.5"])]
 #[case("date '2026-04-01'", ["2026-04-01", "2026-04-01", "2026-04-01"])]
 #[case("null", ["null", "null", "null"])]
 #[case("1 / 0", ["!division by zero", "!division by zero", "!division by zero"])]
@@ -141,6 +168,21 @@ fn evaluation(#[case] expression: &str, #[case] expected: [&str; 3]) {
 #[case("sha256() as x", "type.mismatch", "sha256(text)")]
 #[case("lock_id as a, draught_cm as A", "name.taken", "another name")]
 #[case("(select 1) as x", "unsupported", "manual")]
+#[case("lock_id like 'L%' as x", "unsupported", "substring")]
+#[case("extract(year from passed_at) as x", "unsupported", "date_trunc")]
+#[case("length(lock_id) filter (where open) as x", "unsupported", "aggregates")]
+#[case("length(distinct lock_id) as x", "unsupported", "plain expressions")]
+#[case("length(lock_id order by toll) as x", "unsupported", "plain expressions")]
+#[case("length(lock_id) over () as x", "unsupported", "aggregates")]
+#[case("cast(lock_id as date format '%Y') as x", "unsupported", "contract")]
+#[case("* exclude (toll)", "unsupported", "except")]
+#[case("* rename (toll as t)", "unsupported", "except")]
+#[case("* except (tol)", "name.unknown", "did you mean `toll`?")]
+#[case("* replace (lower(lock_id) as lok_id)", "name.unknown", "did you mean `lock_id`?")]
+#[case("cast(lock_id as varchar(3)) as x", "name.unknown", "write text")]
+#[case("cast(draught_cm as smallint) as x", "name.unknown", "write integer")]
+#[case("cast(level as real) as x", "name.unknown", "write double precision")]
+#[case("cast(passed_at as timestamptz(0)) as x", "name.unknown", "write timestamptz")]
 fn mistakes(#[case] expression: &str, #[case] code: &str, #[case] help: &str) {
     let found = problems(expression);
     assert_eq!(found.len(), 1, "{found:?}");
@@ -151,6 +193,7 @@ fn mistakes(#[case] expression: &str, #[case] code: &str, #[case] help: &str) {
 #[test]
 fn a_wrong_literal_is_found_before_running() {
     assert_eq!(problems("passed_at > 'soon'")[0].code, "type.mismatch");
+    assert_eq!(problems("json '{bad' as x")[0].code, "type.mismatch");
 }
 
 #[test]
@@ -171,6 +214,34 @@ fn a_condition_must_be_boolean() {
     let mut found = Problems::new();
     assert!(bind_condition(&embed("draught_cm"), &scope, &mut found).is_none());
     assert!(found.has_errors());
+}
+
+#[test]
+fn a_star_leaves_columns_out_and_replaces_others() {
+    let (scope, _) = sample();
+    let names = |list: &str| -> Vec<String> {
+        let mut problems = Problems::new();
+        let items = bind_select(&embed(list), &scope, &mut problems);
+        assert!(!problems.has_errors(), "{:?}", problems.into_sorted());
+        items.into_iter().map(|i| format!("{}={}", i.name, i.text)).collect()
+    };
+    assert_eq!(names("* except (lock_id, TOLL)").len(), scope.len() - 2);
+    let replaced = names("* except (toll) replace (upper(lock_id) as lock_id)");
+    assert_eq!(replaced.len(), scope.len() - 1);
+    assert!(replaced.contains(&"lock_id=upper(lock_id)".to_string()), "{replaced:?}");
+}
+
+#[test]
+fn long_lists_and_chains_are_bound_and_deep_nesting_is_refused() {
+    let list = (0..4_000).map(|n| n.to_string()).collect::<Vec<_>>().join(", ");
+    assert_eq!(values(&format!("draught_cm in ({list})")), ["true", "true", "null"]);
+    let chain = |count: u32| (0..count).map(|n| format!("draught_cm = {n}")).collect::<Vec<_>>().join(" or ");
+    assert_eq!(values(&chain(200)), ["true", "true", "null"]);
+    assert!(problems(&format!("{} as x", chain(40_000))).iter().any(|p| p.message.contains("more than 500 operators")));
+    let sum = vec!["draught_cm"; 300].join(" + ");
+    assert!(problems(&format!("{sum} as x")).iter().any(|p| p.message.contains("nested more than")));
+    let deep = format!("{}1{}", "(".repeat(3_000), ")".repeat(3_000));
+    assert!(!problems(&format!("{deep} as x")).is_empty());
 }
 
 #[test]

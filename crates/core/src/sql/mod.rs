@@ -129,8 +129,13 @@ impl<'a> SqlText<'a> {
         };
         // At its end the text gives no place; the last token is the nearest.
         let end = piece.last().map(|t| self.text.place(self.range(t.span)));
-        Problem::error("syntax.sql", message.trim(), place.or(end).unwrap_or_else(|| self.text.whole()))
-            .with_label("not understood here")
+        let (message, help) = in_our_words(message.trim());
+        let problem = Problem::error("syntax.sql", message, place.or(end).unwrap_or_else(|| self.text.whole()))
+            .with_label("not understood here");
+        match help {
+            Some(help) => problem.with_help(help),
+            None => problem,
+        }
     }
 
     fn error_place(&self, location: &str) -> Option<Place> {
@@ -153,6 +158,23 @@ impl<'a> SqlText<'a> {
                 .with_help("is a comma missing before it?"),
         )
     }
+}
+
+/// The parser's message in words that say what to do.
+fn in_our_words(message: &str) -> (String, Option<&'static str>) {
+    if let Some(rest) = message.strip_prefix("Expected: ")
+        && let Some((expected, found)) = rest.rsplit_once(", found: ")
+    {
+        let found = if found == "EOF" { "the end".to_string() } else { format!("`{found}`") };
+        return (format!("expected {}, found {found}", expected.trim_matches('\'')), None);
+    }
+    if message.starts_with("No infix parser for token") {
+        return ("this word or sign does not belong here".into(), Some("is a comma or an operator missing before it?"));
+    }
+    if message.starts_with("Unterminated") {
+        return (message.replacen("Unterminated", "this is not closed:", 1), None);
+    }
+    (message.to_string(), None)
 }
 
 #[cfg(test)]

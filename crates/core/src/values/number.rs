@@ -114,6 +114,46 @@ pub fn rescale(value: i128, from: u8, to: u8) -> Option<i128> {
     Some(divide_rounded(value, POWERS[usize::from(from - to)]))
 }
 
+/// Changes the scale of a decimal without losing digits. None where digits other than zero would be lost, and on overflow.
+pub fn rescale_exactly(value: i128, from: u8, to: u8) -> Option<i128> {
+    shift_exactly(value, i64::from(to) - i64::from(from))
+}
+
+/// The double that is nearest to a decimal.
+pub fn decimal_to_double(value: i128, scale: u8) -> f64 {
+    /// Whole numbers up to 2^53 and powers of ten up to 10^22 are doubles themselves: their quotient is rounded once.
+    const EXACT: u128 = 1 << 53;
+    const EXACT_POWER: u8 = 22;
+    if value.unsigned_abs() <= EXACT && scale <= EXACT_POWER {
+        return value as f64 / POWERS[usize::from(scale)] as f64;
+    }
+    format!("{value}e-{scale}").parse().unwrap_or(f64::NAN)
+}
+
+/// A double by its shortest decimal spelling, as a whole number times a power of ten. None where it is not finite.
+pub fn double_to_units(value: f64) -> Option<(i128, i64)> {
+    let spelled = format!("{value:e}");
+    let (mantissa, exponent) = spelled.split_once('e')?;
+    let fraction = mantissa.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+    let lowest = exponent.parse::<i64>().ok()? - i64::try_from(fraction).ok()?;
+    Some((mantissa.replace('.', "").parse().ok()?, lowest))
+}
+
+/// A double as a decimal of a scale, by its shortest decimal spelling, halves away from zero: 1.005 becomes 1.01. None where it
+/// is not finite or too large.
+pub fn double_to_decimal(value: f64, scale: u8) -> Option<i128> {
+    let (units, lowest) = double_to_units(value)?;
+    let shift = lowest + i64::from(scale);
+    match usize::try_from(shift) {
+        Ok(up) if units != 0 => units.checked_mul(*POWERS.get(up)?),
+        Ok(_) => Some(0),
+        Err(_) => match POWERS.get(usize::try_from(shift.unsigned_abs()).ok()?) {
+            Some(power) => Some(divide_rounded(units, *power)),
+            None => Some(0),
+        },
+    }
+}
+
 /// Divides, rounding halves away from zero. `divisor` is not zero.
 pub fn divide_rounded(value: i128, divisor: i128) -> i128 {
     let (quotient, remainder) = (value / divisor, value % divisor);
@@ -205,6 +245,50 @@ mod tests {
         write_decimal(&mut out, value, scale);
         assert_eq!(out, text);
         assert_eq!(parse_decimal(out.as_bytes(), scale), Some(value));
+    }
+
+    #[rstest]
+    #[case(1.005, 2, Some(101))]
+    #[case(0.125, 2, Some(13))]
+    #[case(-0.125, 2, Some(-13))]
+    #[case(2.5, 0, Some(3))]
+    #[case(1e-300, 6, Some(0))]
+    #[case(1e30, 2, Some(100_000_000_000_000_000_000_000_000_000_000))]
+    #[case(1e300, 2, None)]
+    #[case(f64::NAN, 2, None)]
+    #[case(f64::INFINITY, 2, None)]
+    #[case(0.0, 38, Some(0))]
+    fn doubles_become_decimals_by_their_shortest_spelling(
+        #[case] value: f64,
+        #[case] scale: u8,
+        #[case] expected: Option<i128>,
+    ) {
+        assert_eq!(double_to_decimal(value, scale), expected);
+    }
+
+    #[rstest]
+    #[case(123_456_789_012_345_678, 17)]
+    #[case(1, 38)]
+    #[case(-99_999_999_999_999_999_999_999_999_999_999_999_999, 10)]
+    #[case(9_007_199_254_740_993, 3)]
+    #[case(35, 1)]
+    fn decimals_become_the_nearest_double(#[case] value: i128, #[case] scale: u8) {
+        let mut text = String::new();
+        write_decimal(&mut text, value, scale);
+        assert_eq!(decimal_to_double(value, scale), text.parse::<f64>().unwrap());
+    }
+
+    #[rstest]
+    #[case(1200, 3, 1, Some(12))]
+    #[case(1234, 3, 1, None)]
+    #[case(12, 0, 2, Some(1200))]
+    fn rescaling_exactly_loses_nothing(
+        #[case] value: i128,
+        #[case] from: u8,
+        #[case] to: u8,
+        #[case] expected: Option<i128>,
+    ) {
+        assert_eq!(rescale_exactly(value, from, to), expected);
     }
 
     #[rstest]

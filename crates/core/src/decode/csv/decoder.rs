@@ -176,6 +176,7 @@ impl CsvDecoder {
             SqlType::Json if !json::is_value(text) => {
                 Err(self.rows.bad(index, Reason::TYPE, "the text is no JSON value".into()))
             }
+            SqlType::Json => self.rows.text(index, &json::escape_controls(text.trim_ascii())),
             // Programs write True, TRUE and true.
             SqlType::Boolean if text.len() <= 5 => self.rows.text(index, &text.trim_ascii().to_ascii_lowercase()),
             _ => self.rows.text(index, text.trim_ascii()),

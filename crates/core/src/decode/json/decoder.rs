@@ -189,7 +189,7 @@ impl JsonDecoder {
         self.extra_text.push(if self.extra_text.is_empty() { '{' } else { ',' });
         write_string(&mut self.extra_text, &name);
         self.extra_text.push(':');
-        self.extra_text.push_str(&String::from_utf8_lossy(&scanner.bytes[start..end]));
+        self.extra_text.push_str(&String::from_utf8_lossy(&scan::escape_controls(&scanner.bytes[start..end])));
         Ok(())
     }
 
@@ -209,7 +209,7 @@ impl JsonDecoder {
                 if self.rows.fields[index].ty != SqlType::Json {
                     return Err(self.rows.wrong_type(index, kind_of(scanner.bytes[start])));
                 }
-                self.rows.columns[index].push_text(&scanner.bytes[start..end]);
+                self.rows.columns[index].push_text(&scan::escape_controls(&scanner.bytes[start..end]));
                 Ok(())
             }
             _ => {
@@ -230,7 +230,7 @@ impl JsonDecoder {
             quoted.push(b'"');
             quoted.extend_from_slice(string.bytes);
             quoted.push(b'"');
-            self.rows.columns[index].push_text(&quoted);
+            self.rows.columns[index].push_text(&scan::escape_controls(&quoted));
             return Ok(());
         }
         if !string.escaped {

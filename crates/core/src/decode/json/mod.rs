@@ -41,6 +41,8 @@ impl Format for JsonLines {
     }
 }
 
+pub(crate) use scan::escape_controls;
+
 /// Whether a text is one whole JSON value.
 pub(crate) fn is_value(text: &[u8]) -> bool {
     let text = text.trim_ascii();

@@ -1,5 +1,8 @@
 //! Walks over JSON text without building anything. Grammar after RFC 8259; control characters inside strings are
-//! let through, since they leave no doubt about what was meant.
+//! let through, since they leave no doubt about what was meant; they are escaped where JSON is passed on as it came.
+
+use std::borrow::Cow;
+use std::io::Write as _;
 
 use crate::values::number;
 
@@ -20,6 +23,27 @@ const MAX_DEPTH: usize = 128;
 pub(crate) struct RawString<'a> {
     pub bytes: &'a [u8],
     pub escaped: bool,
+}
+
+/// A JSON value with the control characters inside its strings escaped, so that every reader takes it.
+pub(crate) fn escape_controls(value: &[u8]) -> Cow<'_, [u8]> {
+    if !value.iter().any(|b| *b < 0x20) {
+        return Cow::Borrowed(value);
+    }
+    let mut out = Vec::with_capacity(value.len() + 16);
+    let (mut within, mut after_backslash) = (false, false);
+    for byte in value {
+        match byte {
+            0..0x20 if within => {
+                // Writing into memory does not fail.
+                let _ = write!(out, "\\u{byte:04x}");
+            }
+            _ => out.push(*byte),
+        }
+        within ^= *byte == b'"' && !after_backslash;
+        after_backslash = within && *byte == b'\\' && !after_backslash;
+    }
+    Cow::Owned(out)
 }
 
 /// A place in a record.
@@ -252,4 +276,21 @@ fn unicode(text: &[u8]) -> Option<(char, usize)> {
     }
     let second = unit(8).filter(|u| (0xdc00..0xe000).contains(u))?;
     char::from_u32(0x1_0000 + ((first - 0xd800) << 10) + (second - 0xdc00)).map(|c| (c, 12))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("{\"a\": \"b\"}", "{\"a\": \"b\"}")]
+    #[case("[\"a\tb\",\t\"c\\\\\",\n1]", "[\"a\\u0009b\",\t\"c\\\\\",\n1]")]
+    #[case("\"q\\\"\u{1}\"", "\"q\\\"\\u0001\"")]
+    #[case("\"\r\n\"", "\"\\u000d\\u000a\"")]
+    fn control_characters_within_strings_are_escaped(#[case] value: &str, #[case] expected: &str) {
+        let escaped = escape_controls(value.as_bytes());
+        assert_eq!(std::str::from_utf8(&escaped).unwrap(), expected);
+        assert!(serde_json::from_slice::<serde_json::Value>(&escaped).is_ok());
+    }
 }

@@ -47,12 +47,38 @@ impl Binder<'_> {
     }
 
     pub(super) fn function(&mut self, syntax: &ast::Function) -> Option<Expr> {
-        let name = syntax.name.to_string();
-        let span = syntax.name.span();
-        let list: &[ast::FunctionArg] = match &syntax.args {
-            ast::FunctionArguments::List(list) => &list.args,
-            _ => &[],
+        let ast::Function { name, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment, over } =
+            syntax;
+        let (span, name) = (name.span(), name.to_string());
+        let clauses = [
+            ("braces", *uses_odbc_syntax),
+            ("a second list of arguments", !matches!(parameters, ast::FunctionArguments::None)),
+            ("within group", !within_group.is_empty()),
+            ("filter", filter.is_some()),
+            ("ignore nulls", null_treatment.is_some()),
+            ("over", over.is_some()),
+        ];
+        let list: &[ast::FunctionArg] = match args {
+            ast::FunctionArguments::None => &[],
+            ast::FunctionArguments::List(ast::FunctionArgumentList { duplicate_treatment, args, clauses }) => {
+                if duplicate_treatment.is_some() || !clauses.is_empty() {
+                    let what =
+                        format!("`{name}` is computed for each row: distinct, order by and the like are not known");
+                    self.unsupported(span, &what, "pass plain expressions");
+                    return None;
+                }
+                args
+            }
+            ast::FunctionArguments::Subquery(_) => {
+                self.unsupported(span, "a query cannot stand here", "pass plain expressions");
+                return None;
+            }
         };
+        if let Some((clause, _)) = clauses.into_iter().find(|(_, is_used)| *is_used) {
+            let what = format!("`{name}` is computed for each row: it takes no {clause}");
+            self.unsupported(span, &what, "windows and aggregates are not known in expressions");
+            return None;
+        }
         let mut arguments = Vec::with_capacity(list.len());
         for argument in list {
             match argument {

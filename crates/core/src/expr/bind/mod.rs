@@ -2,9 +2,11 @@
 
 mod calls;
 mod operators;
+mod star;
 
 use sqlparser::ast::{self, Spanned as _, Value};
-use sqlparser::tokenizer::{Span, TokenWithSpan};
+use sqlparser::keywords::Keyword;
+use sqlparser::tokenizer::{Span, Token, TokenWithSpan};
 
 use super::literal::number_literal;
 use super::{CompareOp, Expr, Node, ScopeColumn};
@@ -54,6 +56,10 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
     if piece.is_empty() {
         return None;
     }
+    if let Some(problem) = too_long(&sql, &piece) {
+        problems.add(problem);
+        return None;
+    }
     let mut parser = SqlText::parser(&piece);
     let parsed = match parser.parse_expr() {
         Ok(parsed) => parsed,
@@ -66,7 +72,7 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
         problems.add(problem);
         return None;
     }
-    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems };
+    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0 };
     let expr = binder.bind(&parsed)?;
     let expr = binder.typed_as(expr, SqlType::Boolean);
     if expr.ty != SqlType::Boolean {
@@ -75,7 +81,7 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
     }
     // What is wrong was said with the whole.
     let mut said = Problems::new();
-    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems: &mut said };
+    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems: &mut said, depth: 0 };
     let mut parts = Vec::new();
     for part in and_parts(&parsed) {
         let bound = binder.bind(part)?;
@@ -84,15 +90,32 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
     Some(Condition { expr, parts })
 }
 
+/// Refuses what has so many operators that its tree could be too deep for the parser, which works through it by recursion.
+fn too_long(sql: &SqlText<'_>, piece: &[TokenWithSpan]) -> Option<Problem> {
+    let is_operator = |token: &&TokenWithSpan| match &token.token {
+        Token::Word(word) => matches!(word.keyword, Keyword::AND | Keyword::OR | Keyword::NOT | Keyword::IS),
+        Token::Comma | Token::LParen | Token::RParen | Token::Number(..) | Token::SingleQuotedString(_) => false,
+        Token::Whitespace(_) => false,
+        _ => true,
+    };
+    (piece.iter().filter(is_operator).count() > MAX_OPERATORS).then(|| {
+        let message = format!("this expression has more than {MAX_OPERATORS} operators");
+        Problem::error("unsupported", message, sql.piece_place(piece))
+            .with_help("use a list, x in (1, 2, 3), or compute parts of it in a made event")
+    })
+}
+
 /// What `and` joins at the top of a condition.
 fn and_parts(syntax: &ast::Expr) -> Vec<&ast::Expr> {
-    match syntax {
-        ast::Expr::Nested(inner) => and_parts(inner),
-        ast::Expr::BinaryOp { left, op: ast::BinaryOperator::And, right } => {
-            [and_parts(left), and_parts(right)].concat()
+    let (mut parts, mut open) = (Vec::new(), vec![syntax]);
+    while let Some(syntax) = open.pop() {
+        match syntax {
+            ast::Expr::Nested(inner) => open.push(inner),
+            ast::Expr::BinaryOp { left, op: ast::BinaryOperator::And, right } => open.extend([&**right, &**left]),
+            other => parts.push(other),
         }
-        other => vec![other],
     }
+    parts
 }
 
 /// Binds a select list. Items with a mistake become problems; the others are returned.
@@ -125,7 +148,7 @@ fn bind_items(
     let sql = SqlText::new(text, problems);
     let mut items: Vec<SelectItem> = Vec::new();
     for piece in sql.pieces(problems) {
-        let mut binder = Binder { sql: &sql, piece: &piece, scope, problems };
+        let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0 };
         for item in binder.select_item(star, nameless) {
             if items.iter().any(|i| i.name.eq_ignore_ascii_case(&item.name)) {
                 problems.add(
@@ -141,11 +164,19 @@ fn bind_items(
     items
 }
 
+/// Expressions within each other: deeper ones are refused rather than risk the stack.
+const MAX_DEPTH: usize = 100;
+
+/// Operators of one expression.
+const MAX_OPERATORS: usize = 500;
+
 struct Binder<'a> {
     sql: &'a SqlText<'a>,
     piece: &'a [TokenWithSpan],
     scope: &'a [ScopeColumn],
     problems: &'a mut Problems,
+    /// How many expressions the one that is bound stands in.
+    depth: usize,
 }
 
 impl Binder<'_> {
@@ -168,6 +199,10 @@ impl Binder<'_> {
     }
 
     fn select_item(&mut self, star: usize, nameless: bool) -> Vec<SelectItem> {
+        if let Some(problem) = too_long(self.sql, self.piece) {
+            self.problems.add(problem);
+            return Vec::new();
+        }
         let mut parser = SqlText::parser(self.piece);
         let parsed = match parser.parse_select_item() {
             Ok(parsed) => parsed,
@@ -186,9 +221,13 @@ impl Binder<'_> {
                 (expr, None, span)
             }
             ast::SelectItem::ExprWithAlias { expr, alias } => (expr, Some(alias.value), alias.span),
-            ast::SelectItem::Wildcard(_) => return self.all_columns(star),
-            _ => {
-                self.unsupported(Span::empty(), "this form of a column is not known here", "write: expression as name");
+            ast::SelectItem::Wildcard(options) => return self.all_columns(star, options),
+            ast::SelectItem::ExprWithAliases { .. } | ast::SelectItem::QualifiedWildcard(..) => {
+                let place = self.sql.piece_place(self.piece);
+                self.problems.add(
+                    Problem::error("unsupported", "a column cannot be written like this", place)
+                        .with_help("write: expression as name, or * for all columns"),
+                );
                 return Vec::new();
             }
         };
@@ -207,23 +246,24 @@ impl Binder<'_> {
         vec![SelectItem { name, expr, place: self.place(span), text: self.sql.piece_text(self.piece).to_string() }]
     }
 
-    fn all_columns(&self, star: usize) -> Vec<SelectItem> {
-        let place = self.sql.piece_place(self.piece);
-        let item = |(i, c): (usize, &ScopeColumn)| SelectItem {
-            name: c.name.clone(),
-            expr: Expr::new(Node::Column(i), c.ty, c.nullable),
-            place: place.clone(),
-            text: c.name.clone(),
-        };
-        self.scope.iter().take(star).enumerate().map(item).collect()
-    }
-
     /// Gives a bare null a type.
     fn typed_as(&self, expr: Expr, ty: SqlType) -> Expr {
         if expr.ty == SqlType::Null { convert(expr, ty) } else { expr }
     }
 
     fn bind(&mut self, syntax: &ast::Expr) -> Option<Expr> {
+        if self.depth >= MAX_DEPTH {
+            let help = "compute parts of it as fields of a made event, or use a list: x in (1, 2, 3)";
+            self.unsupported(syntax.span(), &format!("this expression is nested more than {MAX_DEPTH} deep"), help);
+            return None;
+        }
+        self.depth += 1;
+        let bound = self.bind_inner(syntax);
+        self.depth -= 1;
+        bound
+    }
+
+    fn bind_inner(&mut self, syntax: &ast::Expr) -> Option<Expr> {
         match syntax {
             ast::Expr::Identifier(ident) => self.column(&ident.value, ident.span),
             ast::Expr::CompoundIdentifier(parts) => {
@@ -250,24 +290,38 @@ impl Binder<'_> {
                 let bound: Vec<_> =
                     list.iter().map(|item| self.compare(CompareOp::Equal, expr, item, syntax.span())).collect();
                 let bound: Option<Vec<Expr>> = bound.into_iter().collect();
-                let any = bound?.into_iter().reduce(|a, b| boolean(Node::Or, a, b))?;
+                let any = balanced(Node::Or, bound?)?;
                 Some(if *negated { not(any) } else { any })
             }
-            ast::Expr::Case { operand, conditions, else_result, .. } => {
+            ast::Expr::Case { operand, conditions, else_result, case_token: _, end_token: _ } => {
                 self.case(operand.as_deref(), conditions, else_result.as_deref(), syntax.span())
             }
-            ast::Expr::Cast { kind, expr, data_type, .. } => self.cast(kind, expr, data_type, syntax.span()),
-            ast::Expr::TypedString(typed) => {
-                let target = self.sql_type(&typed.data_type, syntax.span())?;
-                let text = Expr::text_literal(&text_of(&typed.value.value)?);
-                self.coerce_literal(&text, target, typed.value.span)
+            ast::Expr::Cast { kind, expr, data_type, format } => {
+                if format.is_some() {
+                    let help = "formats stand in the contract: fields = \"passed_at timestamptz format '%d.%m.%Y'\"";
+                    self.unsupported(syntax.span(), "a cast takes no format", help);
+                    return None;
+                }
+                self.cast(kind, expr, data_type, syntax.span())
             }
-            ast::Expr::Substring { expr, substring_from, substring_for, .. } => {
-                let arguments: Vec<&ast::Expr> = [Some(expr), substring_from.as_ref(), substring_for.as_ref()]
-                    .into_iter()
-                    .flatten()
-                    .map(AsRef::as_ref)
-                    .collect();
+            ast::Expr::TypedString(ast::TypedString { data_type, value, uses_odbc_syntax }) => {
+                if *uses_odbc_syntax {
+                    self.unsupported(syntax.span(), "a constant is not written in braces", "write: date '2026-07-01'");
+                    return None;
+                }
+                let target = self.sql_type(data_type, syntax.span())?;
+                let text = Expr::text_literal(&text_of(&value.value)?);
+                self.coerce_literal(&text, target, value.span)
+            }
+            // The last two say how it was written.
+            ast::Expr::Substring { expr, substring_from, substring_for, special: _, shorthand: _ } => {
+                // Without a place it begins at the first character.
+                let first = ast::Expr::value(Value::Number("1".into(), false));
+                let mut arguments: Vec<&ast::Expr> = vec![expr, substring_from.as_deref().unwrap_or(&first)];
+                arguments.extend(substring_for.as_deref());
+                if substring_from.is_none() && substring_for.is_none() {
+                    arguments.truncate(1);
+                }
                 self.call("substring", &arguments, syntax.span())
             }
             ast::Expr::Trim { expr, trim_where: None, trim_what: None, trim_characters: None } => {
@@ -275,8 +329,8 @@ impl Binder<'_> {
             }
             ast::Expr::Function(function) => self.function(function),
             other => {
-                let help = "the manual lists what expressions can do; transforms of several events are made events";
-                self.unsupported(other.span(), "this part of SQL is not known here", help);
+                let (what, help) = unknown_syntax(other);
+                self.unsupported(other.span(), &what, help);
                 None
             }
         }
@@ -327,6 +381,35 @@ impl Binder<'_> {
     }
 }
 
+/// What is said of syntax that expressions do not have.
+fn unknown_syntax(syntax: &ast::Expr) -> (String, &'static str) {
+    const TIME: &str = "date_trunc('day', t) cuts a moment; compare moments with >= and <";
+    let (word, help) = match syntax {
+        ast::Expr::Like { .. } | ast::Expr::ILike { .. } | ast::Expr::SimilarTo { .. } | ast::Expr::RLike { .. } => {
+            ("like", "compare parts of a text: substring(t, 1, 3) = 'TN-'")
+        }
+        ast::Expr::Extract { .. } => ("extract", TIME),
+        ast::Expr::Interval(_) => ("interval", TIME),
+        ast::Expr::AtTimeZone { .. } => ("at time zone", TIME),
+        ast::Expr::Ceil { .. } => ("ceil", "round(x) rounds to the nearest number"),
+        ast::Expr::Floor { .. } => ("floor", "round(x) rounds to the nearest number"),
+        ast::Expr::Position { .. } => ("position", "substring and length cut texts"),
+        ast::Expr::Overlay { .. } => ("overlay", "substring and || put texts together"),
+        ast::Expr::Trim { .. } => ("trim with a side or characters", "trim(t) takes blanks from both ends"),
+        ast::Expr::IsDistinctFrom(..) | ast::Expr::IsNotDistinctFrom(..) => {
+            ("is distinct from", "write: coalesce(a, '') <> coalesce(b, '')")
+        }
+        ast::Expr::Subquery(_) | ast::Expr::Exists { .. } | ast::Expr::InSubquery { .. } => {
+            ("a query within an expression", "the manual lists what expressions can do")
+        }
+        _ => (
+            "this part of SQL",
+            "the manual lists what expressions can do; transforms of several events are made events",
+        ),
+    };
+    (if word.contains(' ') { format!("{word} is not known here") } else { format!("`{word}` is not known here") }, help)
+}
+
 /// Casts where the type differs.
 fn convert(expr: Expr, ty: SqlType) -> Expr {
     if expr.ty == ty {
@@ -339,6 +422,22 @@ fn convert(expr: Expr, ty: SqlType) -> Expr {
 fn boolean(make: fn(Box<Expr>, Box<Expr>) -> Node, left: Expr, right: Expr) -> Expr {
     let nullable = left.nullable || right.nullable;
     Expr::new(make(Box::new(left), Box::new(right)), SqlType::Boolean, nullable)
+}
+
+/// What `and` or `or` joins, as a tree without a deep side: a list may be long.
+fn balanced(make: fn(Box<Expr>, Box<Expr>) -> Node, mut all: Vec<Expr>) -> Option<Expr> {
+    while all.len() > 1 {
+        let mut pairs = all.into_iter();
+        let mut halved = Vec::new();
+        while let Some(left) = pairs.next() {
+            halved.push(match pairs.next() {
+                Some(right) => boolean(make, left, right),
+                None => left,
+            });
+        }
+        all = halved;
+    }
+    all.pop()
 }
 
 fn not(inner: Expr) -> Expr {

@@ -4,7 +4,7 @@ use sqlparser::ast::{self, BinaryOperator, Spanned as _, UnaryOperator, Value};
 use sqlparser::tokenizer::Span;
 
 use super::calls::JOIN;
-use super::{Binder, boolean, convert, not};
+use super::{Binder, balanced, convert, not};
 use crate::expr::literal::{decimal_literal, number_literal, text_as};
 use crate::expr::{ArithmeticOp, CompareOp, Expr, Node, arithmetic};
 use crate::types::SqlType;
@@ -67,9 +67,10 @@ impl Binder<'_> {
         }
         match op {
             BinaryOperator::And | BinaryOperator::Or => {
-                let (left, right) = (self.condition(left), self.condition(right));
                 let make = if *op == BinaryOperator::And { Node::And } else { Node::Or };
-                Some(boolean(make, left?, right?))
+                let parts: Vec<Option<Expr>> =
+                    chain(left, op, right).into_iter().map(|part| self.condition(part)).collect();
+                balanced(make, parts.into_iter().collect::<Option<Vec<_>>>()?)
             }
             BinaryOperator::StringConcat => {
                 let (left, right) = (self.bind(left), self.bind(right));
@@ -217,6 +218,21 @@ impl Binder<'_> {
         let ty = if common == SqlType::Null { SqlType::Text } else { common };
         Some(values.into_iter().map(|v| convert(v, ty)).collect())
     }
+}
+
+/// What one operator joins, from left to right, however long the chain is.
+fn chain<'s>(left: &'s ast::Expr, op: &BinaryOperator, right: &'s ast::Expr) -> Vec<&'s ast::Expr> {
+    let mut parts = vec![right];
+    let mut rest = left;
+    while let ast::Expr::BinaryOp { left, op: inner, right } = rest
+        && inner == op
+    {
+        parts.push(right);
+        rest = left;
+    }
+    parts.push(rest);
+    parts.reverse();
+    parts
 }
 
 /// A whole constant as a decimal with no more digits than it has.

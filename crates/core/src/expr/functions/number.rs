@@ -32,7 +32,8 @@ pub(super) fn round_type(types: &[SqlType]) -> SqlType {
     }
 }
 
-/// The nearest number with so many digits after the point.
+/// The nearest number with so many digits after the point, halves away from zero; digits before the point are counted below
+/// zero.
 pub(super) fn round(columns: &[Column], rows: usize) -> Column {
     let digits = |row: usize| -> i64 {
         let Some(column) = columns.get(1) else { return 0 };
@@ -42,25 +43,49 @@ pub(super) fn round(columns: &[Column], rows: usize) -> Column {
         }
     };
     match *columns[0].array.data_type() {
-        DataType::Float64 => map::<Float64Type>(columns, rows, |v, row| {
-            let power = 10_f64.powi(i32::try_from(digits(row).clamp(-300, 300)).unwrap_or(0));
-            let rounded = (v * power).round() / power;
-            Some(if rounded.is_finite() { rounded } else { v })
-        }),
+        DataType::Float64 => map::<Float64Type>(columns, rows, |v, row| Some(round_double(v, digits(row)))),
         DataType::Decimal128(precision, scale) => {
             let scale = u8::try_from(scale).unwrap_or(0);
-            let kept = |row| u8::try_from(digits(row).clamp(0, i64::from(scale))).unwrap_or(0);
             let result = map::<Decimal128Type>(columns, rows, |v, row| {
-                let rounded = number::rescale(v, scale, kept(row))?;
-                if columns.len() == 1 { Some(rounded) } else { number::rescale(rounded, kept(row), scale) }
+                let rounded = round_units(v, i64::from(scale) - digits(row))?;
+                let kept = if columns.len() == 1 { number::rescale(rounded, scale, 0)? } else { rounded };
+                number::fits_precision(kept, 38).then_some(kept)
             });
             let types = [SqlType::Decimal { precision, scale }, SqlType::Integer];
             let ty = round_type(&types[..columns.len()]);
             let array = result.primitive::<Decimal128Type>().clone().with_data_type(ty.arrow());
             Column { array: Arc::new(array), ..result }
         }
-        DataType::Int32 => map::<Int32Type>(columns, rows, |v, _| Some(v)),
-        _ => map::<Int64Type>(columns, rows, |v, _| Some(v)),
+        DataType::Int32 => map::<Int32Type>(columns, rows, |v, row| {
+            round_units(v.into(), -digits(row)).and_then(|v| i32::try_from(v).ok())
+        }),
+        _ => map::<Int64Type>(columns, rows, |v, row| {
+            round_units(v.into(), -digits(row)).and_then(|v| i64::try_from(v).ok())
+        }),
+    }
+}
+
+/// Rounds away so many of the last digits.
+fn round_units(value: i128, digits: i64) -> Option<i128> {
+    match usize::try_from(digits) {
+        Err(_) | Ok(0) => Some(value),
+        Ok(digits) => match number::POWERS.get(digits) {
+            Some(power) => number::divide_rounded(value, *power).checked_mul(*power),
+            None => Some(0),
+        },
+    }
+}
+
+/// Rounds by the shortest decimal spelling, so that 1.005 becomes 1.01.
+fn round_double(value: f64, digits: i64) -> f64 {
+    let Some((units, lowest)) = number::double_to_units(value) else { return value };
+    // The value is `units` times ten to the power of `lowest`.
+    if -lowest <= digits {
+        return value;
+    }
+    match round_units(units, -lowest - digits) {
+        Some(rounded) => format!("{rounded}e{lowest}").parse().unwrap_or(value),
+        None => value,
     }
 }
 
