@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use arrow_array::types::{ArrowPrimitiveType, Decimal128Type, Float64Type, Int32Type, Int64Type};
 use arrow_array::{ArrowNativeTypeOp, PrimitiveArray};
+use arrow_buffer::i256;
 
 use super::column::{Column, zip_checked};
 use super::{ArithmeticOp, Expr};
@@ -16,6 +17,7 @@ use crate::types::{MAX_PRECISION, SqlType};
 use crate::values::number;
 
 const OVERFLOW: &str = "the result is too large for its type";
+const UNDERFLOW: &str = "the result is too close to zero for its type";
 const DIGITS: &str = "the result has more digits after the point than its type";
 const ZERO: &str = "division by zero";
 
@@ -76,7 +78,16 @@ pub(super) fn compute(
                 ArithmeticOp::Divide => a / b,
                 ArithmeticOp::Remainder => a % b,
             };
-            if value.is_finite() || !a.is_finite() || !b.is_finite() { Ok(value) } else { Err(OVERFLOW) }
+            let is_lost = match op {
+                ArithmeticOp::Multiply => value == 0.0 && a != 0.0 && b != 0.0,
+                ArithmeticOp::Divide => value == 0.0 && a != 0.0 && b.is_finite(),
+                _ => false,
+            };
+            match () {
+                () if is_lost => Err(UNDERFLOW),
+                () if value.is_finite() || !a.is_finite() || !b.is_finite() => Ok(value),
+                () => Err(OVERFLOW),
+            }
         }),
         SqlType::Decimal { precision, scale } => {
             let scales = (scale_of(operands.0), scale_of(operands.1), scale);
@@ -132,13 +143,23 @@ fn decimal(op: ArithmeticOp, a: i128, b: i128, (s1, s2, scale): (u8, u8, u8)) ->
             let shift = i32::from(scale) + i32::from(s2) - i32::from(s1);
             let power = usize::try_from(shift.unsigned_abs()).ok().and_then(|shift| number::POWERS.get(shift));
             let power = power.ok_or(OVERFLOW)?;
-            if shift >= 0 {
-                Ok(number::divide_rounded(a.checked_mul(*power).ok_or(OVERFLOW)?, b))
-            } else {
-                Ok(number::divide_rounded(a, b.checked_mul(*power).ok_or(OVERFLOW)?))
-            }
+            let (a, b) = if shift >= 0 { ((a, *power), (b, 1)) } else { ((a, 1), (b, *power)) };
+            quotient(a, b).ok_or(OVERFLOW)
         }
     }
+}
+
+/// The quotient of two products, rounded. They may need more than 128 bits where the quotient does not.
+fn quotient(a: (i128, i128), b: (i128, i128)) -> Option<i128> {
+    if let (Some(a), Some(b)) = (a.0.checked_mul(a.1), b.0.checked_mul(b.1)) {
+        return Some(number::divide_rounded(a, b));
+    }
+    let wide = |(x, y): (i128, i128)| i256::from_i128(x).checked_mul(i256::from_i128(y));
+    let (a, b) = (wide(a)?, wide(b)?);
+    let (whole, rest) = (a.checked_div(b)?, a.checked_rem(b)?);
+    let is_half = rest.wrapping_abs() >= b.wrapping_abs().wrapping_sub(rest.wrapping_abs()) && rest != i256::ZERO;
+    let away = if a.is_negative() == b.is_negative() { i256::ONE } else { i256::MINUS_ONE };
+    (if is_half { whole.checked_add(away)? } else { whole }).to_i128()
 }
 
 fn apply<T: ArrowPrimitiveType>(

@@ -210,14 +210,13 @@ impl Cast<'_> {
         let mut errors = self.column.errors.clone();
         let mut values = Vec::with_capacity(self.len());
         for row in 0..self.len() {
-            let value = match text.is_valid(row).then(|| text.value(row).trim()) {
-                Some("true" | "t" | "TRUE" | "True") => Some(true),
-                Some("false" | "f" | "FALSE" | "False") => Some(false),
-                Some(other) => {
-                    if !self.lenient {
-                        self.fail(&mut errors, row, other);
+            let value = match text.is_valid(row).then(|| text.value(row)) {
+                Some(word) => {
+                    let value = super::literal::boolean_word(word);
+                    if value.is_none() && !self.lenient {
+                        self.fail(&mut errors, row, word);
                     }
-                    None
+                    value
                 }
                 None => None,
             };

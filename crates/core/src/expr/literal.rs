@@ -69,6 +69,16 @@ pub(super) fn decimal_literal(value: i128, scale: u8) -> Expr {
     Expr::literal(Arc::new(array), ty)
 }
 
+/// What a word says of truth, as PostgreSQL has it: true, yes, on and 1, their beginnings where they are clear, and the contrary.
+pub(super) fn boolean_word(word: &str) -> Option<bool> {
+    let word = word.trim().to_ascii_lowercase();
+    match word.as_str() {
+        "t" | "tr" | "tru" | "true" | "y" | "ye" | "yes" | "on" | "1" => Some(true),
+        "f" | "fa" | "fal" | "fals" | "false" | "n" | "no" | "of" | "off" | "0" => Some(false),
+        _ => None,
+    }
+}
+
 /// A constant text read as another type, as SQL reads a quoted literal beside a value of that type.
 pub(super) fn text_as(text: &str, ty: SqlType) -> Option<Expr> {
     let trimmed = text.trim();
@@ -76,11 +86,7 @@ pub(super) fn text_as(text: &str, ty: SqlType) -> Option<Expr> {
     let array: ArrayRef = match ty {
         SqlType::Json if serde_json::from_str::<&serde_json::value::RawValue>(text).is_err() => return None,
         SqlType::Text | SqlType::Json => Arc::new(StringArray::from(vec![text])),
-        SqlType::Boolean => match trimmed {
-            "true" | "t" => Arc::new(BooleanArray::from(vec![true])),
-            "false" | "f" => Arc::new(BooleanArray::from(vec![false])),
-            _ => return None,
-        },
+        SqlType::Boolean => Arc::new(BooleanArray::from(vec![boolean_word(trimmed)?])),
         SqlType::Integer => Arc::new(Int32Array::from(vec![i32::try_from(number::parse_whole(bytes)?).ok()?])),
         SqlType::Bigint => Arc::new(Int64Array::from(vec![number::parse_whole(bytes)?])),
         SqlType::Double => Arc::new(Float64Array::from(vec![number::parse_double(bytes)?])),

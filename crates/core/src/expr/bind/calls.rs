@@ -104,9 +104,13 @@ impl Binder<'_> {
                 return Some(Expr::new(Node::Coalesce(items), ty, nullable));
             }
             "nullif" if arguments.len() == 2 => {
-                let same = self.compare(CompareOp::Equal, arguments[0], arguments[1], span)?;
-                let value = self.bind(arguments[0])?;
-                let ty = value.ty;
+                let (value, other) = (self.bind(arguments[0]), self.bind(arguments[1]));
+                let spans = (arguments[0].span(), arguments[1].span());
+                // The value has the type in which both are compared.
+                let (value, other) = self.side_by_side(value?, spans.0, other?, spans.1, span)?;
+                let (ty, nullable) = (value.ty, value.nullable || other.nullable);
+                let compared = Node::Compare(CompareOp::Equal, Box::new(value.clone()), Box::new(other));
+                let same = Expr::new(compared, SqlType::Boolean, nullable);
                 let branches = vec![(same, convert(Expr::null(), ty))];
                 return Some(Expr::new(Node::Case(branches, Box::new(value)), ty, true));
             }
