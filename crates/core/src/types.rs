@@ -47,7 +47,10 @@ pub const TYPES: &[(&str, &str)] = &[
     ("double precision", "a floating-point number of 64 bits"),
     ("decimal(p, s)", "an exact number of p digits, s of them after the point; p up to 38"),
     ("date", "a day, as YYYY-MM-DD"),
-    ("timestamptz", "a moment with microseconds, as RFC 3339; format 'epoch_ms' and others for more spellings"),
+    (
+        "timestamptz",
+        "a moment as RFC 3339, rounded to the microsecond; format 'epoch_ms' and others for more spellings",
+    ),
     ("json", "any JSON value, kept as it was spelled"),
 ];
 

@@ -45,11 +45,11 @@ pub(in crate::decode) fn parse_date(text: &[u8], format: Option<&TimeFormat>) ->
     }
 }
 
-/// A count of units since 1970; digits after the point are kept to the microsecond.
+/// A count of units since 1970; digits after the point are rounded to the microsecond.
 pub(in crate::decode) fn parse_epoch(text: &[u8], unit: i64) -> Option<i64> {
     if let Some(whole) = number::parse_whole(text) {
         return whole.checked_mul(unit);
     }
-    let micros = number::parse_decimal(text, 9)?.checked_mul(i128::from(unit))? / 1_000_000_000;
-    i64::try_from(micros).ok()
+    let units = number::parse_decimal(text, 9)?.checked_mul(i128::from(unit))?;
+    i64::try_from(number::divide_rounded(units, 1_000_000_000)).ok()
 }

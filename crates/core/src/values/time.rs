@@ -52,14 +52,26 @@ pub fn check_pattern(pattern: &str) -> Result<(), String> {
 /// Parses a day as `YYYY-MM-DD`.
 pub fn parse_date(text: &[u8]) -> Option<i32> {
     let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = text else { return None };
-    let year = digits(&[*y1, *y2, *y3, *y4])?;
+    // There is no year 0.
+    let year = digits(&[*y1, *y2, *y3, *y4]).filter(|year| *year > 0)?;
     let (month, day) = (digits(&[*m1, *m2])?, digits(&[*d1, *d2])?);
     days_of(i64::from(year), month, day)
 }
 
 /// Parses a day by a pattern.
 pub fn parse_date_pattern(text: &str, pattern: &str) -> Option<i32> {
-    days_since_epoch(NaiveDate::parse_from_str(text, pattern).ok()?)
+    let date = NaiveDate::parse_from_str(text, pattern).ok()?;
+    days_since_epoch(date).filter(|_| is_whole_year(date.year(), text, pattern))
+}
+
+/// Whether a year stands in a text with all of its four digits, where the pattern wants them: 26 is not a year.
+fn is_whole_year(year: i32, text: &str, pattern: &str) -> bool {
+    let is_spelled = ["%Y", "%F", "%G", "%+"].iter().any(|letter| pattern.contains(letter));
+    match year {
+        1000..=9999 => true,
+        1..=999 => !is_spelled || text.contains(&format!("{year:04}")),
+        _ => false,
+    }
 }
 
 fn days_since_epoch(date: NaiveDate) -> Option<i32> {
@@ -92,7 +104,7 @@ fn days_of(year: i64, month: u32, day: u32) -> Option<i32> {
 
 /// Parses a moment as RFC 3339: `2026-04-01T08:15:00.25+02:00`, with `T` or a space, and `Z` or an offset.
 ///
-/// Digits beyond the microsecond are cut.
+/// Digits beyond the microsecond are rounded, halves up. The offset is less than 16 hours.
 pub fn parse_timestamp(text: &[u8]) -> Option<i64> {
     if text.len() < 20 || !matches!(text[10], b'T' | b't' | b' ') || text[13] != b':' || text[16] != b':' {
         return None;
@@ -117,7 +129,8 @@ fn parse_fraction(text: &[u8]) -> Option<(i64, &[u8])> {
     let kept = &rest[..length.min(6)];
     let value = i64::from(digits(kept)?);
     let missing = u32::try_from(6 - kept.len()).ok()?;
-    Some((value * 10_i64.pow(missing), &rest[length..]))
+    let up = i64::from(rest[..length].get(6).is_some_and(|digit| *digit >= b'5'));
+    Some((value * 10_i64.pow(missing) + up, &rest[length..]))
 }
 
 /// Seconds east of UTC.
@@ -130,7 +143,7 @@ fn parse_offset(text: &[u8]) -> Option<i64> {
         [sign @ (b'+' | b'-'), h1, h2] => (*sign, digits(&[*h1, *h2])?, 0),
         _ => return None,
     };
-    if hours > 23 || minutes > 59 {
+    if hours > 15 || minutes > 59 {
         return None;
     }
     let seconds = i64::from(hours * 3600 + minutes * 60);
@@ -140,12 +153,17 @@ fn parse_offset(text: &[u8]) -> Option<i64> {
 /// Parses a moment by a pattern; without a zone in the text, UTC is meant.
 pub fn parse_timestamp_pattern(text: &str, pattern: &str) -> Option<i64> {
     if let Ok(moment) = DateTime::parse_from_str(text, pattern) {
-        return Some(moment.timestamp_micros());
+        return rounded(&moment.to_utc()).filter(|_| is_whole_year(moment.year(), text, pattern));
     }
     if let Ok(moment) = NaiveDateTime::parse_from_str(text, pattern) {
-        return Some(moment.and_utc().timestamp_micros());
+        return rounded(&moment.and_utc()).filter(|_| is_whole_year(moment.year(), text, pattern));
     }
     parse_date_pattern(text, pattern).map(|days| i64::from(days) * DAY)
+}
+
+/// A moment in microseconds, rounded as all others are.
+fn rounded(moment: &DateTime<Utc>) -> Option<i64> {
+    moment.timestamp_micros().checked_add(i64::from(moment.timestamp_subsec_nanos() % 1_000 >= 500))
 }
 
 /// The moment as chrono has it, None outside its years.
@@ -201,7 +219,12 @@ mod tests {
     #[rstest]
     #[case("1970-01-01T00:00:00Z", Some(0))]
     #[case("2026-04-01T08:15:00.25+02:00", Some(1_775_024_100_250_000))]
-    #[case("2026-04-01 06:15:00.250000999Z", Some(1_775_024_100_250_000))]
+    #[case("2026-04-01 06:15:00.250000499Z", Some(1_775_024_100_250_000))]
+    #[case("2026-04-01 06:15:00.2500005Z", Some(1_775_024_100_250_001))]
+    #[case("1969-12-31T23:59:59.9999999Z", Some(0))]
+    #[case("2026-04-01T08:15:00+15:59", Some(1_774_973_760_000_000))]
+    #[case("2026-04-01T08:15:00+16:00", None)]
+    #[case("0000-01-01T00:00:00Z", None)]
     #[case("1969-12-31T23:59:59.999999Z", Some(-1))]
     #[case("2026-04-01T08:15:00", None)]
     #[case("2026-02-29T08:15:00Z", None)]
@@ -217,6 +240,7 @@ mod tests {
     #[case("1970-01-01", Some(0))]
     #[case("0001-01-01", Some(-719_162))]
     #[case("2026-13-01", None)]
+    #[case("0000-12-31", None)]
     #[case("2026-00-10", None)]
     fn dates(#[case] text: &str, #[case] expected: Option<i32>) {
         assert_eq!(parse_date(text.as_bytes()), expected);
@@ -226,6 +250,11 @@ mod tests {
     #[case("01.04.2026 08:15", "%d.%m.%Y %H:%M", Some(1_775_031_300_000_000))]
     #[case("01.04.2026", "%d.%m.%Y", Some(1_775_001_600_000_000))]
     #[case("x", "%d.%m.%Y", None)]
+    #[case("01.04.26", "%d.%m.%Y", None)]
+    #[case("01.04.26", "%d.%m.%y", Some(1_775_001_600_000_000))]
+    #[case("01.04.0926", "%d.%m.%Y", Some(-32_937_667_200_000_000))]
+    #[case("01.04.+12026", "%d.%m.%Y", None)]
+    #[case("2026-04-01 08:15:00.1234567", "%Y-%m-%d %H:%M:%S%.f", Some(1_775_031_300_123_457))]
     fn patterns(#[case] text: &str, #[case] pattern: &str, #[case] expected: Option<i64>) {
         assert_eq!(parse_timestamp_pattern(text, pattern), expected);
     }
