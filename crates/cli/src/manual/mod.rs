@@ -9,7 +9,7 @@ mod search;
 use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
 use sluice_core::context::COLUMNS as CONTEXT;
-use sluice_core::expr::FUNCTIONS;
+use sluice_core::expr::{DIFFERENCES, FUNCTIONS};
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
 use sluice_core::types::TYPES;
@@ -28,6 +28,7 @@ pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("messages", "what a broker tells beside the fields of an event that arrives from a topic"),
     ("tables", "our types in the tables of databases: what a new column gets, and which columns that are there fit"),
     ("functions", "what columns and conditions can compute"),
+    ("differences", "where expressions differ from PostgreSQL, and why"),
     ("rejects", "why an event is rejected"),
     ("problems", "what check finds in files"),
     ("exits", "exit codes"),
@@ -73,6 +74,7 @@ pub(crate) fn entries() -> Vec<Entry> {
         notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],
         ..entry("functions", f.name, f.about)
     }));
+    all.extend(DIFFERENCES.iter().map(|(name, about)| entry("differences", name, about)));
     all.extend(REASONS.iter().map(|(name, about)| entry("rejects", name, about)));
     all.extend(CODES.iter().map(|(name, about)| entry("problems", name, about)));
     all.extend(exit::CODES.iter().map(|(code, about)| entry("exits", &code.to_string(), about)));

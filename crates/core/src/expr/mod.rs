@@ -8,6 +8,7 @@ pub mod bind;
 mod cast;
 mod column;
 mod condition;
+mod differences;
 pub mod eval;
 pub mod functions;
 mod literal;
@@ -19,6 +20,7 @@ use crate::types::SqlType;
 pub use bind::{Condition, SelectItem, bind_columns, bind_condition, bind_parts, bind_select};
 pub use cast::cast_column;
 pub use column::{Column, RowErrors};
+pub use differences::DIFFERENCES;
 pub use eval::{EvalContext, evaluate};
 pub use functions::{FUNCTIONS, Function};
 
