@@ -18,6 +18,10 @@ use super::gather::Seen;
 use super::partitions::Partition;
 use crate::broker::{Admin, Broker, Consumer, is_passing, let_go, refuse};
 
+/// How often, and after how long each time, is looked again whether a partition has become shorter.
+const LOOKS: u32 = 4;
+const PAUSE: Duration = Duration::from_millis(300);
+
 /// How long is waited for the next witness.
 const PATIENCE: Duration = Duration::from_millis(1_500);
 
@@ -81,6 +85,8 @@ impl Prover {
             match found {
                 Found::Holds => {}
                 Found::Another => return Err(self.anew(&consumer, question, "another message is there now")),
+                // A broker that is deleting messages may report an earlier end for a moment.
+                Found::Short if self.reaches(&consumer, question) => return Ok(false),
                 Found::Short => return Err(self.anew(&consumer, question, "the partition ends before it now")),
                 // Compaction takes messages out of the middle of a partition, and nothing else does.
                 Found::Hole => {
@@ -172,6 +178,16 @@ impl Prover {
             }
         }
         Ok(true)
+    }
+
+    /// Whether a partition that seemed to end before a witness reaches behind it after all.
+    fn reaches(&self, consumer: &Consumer, question: &Question) -> bool {
+        let named = [question.partition.named()];
+        (0..LOOKS).any(|_| {
+            std::thread::sleep(PAUSE);
+            let bounds = self.broker.bounds_there(consumer, &named, PATIENCE);
+            bounds.is_ok_and(|bounds| bounds[0].is_some_and(|(_, high)| high > question.witness.offset))
+        })
     }
 
     /// The topic is not the one that was read.
