@@ -319,7 +319,18 @@ impl Grammar {
         let table = usize::try_from(self.random.below(self.tables.len() as u64)).unwrap();
         let name = self.tables[table].name.clone();
         let number = self.number();
-        match self.random.below(6) {
+        match self.random.below(7) {
+            // Where a reference cannot be had, the statement fails.
+            6 => {
+                let ty = self.tables[0].keys[0].0;
+                let rules = if self.dialect.is_postgres { " on delete cascade on update cascade" } else { "" };
+                let first = "select k0 from t0 order by k0 limit 1";
+                format!(
+                    "alter table {name} add column f{number} {ty} null, add foreign key (f{number}) references t0 (k0){rules};\n\
+                     update {name} set f{number} = ({first}) where {};\n",
+                    self.some()
+                )
+            }
             0 => format!("truncate {name};\n{}", self.insert(table, 20)),
             1 | 2 => {
                 let ty = self.random.pick(self.dialect.types);

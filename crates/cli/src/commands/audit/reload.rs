@@ -1,7 +1,7 @@
 //! Has the next run load rows again that differ.
 
 use serde::de::{Deserializer as _, MapAccess, Visitor};
-use serde_json::Value;
+use serde_json::value::RawValue;
 use sluice_core::audit::{Difference, Kind};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::ledger::Ledger;
@@ -104,7 +104,7 @@ fn keys(differences: &[Difference], beyond: u64) -> Vec<Vec<String>> {
 fn parts(object: &str) -> Option<Vec<String>> {
     struct Members;
     impl<'d> Visitor<'d> for Members {
-        type Value = Vec<Value>;
+        type Value = Vec<Box<RawValue>>;
 
         fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
             f.write_str("an object")
@@ -112,18 +112,18 @@ fn parts(object: &str) -> Option<Vec<String>> {
 
         fn visit_map<A: MapAccess<'d>>(self, mut map: A) -> Result<Self::Value, A::Error> {
             let mut values = Vec::new();
-            while let Some((_, value)) = map.next_entry::<String, Box<serde_json::value::RawValue>>()? {
-                values.push(serde_json::from_str(value.get()).map_err(serde::de::Error::custom)?);
+            while let Some((_, value)) = map.next_entry::<String, Box<RawValue>>()? {
+                values.push(value);
             }
             Ok(values)
         }
     }
     let values = serde_json::Deserializer::from_str(object).deserialize_map(Members).ok()?;
-    let text = |value: Value| match value {
-        Value::String(text) => Some(text),
-        Value::Number(number) => Some(number.to_string()),
-        Value::Bool(truth) => Some(truth.to_string()),
-        Value::Null | Value::Array(_) | Value::Object(_) => None,
+    // Numbers keep their digits.
+    let text = |value: Box<RawValue>| match value.get().as_bytes().first() {
+        Some(b'"') => serde_json::from_str(value.get()).ok(),
+        Some(b'n' | b'[' | b'{') | None => None,
+        Some(_) => Some(value.get().to_string()),
     };
     values.into_iter().map(text).collect()
 }
@@ -135,7 +135,7 @@ mod tests {
 
     #[rstest]
     #[case(r#"{"b":"x","a":7}"#, "x 7")]
-    #[case(r#"{"a":true}"#, "true")]
+    #[case(r#"{"a":true,"b":1.50}"#, "true 1.50")]
     #[case(r#"{"a":null}"#, "none")]
     #[case("[1]", "none")]
     fn keys_keep_their_order(#[case] object: &str, #[case] expected: &str) {

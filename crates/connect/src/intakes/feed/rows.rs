@@ -64,6 +64,19 @@ impl Rows {
         parts
     }
 
+    /// Some of the rows.
+    pub(crate) fn only(&self, keep: impl Fn(usize) -> bool) -> Self {
+        let mut found = Self::default();
+        for row in (0..self.ends.len()).filter(|row| keep(*row)) {
+            found.objects.extend_from_slice(self.object(row));
+            found.keys.extend_from_slice(self.key(row));
+            found.json.extend_from_slice(self.key_json(row));
+            let (object, key, json) = (found.objects.len(), found.keys.len(), found.json.len());
+            found.ends.push(Ends { object, key, json });
+        }
+        found
+    }
+
     /// The key of the last row.
     pub(crate) fn last_key(&self) -> Option<Vec<String>> {
         self.ends.len().checked_sub(1).map(|last| self.key_parts(last))

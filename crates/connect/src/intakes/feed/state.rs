@@ -162,7 +162,7 @@ impl State {
             );
         }
         // Without the last key a load would begin at the first row.
-        let is_all = keys.is_empty() || load.after.is_none();
+        let is_all = keys.is_empty() || (load.after.is_none() && load.cursor.is_none());
         if is_all {
             let about = load.rows.max(load.about);
             found.begin_anew(about);

@@ -1,6 +1,8 @@
 //! Reads the rows that a table has already, some at a time. Each portion is one short question under a consistent snapshot,
 //! of which the server says at which place in the log it stands: the rows enter there.
 
+use std::collections::HashSet;
+
 use mysql_async::Value;
 use mysql_async::prelude::Queryable as _;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
@@ -13,6 +15,7 @@ use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
 use crate::intakes::feed::loader::{LoadTask, Pace, Portion, Sink, dropped};
 use crate::intakes::feed::rows::RowWriter;
+use crate::intakes::feed::state::Load;
 
 /// What is known of a portion beside its rows.
 pub(super) struct Detail {
@@ -20,10 +23,33 @@ pub(super) struct Detail {
     pub cursors: Cursors,
     /// How many rows the table has there, once all have been read.
     pub count: Option<u64>,
+    /// Whether they are rows that were read before, by their keys.
+    pub again: bool,
+}
+
+/// Reads a table once more, and hands on the rows whose keys are asked for.
+pub(super) fn load_again(task: &LoadTask, sink: &Sink<Detail>) -> Outcome<()> {
+    let keys: HashSet<&[String]> = task.load.again.iter().map(Vec::as_slice).collect();
+    // From the beginning, whatever was read before.
+    let mut whole = LoadTask { load: Load::default(), ..task.clone() };
+    portions(&mut whole, sink, |mut portion| {
+        portion.rows = portion.rows.only(|row| keys.contains(portion.rows.key_parts(row).as_slice()));
+        portion.detail = Detail { cursors: Cursors::default(), count: None, again: true };
+        portion
+    })
 }
 
 /// Reads a table.
 pub(super) fn load(task: &mut LoadTask, sink: &Sink<Detail>) -> Outcome<()> {
+    portions(task, sink, |portion| portion)
+}
+
+/// Reads a table some rows at a time; `shape` makes of each portion what is handed on.
+fn portions(
+    task: &mut LoadTask,
+    sink: &Sink<Detail>,
+    shape: impl Fn(Portion<Detail>) -> Portion<Detail>,
+) -> Outcome<()> {
     let mut catalog = Catalog::open(&task.settings)?;
     let table = catalog.table(&task.feed.name)?.ok_or_else(|| dropped(&task.feed.name))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| task.feed.takes(&c.name)).collect();
@@ -41,7 +67,7 @@ pub(super) fn load(task: &mut LoadTask, sink: &Sink<Detail>) -> Outcome<()> {
         catalog.rows("commit")?;
         task.load.cursor = portion.detail.cursors.last().or(task.load.cursor.take());
         let (rows, done) = (portion.rows.len(), portion.done);
-        if !sink.give(portion) || done {
+        if !sink.give(shape(portion)) || done {
             return Ok(());
         }
         pace.wait(rows, sink);
@@ -101,7 +127,7 @@ fn read(
     let mut writer = writer(columns, feed, true);
     let cursors = read_rows(catalog, question, columns, &mut writer, |_| Ok(()))?;
     let done = writer.rows.len() < limit;
-    Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { cursors, count: None } })
+    Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { cursors, count: None, again: false } })
 }
 
 /// A writer of rows with these columns.

@@ -370,10 +370,10 @@ impl Intake for MariadbIntake {
     fn load_again(
         &self,
         known: &PartitionPosition,
-        _: &[Vec<String>],
+        keys: &[Vec<String>],
     ) -> Outcome<Option<(PartitionPosition, String, bool)>> {
         let Some(table) = self.0.tables.first() else { return Ok(None) };
-        let (position, is_all) = State::load_again(known, &table.name, &[])?;
+        let (position, is_all) = State::load_again(known, &table.name, keys)?;
         Ok(Some((position, table.name.to_string(), is_all)))
     }
 

@@ -22,7 +22,11 @@ impl MariadbLog {
             let Some(load) = load.filter(|l| l.whole.is_none()) else { continue };
             self.applier.recent.entry(table).or_default();
             let mut task = LoadTask { table, feed: feed.clone(), settings: settings.clone(), load };
-            jobs.push(Box::new(move |sink| load::load(&mut task, sink)));
+            // Rows that are read again are of a table that had been read whole.
+            jobs.push(match task.load.again.is_empty() {
+                true => Box::new(move |sink| load::load(&mut task, sink)),
+                false => Box::new(move |sink| load::load_again(&task, sink)),
+            });
         }
         if !jobs.is_empty() {
             self.loader = Some(Loader::start(jobs, AT_ONCE));
@@ -72,8 +76,11 @@ impl MariadbLog {
         if portion.done {
             if let Some(load) = self.load_of(reading, portion.table) {
                 load.done = true;
+                load.again.clear();
             }
-            self.compare_count(reading, portion);
+            if !portion.detail.again {
+                self.compare_count(reading, portion);
+            }
             self.applier.recent.remove(&portion.table);
         }
     }

@@ -271,6 +271,10 @@ impl Log for MariadbLog {
         load.cursor = portion.detail.cursors.get(last);
     }
 
+    fn counts(&self, portion: &Portion<Detail>) -> bool {
+        !portion.detail.again
+    }
+
     fn end_portion(&mut self, reading: &mut Reading, portion: &Portion<Detail>) {
         self.close_portion(reading, portion);
     }
