@@ -56,7 +56,7 @@ pub struct Audited {
     pub beyond: u64,
     /// Rows that changed each time they were read: nothing can be said about them.
     pub changing: u64,
-    /// Whether what differs may be changes that have not landed yet.
+    /// Whether what differs may be changes that have not landed yet, or that came meanwhile.
     pub unsure: bool,
 }
 
@@ -217,5 +217,7 @@ fn settle(
             break;
         }
     }
+    // Where so much changes that rows cannot be told apart, nothing is said about them.
+    found.unsure = found.beyond > 0 && found.differences.is_empty();
     Ok(found)
 }

@@ -38,10 +38,10 @@ pub(super) fn reload(
         return Ok(Vec::new());
     }
     if differing().any(|c| c.found.unsure) {
-        return Err(Failure::findings("it is not certain that rows differ: changes of the source have not landed yet")
-            .with_help(format!(
-                "nothing was changed. Let it catch up first: `sluice audit {name} --catch-up --reload`"
-            )));
+        return Err(Failure::findings(
+            "it is not certain that rows differ: changes have not landed yet, or came meanwhile",
+        )
+        .with_help(format!("nothing was changed. Let it catch up first: `sluice audit {name} --catch-up --reload`")));
     }
     // Held until the change is written: nothing moves meanwhile.
     let _hold = ledger.hold(name)?;

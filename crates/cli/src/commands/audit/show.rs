@@ -44,7 +44,8 @@ pub(super) fn as_text(pipeline: &str, compared: &[Compared<'_>], left_out: &[Lef
     for (label, why) in left_out {
         out.push_str(&format!("{} {label} was not compared: {why}\n", style::warn("!")));
     }
-    compared.iter().filter(|one| !one.found.is_same()).for_each(|one| differing(&mut out, one, args.rows));
+    let differ = compared.iter().filter(|one| !one.found.differences.is_empty());
+    differ.for_each(|one| differing(&mut out, one, args.rows));
     remedy(&mut out, pipeline, compared, args);
     out
 }
@@ -75,10 +76,11 @@ fn remarks(out: &mut String, one: &Compared<'_>) {
     }
     if one.found.beyond > 0 {
         let rows = show_many(one.found.beyond, "row");
-        out.push_str(&format!(
-            "{} {label}: so much differs that {rows} were not looked at one by one\n",
-            style::warn("!")
-        ));
+        let why = match one.found.differences.is_empty() {
+            true => format!("so much changed meanwhile that {rows} were not compared; try again when less changes"),
+            false => format!("so much differs that {rows} were not looked at one by one"),
+        };
+        out.push_str(&format!("{} {label}: {why}\n", style::warn("!")));
     }
 }
 
@@ -157,9 +159,10 @@ fn cut(text: &str) -> String {
 
 /// What to do next.
 fn remedy(out: &mut String, pipeline: &str, compared: &[Compared<'_>], args: &AuditArgs) {
-    let differs = compared.iter().any(|one| !one.found.is_same());
+    let differs = compared.iter().any(|one| !one.found.differences.is_empty());
+    let is_same = compared.iter().all(|one| one.found.is_same() && one.found.changing == 0);
     let catch_up = if args.catch_up { " --catch-up" } else { "" };
-    let unsure = compared.iter().any(|one| one.found.unsure && !one.found.is_same());
+    let unsure = compared.iter().any(|one| one.found.unsure && !one.found.differences.is_empty());
     if unsure {
         out.push_str(&format!(
             "\nthese rows may be changes that have not landed yet. To be certain, let the pipeline catch up:\n  {}\n",
@@ -170,7 +173,7 @@ fn remedy(out: &mut String, pipeline: &str, compared: &[Compared<'_>], args: &Au
             "\nto load these rows again:\n  {}\n",
             style::command(&format!("sluice audit {pipeline}{catch_up} --reload"))
         ));
-    } else if !differs {
+    } else if is_same {
         let (count, rows) = (compared.len() as u64, compared.iter().map(|one| one.found.source).sum());
         let are = if count == 1 { "is equal to its source" } else { "are equal to their sources" };
         let (mirrors, rows) = (show_many(count, "mirror"), show_many(rows, "row"));
