@@ -28,6 +28,9 @@ impl Comparable {
     /// In words, why nothing of it can.
     pub fn of(event: &EventPlan, landing: &LandingPlan) -> Result<Self, String> {
         let fields = event.fields().len();
+        if landing.options.is_set("change") {
+            return Err("its key `change` decides which rows are deleted".into());
+        }
         if let Some(when) = &landing.transform.when
             && when.parts.iter().any(|(_, part)| depends(part, fields))
         {

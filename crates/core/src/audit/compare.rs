@@ -46,7 +46,7 @@ pub struct Audited {
     pub source: u64,
     /// Rows in the mirror.
     pub mirror: u64,
-    /// Rows at the source that were rejected, or do not meet the landing's condition.
+    /// Rows at the source that cannot be read or computed: they do not land.
     pub rejected: u64,
     /// Rows at the source that do not meet the landing's condition.
     pub filtered: u64,

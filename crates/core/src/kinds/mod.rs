@@ -50,13 +50,13 @@ pub struct Settings {
     pub contract: Option<Arc<Contract>>,
     /// And what is computed from several of its columns.
     pub computed: Vec<Computed>,
-    /// And by what mirrors of it tell rows apart.
+    /// And by which columns its mirrors identify rows.
     pub mirror_keys: Vec<MirrorKey>,
     /// Asks whoever works for long to leave.
     pub stop: Arc<Stop>,
 }
 
-/// By what a mirror tells the rows of an event apart.
+/// By which columns a mirror identifies the rows of an event.
 #[derive(Clone, Debug)]
 pub struct MirrorKey {
     /// The landing.

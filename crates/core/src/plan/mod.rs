@@ -190,7 +190,7 @@ pub struct Reads {
     pub contract: Option<Arc<Contract>>,
     /// What is computed from several of its columns.
     pub computed: Vec<Computed>,
-    /// By what mirrors of it tell rows apart.
+    /// By which columns its mirrors identify rows.
     pub mirror_keys: Vec<MirrorKey>,
 }
 

@@ -445,7 +445,7 @@ impl Resolver<'_> {
         })
     }
 
-    /// Notes by what a mirror tells rows apart, for the feed that the event arrives from.
+    /// Notes by which columns a mirror identifies rows, for the feed that the event arrives from.
     fn note_mirror(&mut self, event: usize, landing: &str, options: &Options, transform: &Transform) {
         let mut read = std::collections::BTreeSet::new();
         for key in options.texts("key") {

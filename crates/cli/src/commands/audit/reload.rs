@@ -3,6 +3,7 @@
 use serde::de::{Deserializer as _, MapAccess, Visitor};
 use serde_json::value::RawValue;
 use sluice_core::audit::{Difference, Kind};
+use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::ledger::Ledger;
 use sluice_core::names::shown;
@@ -73,7 +74,9 @@ pub(super) fn reload(
         return Ok(Vec::new());
     }
     for (label, known) in changes {
+        reach("positions.before");
         ledger.set_positions(name, label, &[known], REASON)?;
+        reach("positions.after");
     }
     if arguments.output == OutputKind::Text {
         let run = style::command(&format!("sluice run {name} --until-caught-up"));

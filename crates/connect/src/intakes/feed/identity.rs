@@ -1,4 +1,4 @@
-//! What tells the rows of a table apart, at the source and in its mirrors.
+//! What identifies the rows of a table, at the source and in its mirrors.
 
 use std::collections::BTreeSet;
 
@@ -7,7 +7,7 @@ use sluice_core::kinds::{MirrorKey, Settings};
 use sluice_core::names::shown;
 use sluice_core::problem::Problem;
 
-/// Mirrors whose rows are told apart by other columns than those of the source's primary key. The log reports how a row changed
+/// Mirrors whose rows are identified by other columns than those of the source's primary key. The log reports how a row changed
 /// by its primary key alone: such a mirror would keep rows under keys that they have no more.
 fn others<'s>(key: &[String], settings: &'s Settings) -> impl Iterator<Item = &'s MirrorKey> {
     let key: BTreeSet<String> = key.iter().cloned().collect();
@@ -30,7 +30,7 @@ fn words(table: &str, key: &[String], mirror: &MirrorKey) -> (String, String) {
     (message, help)
 }
 
-/// The problems of mirrors that tell rows apart in another way than the source.
+/// The problems of mirrors that identify rows in another way than the source.
 pub(crate) fn problems(table: &str, key: &[String], settings: &Settings) -> Vec<Problem> {
     let one = |mirror: &MirrorKey| {
         let (message, help) = words(table, key, mirror);

@@ -56,7 +56,7 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
     Ok(Some(Found { table: table.name.to_string(), columns, bound_as, verdict }))
 }
 
-/// Says that the log tells rows apart by other columns than the primary key that is known.
+/// Says that the log identifies rows by other columns than the primary key that is known.
 fn other_key(table: &FeedTable, relation: &Relation) -> Option<String> {
     let flagged = relation.columns.iter().filter(|c| c.is_key);
     let columns: Vec<&str> = flagged.map(|c| c.name.as_str()).collect();

@@ -397,7 +397,7 @@ fn unknown_syntax(syntax: &ast::Expr) -> (String, &'static str) {
         ast::Expr::Overlay { .. } => ("overlay", "substring and || put texts together"),
         ast::Expr::Trim { .. } => ("trim with a side or characters", "trim(t) takes blanks from both ends"),
         ast::Expr::IsDistinctFrom(..) | ast::Expr::IsNotDistinctFrom(..) => {
-            ("is distinct from", "write: coalesce(a, '') <> coalesce(b, '')")
+            ("is distinct from", "write: coalesce(a <> b, (a is null) <> (b is null))")
         }
         ast::Expr::Subquery(_) | ast::Expr::Exists { .. } | ast::Expr::InSubquery { .. } => {
             ("a query within an expression", "the manual lists what expressions can do")
