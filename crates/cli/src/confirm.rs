@@ -1,8 +1,10 @@
 //! Asking before something is changed.
 
-use std::io::{IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+
+use crate::output;
 
 /// Whether to go on: yes where it was said beforehand, else what somebody answers.
 ///
@@ -16,8 +18,7 @@ pub(crate) fn confirm(question: &str, yes: bool) -> Outcome<bool> {
         return Err(Failure::new(FailureKind::Configuration, "nothing was changed: nobody is there to ask")
             .with_help("look at what is shown, then say --yes"));
     }
-    eprint!("{question} [y/N] ");
-    let _ = std::io::stderr().flush();
+    output::note(&format!("{question} [y/N] "));
     let mut answer = String::new();
     let read = std::io::stdin().read_line(&mut answer);
     Ok(read.is_ok() && matches!(answer.trim(), "y" | "Y" | "yes"))

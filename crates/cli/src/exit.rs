@@ -11,6 +11,8 @@ pub(crate) enum Exit {
     Fine,
     /// A fault of this program.
     Internal,
+    /// The command line is wrong.
+    Usage,
     /// A project or pipeline file is wrong.
     Configuration,
     /// More bad data than the limit allows.
@@ -25,7 +27,7 @@ pub(crate) enum Exit {
     Interrupted,
 }
 
-/// Every code with its meaning, for help and reference. Wrong usage is 2, by the parser of the command line.
+/// Every code with its meaning, for help and reference.
 pub(crate) const CODES: &[(u8, &str)] = &[
     (0, "all went well"),
     (1, "a fault of this program"),
@@ -44,6 +46,7 @@ impl Exit {
         match self {
             Self::Fine => 0,
             Self::Internal => 1,
+            Self::Usage => 2,
             Self::Configuration => 3,
             Self::BadData => 4,
             Self::Unreachable => 5,
@@ -60,6 +63,7 @@ impl Exit {
         match self {
             Self::Fine => "fine",
             Self::Internal => "internal",
+            Self::Usage => "usage",
             Self::Configuration => "configuration",
             Self::BadData => "bad_data",
             Self::Unreachable => "unreachable",

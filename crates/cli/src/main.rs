@@ -29,7 +29,16 @@ fn main() -> std::process::ExitCode {
     kill::arm();
     // The shell asks by a variable of the environment; then this ends here.
     CompleteEnv::with_factory(args::Arguments::command).var(commands::COMPLETE).complete();
-    let arguments = args::Arguments::parse();
+    let arguments = match args::Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) => return output::usage::show(&error).into(),
+    };
+    if arguments.output == args::OutputKind::Json {
+        output::expect_json();
+    }
+    std::panic::set_hook(Box::new(|panic| {
+        output::note(&format!("{panic}\nthis is a fault of Sluice: please report it with the lines above\n"));
+    }));
     // A broken invariant has printed its message already; what was sealed is finished by the next run.
     let result = std::panic::catch_unwind(|| commands::dispatch(&arguments));
     let code = match result {
@@ -37,5 +46,6 @@ fn main() -> std::process::ExitCode {
         Ok(Err(failure)) => output::failure::show(&failure, arguments.output),
         Err(_) => exit::Exit::Internal,
     };
+    output::end(code);
     code.into()
 }

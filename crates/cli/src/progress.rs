@@ -6,8 +6,11 @@ use std::time::Instant;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
+use sluice_core::printable;
 use sluice_core::run::{Observer, RunEvent};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
+
+use crate::output;
 
 /// One line on standard error that says what has been read and landed. Nothing where that is no terminal.
 pub(crate) struct RunProgress {
@@ -45,7 +48,7 @@ impl RunProgress {
     /// Says once that something does not answer.
     fn away(&self, known: &mut Option<(String, Instant)>, what: String) {
         if known.is_none() {
-            self.bar.suspend(|| eprintln!("{what}; waiting, nothing is lost"));
+            self.bar.suspend(|| output::note(&format!("{what}; waiting, nothing is lost\n")));
             *known = Some((what, Instant::now()));
         }
     }
@@ -54,7 +57,7 @@ impl RunProgress {
     fn back(&self, known: &mut Option<(String, Instant)>) {
         if let Some((_, since)) = known.take() {
             let text = format!("it answers again after {}; going on", show_duration(since.elapsed()));
-            self.bar.suspend(|| eprintln!("{text}"));
+            self.bar.suspend(|| output::note(&format!("{text}\n")));
         }
     }
 
@@ -66,13 +69,14 @@ impl RunProgress {
             None if seen.caught_up => " · caught up, waiting for more".into(),
             None => String::new(),
         };
-        self.bar.set_message(format!(
+        let text = format!(
             "{}: {} events read · {} · {rate}/s · {} settled{state}",
             self.pipeline,
             show_count(seen.records),
             show_size(seen.bytes),
             show_many(seen.batches, "batch"),
-        ));
+        );
+        self.bar.set_message(printable::line(&text).into_owned());
         self.bar.tick();
     }
 }
@@ -87,10 +91,10 @@ impl Observer for RunProgress {
     fn on(&self, event: RunEvent) {
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match event {
-            RunEvent::Notice(text) => self.bar.suspend(|| eprintln!("{text}")),
+            RunEvent::Notice(text) => self.bar.suspend(|| output::note(&format!("{text}\n"))),
             RunEvent::Recovered(count) => {
                 let text = format!("finished {} that an earlier run had sealed", show_many(count, "batch"));
-                self.bar.suspend(|| eprintln!("{text}"));
+                self.bar.suspend(|| output::note(&format!("{text}\n")));
             }
             RunEvent::Read { records, bytes } => {
                 seen.records += records;

@@ -13,6 +13,7 @@ use sluice_core::plan::{self, Known, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
 use sluice_core::run::Stop;
 
+use crate::output::{self, style};
 use crate::secrets::ProjectSecrets;
 use crate::written;
 
@@ -84,7 +85,13 @@ impl Project {
 
     /// Finds the project, or says how to make one.
     pub(crate) fn need(named: Option<&Path>) -> Outcome<Self> {
-        Self::find(named)?.ok_or_else(|| {
+        let found = Self::find(named)?;
+        for folder in found.iter().flat_map(|project| sluice_core::private::tighten(&project.root)) {
+            let text =
+                format!("other users of this machine could read {folder}/, which holds events; closed to them now");
+            output::note(&format!("{} {text}\n", style::warn("!")));
+        }
+        found.ok_or_else(|| {
             let place = named.map_or_else(|| "here or above".to_string(), |n| format!("in {}", n.display()));
             Failure::new(FailureKind::Configuration, format!("there is no {PROJECT_FILE} {place}"))
                 .with_help("make a project with `sluice init`, or see one at work with `sluice demo`")

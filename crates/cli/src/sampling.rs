@@ -295,7 +295,8 @@ pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
         }
     }
     let packing = Packing::of(&bytes);
-    let bytes = packing.unpack(bytes).map_err(|e| Failure::unreachable(format!("standard input: {e}")))?;
+    let unpacked = packing.unpack(bytes, STDIN).map_err(|e| Failure::unreachable(format!("standard input: {e}")))?;
+    let (bytes, whole) = (unpacked.0, whole && unpacked.1);
     let recognised = recognise(&bytes[..bytes.len().min(256 << 10)], whole, "");
     let format = || recognised.format().ok_or_else(|| no_events("standard input", &recognised));
     Ok(Source {

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use sluice_core::run::Stop;
 
 use crate::exit::Exit;
+use crate::output;
 
 /// Makes signals stop a run.
 pub(crate) fn stop_on_signals(stop: &Arc<Stop>) {
@@ -24,9 +25,10 @@ fn on_signals(stop: &Arc<Stop>, said: &'static str) {
     // Where no handler can be set, a signal ends the program at once, which is as safe as a crash.
     let _ = ctrlc::set_handler(move || {
         if asked.swap(true, Ordering::SeqCst) {
+            output::end(Exit::Interrupted);
             std::process::exit(Exit::Interrupted.code().into());
         }
-        eprint!("{said}");
+        output::note(said);
         stop.settle();
     });
 }

@@ -7,6 +7,7 @@ use sluice_core::config::PipelineConfig;
 use sluice_core::config::each::WriteOut;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::plan;
+use sluice_core::private;
 use sluice_core::problem::{Problem, Problems, SourceText};
 
 use crate::project::{Asks, Project};
@@ -32,7 +33,7 @@ pub(crate) fn out(
 pub(crate) fn keep(project: &Project, config: &PipelineConfig) -> Outcome<()> {
     let file = file(project, config);
     let folder = file.parent().unwrap_or(&project.root);
-    std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
+    private::make_folders(folder)?;
     let beside = file.with_extension(format!("{}.tmp", std::process::id()));
     std::fs::write(&beside, &config.source.text).map_err(|e| Failure::io("write", &beside, &e))?;
     std::fs::rename(&beside, &file).map_err(|e| Failure::io("rename", &beside, &e))

@@ -97,3 +97,7 @@ mod tests {
         assert!(!registry.landings().any(|k| common(pipeline::LANDING_OPTIONS, k.options())));
     }
 }
+
+#[cfg(test)]
+#[path = "../../core/testing/mutate.rs"]
+mod mutate;

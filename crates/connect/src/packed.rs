@@ -25,18 +25,21 @@ impl Packing {
         }
     }
 
-    /// What bytes in memory hold.
+    /// What bytes in memory hold: its first `most` bytes, and whether that is all.
     ///
     /// # Errors
     /// Where they are damaged.
-    pub fn unpack(self, bytes: Vec<u8>) -> io::Result<Vec<u8>> {
+    pub fn unpack(self, bytes: Vec<u8>, most: usize) -> io::Result<(Vec<u8>, bool)> {
         let mut out = Vec::new();
+        let limit = most as u64 + 1;
         match self {
-            Self::Plain => return Ok(bytes),
-            Self::Gzip => flate2::read::MultiGzDecoder::new(bytes.as_slice()).read_to_end(&mut out)?,
-            Self::Zstd => zstd::Decoder::new(bytes.as_slice())?.read_to_end(&mut out)?,
+            Self::Plain => return Ok((bytes, true)),
+            Self::Gzip => flate2::read::MultiGzDecoder::new(bytes.as_slice()).take(limit).read_to_end(&mut out)?,
+            Self::Zstd => bounded(bytes.as_slice())?.take(limit).read_to_end(&mut out)?,
         };
-        Ok(out)
+        let whole = out.len() <= most;
+        out.truncate(most);
+        Ok((out, whole))
     }
 
     /// Its name for people.
@@ -47,6 +50,16 @@ impl Packing {
             Self::Zstd => "zstd",
         }
     }
+}
+
+/// The base-two logarithm of the window of a Zstandard frame at most: 128 MiB. A frame can ask for far more memory than it
+/// has bytes.
+const WINDOW: u32 = 27;
+
+fn bounded<R: Read>(packed: R) -> io::Result<zstd::Decoder<'static, BufReader<R>>> {
+    let mut decoder = zstd::Decoder::new(packed)?;
+    decoder.window_log_max(WINDOW)?;
+    Ok(decoder)
 }
 
 /// A file that is read as what it holds, unpacked.
@@ -72,7 +85,7 @@ impl Unpacked {
         Ok(match Packing::of(&start) {
             Packing::Plain => Self::Plain(file),
             Packing::Gzip => Self::Gzip(Box::new(flate2::read::MultiGzDecoder::new(BufReader::new(file)))),
-            Packing::Zstd => Self::Zstd(Box::new(zstd::Decoder::new(file)?)),
+            Packing::Zstd => Self::Zstd(Box::new(bounded(file)?)),
         })
     }
 
@@ -142,19 +155,19 @@ mod tests {
         let mut rest = Vec::new();
         file.read_to_end(&mut rest).unwrap();
         assert_eq!(rest, &TEXT[from..]);
-        assert_eq!(packing.unpack(packed(packing)).unwrap(), TEXT);
+        assert_eq!(packing.unpack(packed(packing), 1 << 20).unwrap(), (TEXT.to_vec(), true));
     }
 
     #[rstest]
     fn several_packed_parts_follow_each_other(#[values(Packing::Gzip, Packing::Zstd)] packing: Packing) {
         let both = [packed(packing), packed(packing)].concat();
-        assert_eq!(packing.unpack(both).unwrap(), TEXT.repeat(2));
+        assert_eq!(packing.unpack(both, 1 << 20).unwrap(), (TEXT.repeat(2), true));
     }
 
     #[rstest]
     fn damage_is_an_error(#[values(Packing::Gzip, Packing::Zstd)] packing: Packing) {
         let mut bytes = packed(packing);
         bytes.truncate(bytes.len() / 2);
-        assert!(packing.unpack(bytes).is_err());
+        assert!(packing.unpack(bytes, 1 << 20).is_err());
     }
 }

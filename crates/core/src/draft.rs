@@ -153,7 +153,7 @@ fn short(text: &str) -> String {
 
 /// Comments end with their line; what could end it is shown instead.
 fn one_line(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { '·' } else { c }).collect()
+    crate::printable::line(text).into_owned()
 }
 
 fn arrives(out: &mut String, draft: &Draft<'_>) {

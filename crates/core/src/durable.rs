@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::failure::{Failure, Outcome};
+use crate::private;
 
 /// One storage call.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,12 +37,30 @@ pub trait Recorder: Send + Sync {
 #[derive(Clone, Default)]
 pub struct Disk {
     recorder: Option<Arc<dyn Recorder>>,
+    /// Whether what is made is for its owner alone.
+    private: bool,
 }
 
 impl Disk {
     /// Calls that are recorded.
     pub fn recorded(recorder: Arc<dyn Recorder>) -> Self {
-        Self { recorder: Some(recorder) }
+        Self { recorder: Some(recorder), private: false }
+    }
+
+    /// Calls that make files and folders for their owner alone: for those that hold events and are not what lands.
+    pub fn private() -> Self {
+        Self { recorder: None, private: true }
+    }
+
+    /// Makes an empty file, or empties it.
+    ///
+    /// # Errors
+    /// Where the file system refuses.
+    pub fn create(&self, path: &Path) -> Outcome<File> {
+        if self.private {
+            return private::create(path);
+        }
+        File::create(path).map_err(|e| Failure::io("make", path, &e))
     }
 
     fn note(&self, call: impl FnOnce() -> DiskCall) {
@@ -55,7 +74,7 @@ impl Disk {
     /// # Errors
     /// Where the file system refuses.
     pub fn write_file(&self, path: &Path, bytes: &[u8]) -> Outcome<()> {
-        let mut file = File::create(path).map_err(|e| Failure::io("make", path, &e))?;
+        let mut file = self.create(path)?;
         file.write_all(bytes).map_err(|e| Failure::io("write", path, &e))?;
         self.sync_file(&file, path)
     }
@@ -67,7 +86,8 @@ impl Disk {
     pub fn make_folders(&self, path: &Path) -> Outcome<()> {
         let missing: Vec<&Path> = path.ancestors().take_while(|p| !p.as_os_str().is_empty() && !p.is_dir()).collect();
         for folder in missing.iter().rev() {
-            match fs::create_dir(folder) {
+            let made = if self.private { private::make_folder(folder) } else { fs::create_dir(folder) };
+            match made {
                 Ok(()) => self.note(|| DiskCall::MakeFolder(folder.to_path_buf())),
                 // Somebody else was quicker.
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => {}
@@ -120,8 +140,8 @@ impl Disk {
     /// Where the file system refuses.
     pub fn append(&self, path: &Path, at: u64, bytes: &[u8]) -> Outcome<()> {
         let is_new = !path.exists();
-        let mut file =
-            OpenOptions::new().create(true).append(true).open(path).map_err(|e| Failure::io("open", path, &e))?;
+        let mut options = if self.private { private::options() } else { OpenOptions::new() };
+        let mut file = options.create(true).append(true).open(path).map_err(|e| Failure::io("open", path, &e))?;
         file.set_len(at).and_then(|()| file.write_all(bytes)).map_err(|e| Failure::io("write", path, &e))?;
         self.note(|| DiskCall::Append(path.to_path_buf()));
         self.sync_file(&file, path)?;

@@ -26,6 +26,8 @@ pub mod kinds;
 pub mod ledger;
 pub mod names;
 pub mod plan;
+pub mod printable;
+pub mod private;
 pub mod problem;
 pub mod profile;
 pub mod rehearse;
@@ -38,3 +40,7 @@ pub mod table;
 pub mod types;
 pub mod units;
 pub mod values;
+
+#[cfg(test)]
+#[path = "../testing/mutate.rs"]
+mod mutate;

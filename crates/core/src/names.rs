@@ -8,13 +8,9 @@ pub fn is_valid(name: &str) -> bool {
         && chars.all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
 }
 
-/// A name from outside as it may be shown: characters that move the cursor or turn the writing around are a dot.
+/// A name from outside as it may be shown, on one line.
 pub fn shown(name: &str) -> String {
-    let is_harmless = |c: char| {
-        !c.is_control()
-            && !matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
-    };
-    name.chars().map(|c| if is_harmless(c) { c } else { '·' }).collect()
+    crate::printable::line(name).into_owned()
 }
 
 /// The nearest of `known` to `wrong`, if one is near enough to be meant.
@@ -58,7 +54,7 @@ mod tests {
 
     #[rstest]
     #[case("public.Schleuse 7", "public.Schleuse 7")]
-    #[case("a\u{1b}[2Jb\nc", "a·[2Jb·c")]
+    #[case("a\u{1b}[2Jb\nc", "a␛[2Jb⏎c")]
     #[case("a\u{202e}b", "a·b")]
     fn names_from_outside_are_shown_without_harm(#[case] name: &str, #[case] expected: &str) {
         assert_eq!(shown(name), expected);

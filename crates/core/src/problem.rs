@@ -131,6 +131,7 @@ pub const CODES: &[(&str, &str)] = &[
     ("arrival.overlap", "Two arrivals of an event read the same topic."),
     ("landing.overlap", "Two landings write to one place, or a landing writes where its event is read."),
     ("secret.plain", "A secret stands in the file in plain text."),
+    ("secret.unencrypted", "A password is sent to another host without encryption."),
     ("connection.kind", "The kind of a connection cannot serve here."),
     ("place.missing", "A folder or file that is needed is not there."),
     ("files.types", "A column would land with another type than in the files that are there."),

@@ -3,3 +3,7 @@
 //! [`broker`] speaks the Kafka protocol.
 
 pub mod broker;
+
+#[cfg(test)]
+#[path = "../../core/testing/mutate.rs"]
+mod mutate;

@@ -45,6 +45,6 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Manual(args)) => manual::manual(arguments, args),
         Some(Command::Demo(args)) => demo::demo(arguments, args),
         Some(Command::Emit(args)) => emit::emit(arguments, args),
-        Some(Command::Completions(args)) => completions::completions(args),
+        Some(Command::Completions(args)) => completions::completions(arguments, args),
     }
 }

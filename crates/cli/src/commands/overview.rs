@@ -27,8 +27,13 @@ struct State {
 }
 
 pub(crate) fn overview(arguments: &Arguments) -> Outcome<Exit> {
-    let Some(project) = Project::find(arguments.project.as_deref())? else {
-        return Ok(nothing_here(arguments));
+    let project = match arguments.project.as_deref() {
+        // A folder that was named must hold a project.
+        Some(named) => Project::need(Some(named))?,
+        None => match Project::find(None)? {
+            Some(project) => project,
+            None => return Ok(nothing_here(arguments)),
+        },
     };
     let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
     let mut states = Vec::new();

@@ -17,9 +17,10 @@ pub(crate) fn show(failure: &Failure, output: OutputKind) -> Exit {
             }),
         );
     }
-    note(&format!("{} {}\n", style::bad("✗"), failure.message));
+    // A message of several lines cannot pass for the lines that follow it.
+    note(&format!("{} {}\n", style::bad("✗"), failure.message.replace('\n', "\n  ")));
     if let Some(help) = &failure.help {
-        note(&format!("  {} {help}\n", style::dim("→")));
+        note(&format!("  {} {}\n", style::dim("→"), help.replace('\n', "\n    ")));
     }
     exit
 }

@@ -4,10 +4,11 @@ use std::io::IsTerminal as _;
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
+use sluice_core::printable;
 use sluice_core::problem::{Problem, Severity};
 use sluice_core::units::show_many;
 
-use super::{note, style};
+use super::{gate, note, style};
 
 /// One problem as text of at most `width` columns.
 pub(crate) fn render(problem: &Problem, width: usize, colours: bool) -> String {
@@ -17,23 +18,25 @@ pub(crate) fn render(problem: &Problem, width: usize, colours: bool) -> String {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
     };
-    let mut group = Group::with_title(level.primary_title(&problem.message).id(problem.code));
+    let [message, label] = [&problem.message, &problem.label].map(|text| printable::text(text));
+    let mut group = Group::with_title(level.primary_title(message).id(problem.code));
     if let Some(place) = &problem.place {
         group = if place.span.is_empty() {
             // A place at the very start of a file stands for the file as a whole: its name is enough.
             group.element(Origin::path(&place.source.name))
         } else {
             let mut mark = AnnotationKind::Primary.span(place.span.clone());
-            if !problem.label.is_empty() {
-                mark = mark.label(&problem.label);
+            if !label.is_empty() {
+                mark = mark.label(label);
             }
+            // The renderer replaces what a terminal would obey in the lines of the file.
             group.element(Snippet::source(&place.source.text).path(&place.source.name).annotation(mark))
         };
     }
     if let Some(help) = &problem.help {
-        group = group.element(Level::HELP.message(help));
+        group = group.element(Level::HELP.message(printable::text(help)));
     }
-    renderer.render(&[group])
+    gate::own(&renderer.render(&[group]))
 }
 
 /// Shows problems on standard error; the last line counts them.

@@ -2,6 +2,7 @@
 
 use arrow_array::RecordBatch;
 use sluice_core::plan::OutputColumn;
+use sluice_core::printable;
 use sluice_core::types::SqlType;
 use sluice_core::units::show_many;
 use sluice_core::values::json::write_text;
@@ -154,8 +155,7 @@ pub(crate) fn cut(text: &str, limit: usize) -> String {
         let c = match c {
             '\n' => '⏎',
             '\t' => '⇥',
-            c if c.is_control() => '·',
-            c => c,
+            c => printable::shown(c),
         };
         let width = c.width().unwrap_or(0);
         if used + width > limit {

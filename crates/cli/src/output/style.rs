@@ -2,6 +2,8 @@
 
 use anstyle::{AnsiColor, Style};
 
+use super::gate;
+
 const BOLD: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
 const GOOD: Style = AnsiColor::Green.on_default();
@@ -11,7 +13,7 @@ const MARKED: Style = AnsiColor::Yellow.on_default().invert();
 const COMMAND: Style = AnsiColor::Cyan.on_default();
 
 fn paint(style: Style, text: &str) -> String {
-    format!("{style}{text}{style:#}")
+    format!("{}{text}{}", gate::own(&style.to_string()), gate::own(&format!("{style:#}")))
 }
 
 /// What matters most.

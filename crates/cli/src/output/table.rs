@@ -1,7 +1,9 @@
 //! Aligned columns without lines, as wide as the terminal at most. What does not fit is wrapped, never cut.
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table as Grid, presets};
+use sluice_core::printable;
 
+use super::gate;
 use super::style;
 
 /// How a column stands.
@@ -31,7 +33,11 @@ impl Table {
 
     fn cells(&self, texts: Vec<String>) -> Vec<Cell> {
         let alignment = |a: &Align| if *a == Align::Right { CellAlignment::Right } else { CellAlignment::Left };
-        texts.into_iter().zip(&self.aligns).map(|(t, a)| Cell::new(t).set_alignment(alignment(a))).collect()
+        texts
+            .into_iter()
+            .zip(&self.aligns)
+            .map(|(t, a)| Cell::new(gate::open(&t)).set_alignment(alignment(a)))
+            .collect()
     }
 
     /// Adds a row; cells may carry colours.
@@ -46,7 +52,8 @@ impl Table {
         let mut out = String::new();
         for line in self.grid.lines() {
             out.push(' ');
-            out.push_str(line.trim_end());
+            // What comes from outside was replaced in the cells: these colours are ours.
+            out.push_str(&gate::own(line.trim_end()));
             out.push('\n');
         }
         out
@@ -55,9 +62,9 @@ impl Table {
 
 /// A text of at most `limit` characters on one line; a longer one ends with `…`.
 pub(crate) fn cut(text: &str, limit: usize) -> String {
-    let text: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let text = printable::line(text);
     if text.chars().count() <= limit {
-        return text;
+        return text.into_owned();
     }
     text.chars().take(limit.saturating_sub(1)).chain(['…']).collect()
 }
@@ -91,7 +98,7 @@ mod tests {
 
     #[test]
     fn cutting_says_so() {
-        assert_eq!(cut("abc\ndef", 10), "abc def");
+        assert_eq!(cut("abc\ndef", 10), "abc⏎def");
         assert_eq!(cut("abcdef", 4), "abc…");
     }
 }

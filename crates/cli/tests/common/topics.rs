@@ -29,7 +29,7 @@ impl StandIn {
     /// Starts one at an address.
     pub fn start_at(listen: &str, arguments: &[&str]) -> Self {
         let child = Command::new(assert_cmd::cargo::cargo_bin!("sluice"))
-            .args(["stand-in", "broker", "--output", "json", "--listen", listen])
+            .args(["stand-in", "broker", "--listen", listen])
             .args(arguments)
             .env("STAND_IN_PASSWORD", "gate-7")
             .stdin(Stdio::piped())
@@ -39,15 +39,12 @@ impl StandIn {
         let (input, output) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
         // From here on it ends with the test, however that ends.
         let mut broker = Self { child, talk: Mutex::new((input, BufReader::new(output))), address: String::new() };
-        let mut text = String::new();
-        while !text.is_empty() || broker.address.is_empty() {
+        while broker.address.is_empty() {
             let mut line = String::new();
             let read = broker.talk.lock().unwrap().1.read_line(&mut line).unwrap();
-            assert!(read > 0, "the broker did not start: {text}");
-            text.push_str(&line);
-            if let Ok(told) = serde_json::from_str::<Value>(&text) {
-                broker.address = told["url"].as_str().unwrap().trim_start_matches("kafka://").to_string();
-                return broker;
+            assert!(read > 0, "the broker did not start");
+            if let Some((_, url)) = line.split_once("url = \"kafka://") {
+                broker.address = url.trim_end().trim_end_matches('"').to_string();
             }
         }
         broker

@@ -15,7 +15,7 @@ use rdkafka::config::{ClientConfig, FromClientConfigAndContext as _};
 use rdkafka::consumer::{BaseConsumer, Consumer as _};
 use rdkafka::error::{KafkaError, RDKafkaErrorCode};
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
-use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::config::{OptionSpec, ValueKind, refuse_unencrypted_password};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ConnectionKind, Settings};
 
@@ -58,7 +58,13 @@ const OPTIONS: &[OptionSpec] = &[
         "how the password is proven; plain sends it as it is and wants tls",
     )
     .with(&["user", "password", "tls"]),
-    OptionSpec::with_default("tls", ValueKind::Flag, "false", "whether the connection is encrypted")
+    OptionSpec::with_default(
+        "tls",
+        ValueKind::Flag,
+        "false",
+        "whether the connection is encrypted and the brokers' certificates verified; to send a password to another host \
+         without encryption, write `false`",
+    )
         .with(&["authority", "certificate"]),
     OptionSpec::optional(
         "authority",
@@ -106,6 +112,7 @@ impl Broker {
     /// Where a secret cannot be read.
     pub fn new(settings: &Settings) -> Outcome<Self> {
         let connection = &settings.connection;
+        refuse_unencrypted_password(connection)?;
         let address = connection.target.trim_start_matches('/').trim_end_matches('/').to_string();
         let options = &connection.options;
         let mut config = ClientConfig::new();

@@ -10,14 +10,18 @@ use std::path::PathBuf;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use sluice_core::config::{OptionSpec, ValueKind};
+use sluice_core::config::{OptionSpec, ValueKind, refuse_unencrypted_password};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Settings;
+use sluice_core::units::show_duration;
 
-pub(crate) use tls::client_config;
+pub(crate) use tls::{client_config, trusted};
 
 /// How long a server may take to take a connection.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(10);
+
+/// How long a server may be silent where nothing else says so.
+const ANSWER_WITHIN: &str = "10m";
 
 /// Keys of connections to database servers.
 pub(crate) const OPTIONS: &[OptionSpec] = &[
@@ -27,15 +31,23 @@ pub(crate) const OPTIONS: &[OptionSpec] = &[
         "tls",
         ValueKind::Flag,
         "false",
-        "whether the connection is encrypted and the server proven",
+        "whether the connection is encrypted and the server's certificate verified; to send a password to another host \
+         without encryption, write `false`",
     )
-    .with(&["authority"]),
+    .with(&["authority", "password"]),
     OptionSpec::optional(
         "authority",
         ValueKind::Text,
         "a PEM file with the certificates to trust, relative to the project; without it the system's",
     )
     .with(&["tls"]),
+    OptionSpec::with_default(
+        "answer_within",
+        ValueKind::Duration,
+        ANSWER_WITHIN,
+        "how long the server may take to answer a statement, or to send the next rows; then the connection is given up \
+         and tried again",
+    ),
 ];
 
 /// Where a server is and who we are there.
@@ -57,6 +69,8 @@ pub(crate) struct Server {
     pub tls: bool,
     /// The certificates to trust; None for the system's.
     pub authority: Option<PathBuf>,
+    /// How long it may take to answer.
+    pub answer_within: Duration,
 }
 
 impl Server {
@@ -86,6 +100,7 @@ impl Server {
             None => (place, default_port),
         };
         let options = &connection.options;
+        refuse_unencrypted_password(connection)?;
         let password = match options.secret("password") {
             None => None,
             Some(place) => Some(settings.secrets.read(place).map_err(|reason| {
@@ -103,6 +118,7 @@ impl Server {
             password: password.map(|p| p.reveal().to_string()),
             tls: options.flag("tls"),
             authority: options.text("authority").map(|path| settings.root.join(path)),
+            answer_within: options.duration("answer_within"),
         })
     }
 
@@ -115,6 +131,22 @@ impl Server {
 /// Waits for something of the network. Core is synchronous; what waits runs on two threads of its own.
 pub(crate) fn wait<T>(work: impl Future<Output = T>) -> T {
     runtime().block_on(work)
+}
+
+/// What a server answers, if it does within a time; else `late` with the reason.
+///
+/// # Errors
+/// As `said` reads the error of the step, or `late`.
+pub(crate) async fn in_time<T, E, F>(
+    within: Duration,
+    step: impl Future<Output = Result<T, E>>,
+    said: impl FnOnce(E) -> F,
+    late: impl FnOnce(String) -> F,
+) -> Result<T, F> {
+    match tokio::time::timeout(within, step).await {
+        Ok(answer) => answer.map_err(said),
+        Err(_) => Err(late(format!("gave no answer within {}", show_duration(within)))),
+    }
 }
 
 /// Begins something that goes on beside others.

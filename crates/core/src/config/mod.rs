@@ -7,6 +7,7 @@ pub mod embedded;
 pub mod options;
 pub mod pipeline;
 pub mod project;
+mod protection;
 pub mod reader;
 pub mod schema;
 
@@ -15,3 +16,4 @@ pub use embedded::EmbeddedText;
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
 pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, MadeConfig, PipelineConfig};
 pub use project::{ConnectionConfig, ProjectConfig};
+pub use protection::refuse_unencrypted_password;

@@ -209,6 +209,11 @@ impl Options {
         self.spec(key).and_then(|s| s.default).unwrap_or_default()
     }
 
+    /// Whether the table has such a key.
+    pub fn knows(&self, key: &str) -> bool {
+        self.spec(key).is_some()
+    }
+
     /// Whether the key stands in the file.
     pub fn is_set(&self, key: &str) -> bool {
         self.get(key).is_some()

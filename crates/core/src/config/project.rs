@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use super::options::{OptionSpec, Options, ValueKind};
+use super::protection;
 use super::reader::{TableReader, parse_toml};
 use crate::kinds::Registry;
 use crate::problem::{Place, Problem, Problems, SourceText};
@@ -141,13 +142,17 @@ fn read_connection(
         }
     };
     check_url(reader, &options, target);
-    Some(ConnectionConfig {
+    let connection = ConnectionConfig {
         name,
         scheme: scheme.to_string(),
         target: target.to_string(),
         options,
         place: Some(name_place),
-    })
+    };
+    if let Some(problem) = protection::problem(&connection) {
+        reader.problems.add(problem);
+    }
+    Some(connection)
 }
 
 fn check_url(reader: &mut TableReader<'_>, options: &Options, target: &str) {

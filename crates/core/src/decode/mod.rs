@@ -2,6 +2,8 @@
 
 mod builders;
 pub mod csv;
+#[cfg(test)]
+mod hostile;
 pub(crate) mod json;
 pub mod recognise;
 mod rows;

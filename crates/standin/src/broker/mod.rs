@@ -4,6 +4,8 @@
 //! It knows no consumer groups that share partitions among members: clients assign partitions themselves.
 
 mod answer;
+#[cfg(test)]
+mod hostile;
 mod log;
 mod login;
 mod mischief;

@@ -30,6 +30,13 @@ const AT_ONCE: u64 = 2_000;
 
 pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
     let stop = Arc::new(Stop::new());
+    if arguments.output == OutputKind::Json && args.into.is_none() {
+        return Err(Failure::new(
+            FailureKind::Configuration,
+            "standard output cannot hold both the events and the JSON",
+        )
+        .with_help("leave out `--output json`, or send the events elsewhere with `--into`"));
+    }
     if args.shape == "-" {
         let mut sink = Sink::open(args, arguments.project.as_deref(), "lines", &[])?;
         signals::end_on_signals(&stop);

@@ -114,13 +114,10 @@ impl Sink {
     /// Where the outside refuses.
     pub(super) fn write(&mut self, lines: &[u8], keys: &[(Option<String>, Option<i64>)]) -> Outcome<Written> {
         match self {
-            Self::Stdout => {
-                let mut out = std::io::stdout();
-                Ok(match out.write_all(lines).and_then(|()| out.flush()) {
-                    Ok(()) => Written::GoOn,
-                    Err(_) => Written::Enough,
-                })
-            }
+            Self::Stdout => Ok(match crate::output::raw(lines) {
+                Ok(()) => Written::GoOn,
+                Err(_) => Written::Enough,
+            }),
             Self::File(file, path) => {
                 file.write_all(lines).map_err(|e| Failure::io("write", path, &e)).map(|()| Written::GoOn)
             }

@@ -1,7 +1,5 @@
 //! Events as they arrive.
 
-use std::io::Write as _;
-
 use arrow_array::RecordBatch;
 use serde_json::json;
 use sluice_core::decode::{Csv, Format as _};
@@ -100,10 +98,9 @@ fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<&'s [u8]> {
 }
 
 fn raw(sample: &Sample, source: &Source) {
-    let mut out = std::io::stdout().lock();
     let head = sample.chunks.first().and_then(|c| c.head.as_deref()).map(<[u8]>::trim_ascii);
     for record in head.into_iter().chain(records(sample, source)) {
-        if out.write_all(record).and_then(|()| out.write_all(b"\n")).is_err() {
+        if output::raw(&[record, b"\n"].concat()).is_err() {
             return;
         }
     }

@@ -16,8 +16,9 @@ use sluice_core::plan::LandingPlan;
 use sluice_core::run::Stop;
 use sluice_core::sample::Window;
 
-use crate::args::{Arguments, PeekArgs};
+use crate::args::{Arguments, OutputKind, PeekArgs};
 use crate::exit::Exit;
+use crate::output;
 use crate::place::{self, Place};
 use crate::project::Project;
 use crate::sampling::{self, Source, Take};
@@ -32,6 +33,9 @@ pub(super) enum Opened {
 }
 
 pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
+    if args.raw && arguments.output == OutputKind::Json {
+        return Err(output::one_document("--raw"));
+    }
     let project = Project::find(arguments.project.as_deref())?;
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);

@@ -169,7 +169,8 @@ fn draw(text: &str, head: &str) {
     let height = terminal_size::terminal_size().map_or(50, |(_, h)| usize::from(h.0));
     let all = format!("{head}{text}");
     let lines: Vec<&str> = all.lines().collect();
-    let mut out = String::from("\x1b[2J\x1b[H");
+    output::clear();
+    let mut out = String::new();
     if lines.len() < height {
         out.push_str(&all);
     } else {

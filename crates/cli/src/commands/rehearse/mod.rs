@@ -33,6 +33,9 @@ pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Ex
     let pipeline = project.pipeline(&args.pipeline)?.for_looking();
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);
+    if args.follow && arguments.output == OutputKind::Json {
+        return Err(output::one_document("--follow"));
+    }
     if args.follow {
         return follow::follow(arguments, args, &stop);
     }

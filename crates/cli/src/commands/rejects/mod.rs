@@ -5,7 +5,7 @@ mod unfinished;
 
 use std::collections::{BTreeMap, VecDeque};
 use std::fs::File;
-use std::io::{BufRead as _, BufReader, Write as _};
+use std::io::{BufRead as _, BufReader};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -14,6 +14,7 @@ use sluice_connect::landings::files::rejects_folder;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::printable;
 use sluice_core::reject::REASONS;
 use sluice_core::run::retry::{Record, Rejected, Standing};
 use sluice_core::units::{show_count, show_many};
@@ -55,6 +56,9 @@ struct Found {
 }
 
 pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit> {
+    if args.raw && arguments.output == OutputKind::Json {
+        return Err(output::one_document("--raw"));
+    }
     let project = Project::need(arguments.project.as_deref())?;
     let pipeline = project.pipeline(&args.pipeline)?;
     let name = pipeline.config.name.clone();
@@ -178,8 +182,9 @@ impl RejectLine {
 }
 
 fn write_raw(reject: &RejectLine) {
-    let mut out = std::io::stdout().lock();
-    let _ = out.write_all(&reject.bytes()).and_then(|()| out.write_all(b"\n"));
+    let mut line = reject.bytes();
+    line.push(b'\n');
+    let _ = output::raw(&line);
 }
 
 fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
@@ -233,14 +238,14 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
 
 fn one(reject: &RejectLine) -> String {
     let what = match &reject.field {
-        Some(field) => format!("{field}: {}", reject.message),
-        None => reject.message.clone(),
+        Some(field) => format!("{field}: {}", printable::line(&reject.message)),
+        None => printable::line(&reject.message).into_owned(),
     };
     // Bytes that are not UTF-8 show as �; --raw and --output json give them exactly.
     let bytes = cut(&String::from_utf8_lossy(&reject.bytes()), 3 * screen_width());
     format!(
         "\n  {} {} {} {}\n  {} {what}\n  {bytes}\n",
-        style::bold(&reject.partition),
+        style::bold(&printable::line(&reject.partition)),
         style::dim("at"),
         reject.position,
         style::dim(&format!("({} bytes, batch {})", reject.length, reject.batch)),

@@ -35,6 +35,9 @@ pub(super) struct Status {
 pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     let stop = std::sync::Arc::new(Stop::new());
+    if args.follow && arguments.output == OutputKind::Json {
+        return Err(output::one_document("--follow"));
+    }
     if args.follow {
         signals::stop_on_signals(&stop);
     }

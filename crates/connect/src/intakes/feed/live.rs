@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use serde::{Deserialize, Serialize};
 use sluice_core::event::Position;
 use sluice_core::kinds::{Kept, PartitionPosition, PartitionState, TableLoad};
+use sluice_core::private;
 
 use super::state::State;
 
@@ -67,7 +68,7 @@ impl Teller {
             rates.insert(name.clone(), smooth);
         }
         self.live = Live { written: chrono::Utc::now().timestamp_micros(), seen, handed: state.read, rows, rates };
-        let _ = self.path.parent().map(std::fs::create_dir_all);
+        let _ = self.path.parent().map(private::make_folders);
         let text = serde_json::to_string(&self.live).unwrap_or_default();
         let fresh = self.path.with_extension("new");
         let _ = std::fs::write(&fresh, text).and_then(|()| std::fs::rename(&fresh, &self.path));

@@ -20,6 +20,7 @@ use sluice_core::event::Position;
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ReadLimit, Settings};
+use sluice_core::private;
 use sluice_core::problem::{Place, Problem};
 
 use super::FeedTable;
@@ -121,7 +122,7 @@ struct Shared {
 impl Keeper {
     fn create(folder: &Path, shared: &Arc<Shared>, rate: Option<u64>) -> Outcome<Self> {
         let part = folder.join(format!("{}.part", uuid::Uuid::new_v4()));
-        let file = File::create(&part).map_err(|e| Failure::io("make", &part, &e))?;
+        let file = private::create(&part)?;
         shared.rows.store(0, Ordering::SeqCst);
         let out = Out::File(part, BufWriter::with_capacity(BUFFER, file));
         Ok(Self { out, shared: Arc::clone(shared), since: Instant::now(), rate })
@@ -297,7 +298,7 @@ impl Wholes {
             match std::mem::replace(&mut self.now, Now::Nothing) {
                 Now::Nothing if whole.taken > 0 => self.now = Now::Taking(open(&path(whole.at), &name, whole.taken)?),
                 Now::Nothing => {
-                    Disk::default().make_folders(&self.folder)?;
+                    Disk::private().make_folders(&self.folder)?;
                     let settings = into.settings[place].clone();
                     let rate =
                         settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));

@@ -11,7 +11,7 @@ use sluice_core::kinds::Settings;
 use super::applier::KnownColumn;
 use super::characters::Characters;
 use super::table_map::Form;
-use crate::databases::{Server, wait};
+use crate::databases::{Server, in_time, wait};
 use crate::intakes::feed::json::Spelling;
 use crate::landings::mariadb::{connect, literal, quote};
 use crate::landings::tables::session::StoreError;
@@ -25,6 +25,7 @@ pub(super) struct Catalog {
     pub connection: Conn,
     pub database: String,
     pub shown: String,
+    pub answer_within: Duration,
 }
 
 /// One table of the source.
@@ -131,7 +132,9 @@ impl Catalog {
     pub(super) fn open(settings: &Settings) -> Outcome<Self> {
         let server = Server::new(settings, 3306)?;
         let connection = connect(&server).map_err(StoreError::into_failure)?;
-        let mut catalog = Self { connection, database: server.database.clone(), shown: server.shown() };
+        let shown = server.shown();
+        let Server { database, answer_within, .. } = server;
+        let mut catalog = Self { connection, database, shown, answer_within };
         // Whatever the server is set to: a backslash means itself, double quotes are texts, zero dates are let through.
         catalog.rows("set session sql_mode = 'NO_BACKSLASH_ESCAPES'")?;
         catalog.rows("set names utf8mb4")?;
@@ -141,13 +144,14 @@ impl Catalog {
 
     /// Asks; gives the rows as text.
     pub(super) fn rows(&mut self, sql: &str) -> Outcome<Vec<Vec<Option<String>>>> {
-        let rows: Result<Vec<mysql_async::Row>, _> = wait(self.connection.query(sql));
+        let Self { connection, shown, answer_within, .. } = self;
+        let rows: Vec<mysql_async::Row> =
+            wait(in_time(*answer_within, connection.query(sql), |e| failed(shown, &e), |why| late(shown, &why)))?;
         let text = |value: Value| match value {
             Value::NULL => None,
             Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
             other => Some(other.as_sql(true)),
         };
-        let rows = rows.map_err(|e| failed(&self.shown, &e))?;
         Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
     }
 
@@ -326,6 +330,11 @@ impl Catalog {
         ))?;
         Ok(rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
     }
+}
+
+/// What it means that the server did not answer in time.
+pub(super) fn late(shown: &str, why: &str) -> Failure {
+    Failure::away(format!("{shown} {why}"))
 }
 
 /// What an error means.

@@ -8,9 +8,9 @@ use mysql_async::prelude::Queryable as _;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 use super::applier::place;
-use super::catalog::{Catalog, SourceColumn, SourceTable, failed};
+use super::catalog::{Catalog, SourceColumn, SourceTable, failed, late};
 use super::cursor::{Cursors, KeyColumn, beyond, key_columns};
-use crate::databases::wait;
+use crate::databases::{in_time, wait};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
 use crate::intakes::feed::loader::{LoadTask, Pace, Portion, Sink, dropped};
@@ -147,16 +147,18 @@ pub(super) fn read_rows(
     mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
 ) -> Outcome<Cursors> {
     let shown = catalog.shown.clone();
+    let within = catalog.answer_within;
     let said = |e: mysql_async::Error| failed(&shown, &e);
+    let late = |why: String| late(&shown, &why);
     let bytes = |value: Value| match value {
         Value::NULL => None,
         Value::Bytes(bytes) => Some(bytes),
         other => Some(other.as_sql(true).into_bytes()),
     };
     wait(async {
-        let mut result = catalog.connection.query_iter(question).await.map_err(said)?;
+        let mut result = in_time(within, catalog.connection.query_iter(question), said, late).await?;
         let mut cursors: Option<Cursors> = None;
-        while let Some(row) = result.next().await.map_err(said)? {
+        while let Some(row) = in_time(within, result.next(), said, late).await? {
             let mut values = row.unwrap().into_iter();
             let mut place = 0;
             writer.row(|cell| {

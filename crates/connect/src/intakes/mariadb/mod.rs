@@ -10,6 +10,8 @@ mod characters;
 mod check;
 mod cursor;
 mod gtid;
+#[cfg(test)]
+mod hostile;
 mod load;
 mod log;
 mod query;

@@ -169,7 +169,7 @@ fn value(bytes: &mut Bytes<'_>, column: &Column, out: &mut Vec<u8>) -> Option<Re
         }
         SET => {
             let set = bytes.le(column.meta[1].into())?;
-            for (i, word) in column.words.iter().enumerate().filter(|(i, _)| set >> i & 1 == 1) {
+            for (i, word) in column.words.iter().take(64).enumerate().filter(|(i, _)| set >> i & 1 == 1) {
                 if set & ((1 << i) - 1) != 0 {
                     out.push(b',');
                 }

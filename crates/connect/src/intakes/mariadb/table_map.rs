@@ -114,7 +114,25 @@ fn column_meta(column: &mut Column, meta: &mut Bytes<'_>) -> Option<()> {
         4 | 5 | 17 | 18 | 19 | 245 | 249..=252 | 255 => column.meta[0] = meta.byte()?,
         _ => {}
     }
-    Some(())
+    is_possible(column).then_some(())
+}
+
+/// Whether a type can have these numbers: widths in bytes and digits that no server writes would overflow where values
+/// are read.
+fn is_possible(column: &Column) -> bool {
+    let [first, second] = column.meta;
+    match column.ty {
+        // Digits of the fraction of a second.
+        17..=19 => first <= 6,
+        DECIMAL => first <= 65 && second <= first,
+        ENUM => matches!(second, 1 | 2),
+        SET => (1..=8).contains(&second),
+        // Bits beside whole bytes, and whole bytes.
+        16 => first < 8 && second <= 8 && (first == 0 || second < 8),
+        // In how many bytes the length of a value stands.
+        249..=252 | GEOMETRY => (1..=4).contains(&first),
+        _ => true,
+    }
 }
 
 fn optional(columns: &mut [Column], kind: u8, mut bytes: Bytes<'_>) -> Option<()> {

@@ -1,13 +1,14 @@
 //! What a PostgreSQL server has: its settings, the tables, the slot and the publication.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
 use sluice_core::contract::{Contract, ContractField};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
 use tokio_postgres::{Client, SimpleQueryMessage};
 
-use crate::databases::{Server, wait};
+use crate::databases::{Server, in_time, wait};
 use crate::intakes::feed::json::Spelling;
 use crate::landings::postgres::{connect, literal, quote};
 use crate::landings::tables::session::StoreError;
@@ -16,6 +17,7 @@ use crate::landings::tables::session::StoreError;
 pub(super) struct Catalog {
     client: Client,
     pub shown: String,
+    answer_within: Duration,
 }
 
 /// One table of the source.
@@ -87,7 +89,7 @@ impl Catalog {
     pub(super) fn open(settings: &Settings) -> Outcome<Self> {
         let server = Server::new(settings, 5432)?;
         let client = connect(&server).map_err(StoreError::into_failure)?;
-        let catalog = Self { client, shown: server.shown() };
+        let catalog = Self { client, shown: server.shown(), answer_within: server.answer_within };
         catalog.rows(
             "set application_name = 'sluice'; set datestyle = iso; set intervalstyle = postgres; set timezone = 'UTC'; \
                       set extra_float_digits = 3; set bytea_output = hex; set statement_timeout = 0",
@@ -101,12 +103,21 @@ impl Catalog {
 
     /// Asks; gives the rows of all answers as text.
     pub(super) fn rows(&self, sql: &str) -> Outcome<Vec<Vec<Option<String>>>> {
-        let answer = wait(self.client.simple_query(sql)).map_err(|e| self.failed(&e))?;
+        let answer = wait(self.in_time(self.client.simple_query(sql), |e| self.failed(&e)))?;
         let row = |m: SimpleQueryMessage| match m {
             SimpleQueryMessage::Row(row) => Some((0..row.len()).map(|i| row.get(i).map(str::to_string)).collect()),
             _ => None,
         };
         Ok(answer.into_iter().filter_map(row).collect())
+    }
+
+    /// What the server answers, if it does so in time.
+    pub(super) async fn in_time<T, E, F: From<Failure>>(
+        &self,
+        step: impl Future<Output = Result<T, E>>,
+        said: impl FnOnce(E) -> F,
+    ) -> Result<T, F> {
+        in_time(self.answer_within, step, said, |why| Failure::away(format!("{} {why}", self.shown)).into()).await
     }
 
     pub(super) fn failed(&self, error: &tokio_postgres::Error) -> Failure {

@@ -9,7 +9,7 @@
 use std::collections::HashSet;
 use std::time::Duration;
 
-use futures_util::StreamExt as _;
+use futures_util::TryStreamExt as _;
 use sluice_core::failure::{Failure, Outcome};
 use tokio_postgres::error::SqlState;
 
@@ -259,10 +259,9 @@ pub(super) fn copy_rows(
         _ => Broken::Failed(catalog.failed(e)),
     };
     wait(async {
-        let rows = catalog.client().copy_out(question).await.map_err(|e| broken(&e))?;
+        let rows = catalog.in_time(catalog.client().copy_out(question), |e| broken(&e)).await?;
         let mut rows = std::pin::pin!(rows);
-        while let Some(part) = rows.next().await {
-            let part = part.map_err(|e| broken(&e))?;
+        while let Some(part) = catalog.in_time(rows.try_next(), |e| broken(&e)).await? {
             lines(&part).for_each(|one| line(writer, one));
             each(writer)?;
         }

@@ -6,6 +6,8 @@
 mod applier;
 mod catalog;
 mod check;
+#[cfg(test)]
+mod hostile;
 mod load;
 mod log;
 mod pgoutput;

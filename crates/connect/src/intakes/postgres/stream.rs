@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use sluice_core::units::show_duration;
 use tokio::sync::{Notify, Semaphore};
 use tokio::task::JoinHandle;
 
@@ -27,6 +28,9 @@ const GATHER: Duration = Duration::from_millis(1);
 
 /// How often the server hears from us.
 const ALIVE: Duration = Duration::from_secs(5);
+
+/// How long the server may be silent, although it is asked to answer.
+const SILENCE: Duration = Duration::from_secs(60);
 
 /// What has been received.
 #[derive(Debug)]
@@ -164,16 +168,28 @@ fn gather(wire: &mut Wire, first: Bytes) -> (Vec<Bytes>, usize) {
     (messages, bytes)
 }
 
+/// Tells the server what has settled, and asks for an answer where it has been silent since the last time.
+async fn heartbeat(wire: &mut Wire, settled: u64, silent: Instant) -> Result<(), WireError> {
+    if silent.elapsed() > SILENCE {
+        return Err(WireError::Away(format!("it was silent for {}", show_duration(silent.elapsed()))));
+    }
+    let step = wire.confirm(settled, silent.elapsed() > ALIVE);
+    let late = |_| WireError::Away("it takes nothing any more".into());
+    tokio::time::timeout(SILENCE, step).await.map_err(late)?
+}
+
 async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
     let mut tick = tokio::time::interval(ALIVE);
     let mut asked = Asked::default();
     // When messages came last.
     let mut last: Option<Instant> = None;
+    // Since when nothing at all has come.
+    let mut silent = Instant::now();
     let failed = loop {
         let settled = || shared.settled.load(Ordering::SeqCst);
         let streamed = tokio::select! {
             streamed = wire.next() => streamed,
-            _ = tick.tick() => match wire.confirm(settled(), false).await {
+            _ = tick.tick() => match heartbeat(&mut wire, settled(), silent).await {
                 Ok(()) => continue,
                 Err(error) => break error,
             },
@@ -222,6 +238,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
         if send.send(received).is_err() {
             return;
         }
+        silent = Instant::now();
     };
     let _ = send.send(match failed {
         WireError::Away(what) => Received::Away(what),
@@ -261,6 +278,7 @@ mod tests {
             password: None,
             tls: false,
             authority: None,
+            answer_within: Duration::from_secs(60),
         };
         let table = format!("protocols_{}", std::process::id());
         let seen = wait(async {

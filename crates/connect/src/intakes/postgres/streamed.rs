@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::private;
 
 use super::pgoutput::{self, Message};
 
@@ -41,7 +42,7 @@ impl Streamed {
         if folder.exists() {
             std::fs::remove_dir_all(folder).map_err(|e| Failure::io("clear", folder, &e))?;
         }
-        std::fs::create_dir_all(folder).map_err(|e| Failure::io("make", folder, &e))?;
+        private::make_folders(folder)?;
         Ok(Self { folder: folder.to_path_buf(), waiting: HashMap::new(), current: None })
     }
 
@@ -61,7 +62,7 @@ impl Streamed {
         if !self.waiting.contains_key(&xid) {
             // The file has no name from here on: it goes with the process.
             let path = self.folder.join(xid.to_string());
-            let file = File::options().read(true).write(true).create(true).truncate(true).open(&path);
+            let file = private::options().read(true).write(true).create(true).truncate(true).open(&path);
             let file = file.map_err(|e| Failure::io("make", &path, &e))?;
             std::fs::remove_file(&path).map_err(|e| Failure::io("remove", &path, &e))?;
             let file = BufWriter::with_capacity(BUFFER, file);

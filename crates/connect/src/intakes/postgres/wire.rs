@@ -13,13 +13,17 @@ use postgres_protocol::message::frontend;
 use rustls::pki_types::ServerName;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use std::sync::Arc;
+use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::net::TcpStream;
 
-use crate::databases::{PATIENCE, Server, client_config};
+use crate::databases::{PATIENCE, Server, client_config, in_time};
 
 /// What is asked of the socket at a time.
 const READ: usize = 256 << 10;
+
+/// Bytes of a message at most: the server allocates no more for one (`MaxAllocSize`).
+const LONGEST: usize = 1 << 30;
 
 trait Socket: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Socket for T {}
@@ -32,6 +36,7 @@ pub(super) struct Wire {
     shown: String,
     /// The server's version, its first number; 0 until it has said so.
     version: u32,
+    answer_within: Duration,
 }
 
 /// What streams.
@@ -94,8 +99,14 @@ impl Wire {
         let tcp = TcpStream::connect((server.host.as_str(), server.port)).await?;
         tcp.set_nodelay(true)?;
         let socket: Box<dyn Socket> = if server.tls { encrypt(tcp, server).await? } else { Box::new(tcp) };
-        let mut wire =
-            Self { socket, input: BytesMut::new(), output: BytesMut::new(), shown: server.shown(), version: 0 };
+        let mut wire = Self {
+            socket,
+            input: BytesMut::new(),
+            output: BytesMut::new(),
+            shown: server.shown(),
+            version: 0,
+            answer_within: server.answer_within,
+        };
         let user = server.user.as_deref().unwrap_or("sluice");
         // Values are spelled the same whoever asks for them.
         let options =
@@ -114,10 +125,15 @@ impl Wire {
         Ok(wire)
     }
 
-    async fn log_in(&mut self, user: &str, password: &str) -> WireResult<()> {
+    pub(super) async fn log_in(&mut self, user: &str, password: &str) -> WireResult<()> {
         let mut scram: Option<ScramSha256> = None;
+        let mut proven = false;
         loop {
             match self.message().await? {
+                // Whoever asked for SCRAM has proven that it knows the password as well (RFC 5802, section 5).
+                Message::AuthenticationOk if scram.is_some() && !proven => {
+                    return Err(WireError::Away("the server did not prove that it knows the password".into()));
+                }
                 Message::AuthenticationOk => break,
                 Message::AuthenticationCleartextPassword => {
                     frontend::password_message(password.as_bytes(), &mut self.output)?;
@@ -141,6 +157,7 @@ impl Wire {
                 }
                 Message::AuthenticationSaslFinal(body) => {
                     scram.as_mut().ok_or_else(unexpected)?.finish(body.data())?;
+                    proven = true;
                 }
                 _ => return Err(unexpected()),
             }
@@ -194,7 +211,7 @@ impl Wire {
     pub(super) fn next_data(&mut self) -> Option<Bytes> {
         const HEAD: usize = 5;
         let length = usize::try_from(self.input.get(1..HEAD).map(|mut bytes| bytes.get_u32())?).ok()?;
-        if self.input.len() <= length || self.input[0] != b'd' || self.input.get(HEAD) != Some(&b'w') {
+        if length < HEAD || self.input.len() <= length || self.input[0] != b'd' || self.input.get(HEAD) != Some(&b'w') {
             return None;
         }
         let mut body = self.frame();
@@ -253,10 +270,14 @@ impl Wire {
         loop {
             if self.input.len() >= 5 {
                 let length = usize::try_from((&self.input[1..5]).get_u32()).unwrap_or(usize::MAX);
+                if !(4..=LONGEST).contains(&length) {
+                    return Err(WireError::Away(format!("the server sent a message of {length} bytes")));
+                }
                 if self.input.len() > length {
                     return Ok(());
                 }
-                self.input.reserve(length + 1 - self.input.len());
+                // Room grows with what arrives, not with what was announced.
+                self.input.reserve((length + 1 - self.input.len()).min(self.input.len().max(READ)));
             }
             if self.input.capacity() - self.input.len() < READ / 4 {
                 self.input.reserve(READ);
@@ -309,6 +330,27 @@ impl Wire {
     /// Which server it is.
     pub(super) fn shown(&self) -> &str {
         &self.shown
+    }
+}
+
+#[cfg(test)]
+impl Wire {
+    /// A connection on which a server has sent some bytes and then left.
+    pub(super) fn of_bytes(bytes: Vec<u8>) -> Self {
+        let socket = tokio::io::join(std::io::Cursor::new(bytes), tokio::io::sink());
+        Self {
+            socket: Box::new(socket),
+            input: BytesMut::new(),
+            output: BytesMut::new(),
+            shown: "office".into(),
+            version: 0,
+            answer_within: PATIENCE,
+        }
+    }
+
+    /// What is allocated for its input, in bytes.
+    pub(super) fn capacity(&self) -> usize {
+        self.input.capacity()
     }
 }
 
@@ -365,5 +407,7 @@ pub(super) fn failed(shown: &str, error: WireError) -> Failure {
 /// Asks and maps what goes wrong.
 pub(super) async fn ask(wire: &mut Wire, sql: &str) -> Outcome<Vec<Vec<Option<String>>>> {
     let shown = wire.shown().to_string();
-    wire.ask(sql).await.map_err(|e| failed(&shown, e))
+    let within = wire.answer_within;
+    let late = |why: String| Failure::away(format!("{shown} {why}"));
+    in_time(within, wire.ask(sql), |e| failed(&shown, e), late).await
 }

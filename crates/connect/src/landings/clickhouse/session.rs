@@ -3,14 +3,16 @@
 use std::time::Duration;
 
 use arrow_array::RecordBatch;
+use reqwest::redirect::Policy;
 use reqwest::{Client, Response, StatusCode};
 use sluice_core::failure::{Failure, FailureKind};
 use sluice_core::kinds::Settings;
 use sluice_core::table::{Found, StoredTable, TableColumn};
+use sluice_core::units::show_size;
 
 use super::binary::{self, Form};
 use super::dialect::{literal, quote};
-use crate::databases::{PATIENCE, Server, client_config, wait};
+use crate::databases::{PATIENCE, Server, client_config, in_time, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::keyed::Keyed;
 use crate::landings::tables::session::{
@@ -28,6 +30,12 @@ pub(super) struct ClickhouseSession {
     forms: Vec<(Form, bool)>,
 }
 
+/// Bytes of an error's text that are read.
+const LONGEST_ERROR: usize = 64 << 10;
+
+/// Bytes of one row of an answer.
+const LONGEST_LINE: usize = 256 << 20;
+
 impl ClickhouseSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 8123).map_err(StoreError::Failed)?;
@@ -35,6 +43,8 @@ impl ClickhouseSession {
             .connect_timeout(PATIENCE)
             .tcp_keepalive(Duration::from_secs(15))
             .no_proxy()
+            // Another server than the one that is named gets neither the rows nor the password.
+            .redirect(Policy::none())
             .tls_backend_preconfigured(rustls_config(&server)?);
         client = client.pool_max_idle_per_host(1);
         let client =
@@ -65,13 +75,30 @@ impl ClickhouseSession {
             request = request.header("X-ClickHouse-Key", password);
         }
         let request = request.body(body.unwrap_or_else(|| sql.as_bytes().to_vec()));
+        let within = self.server.answer_within;
+        let late = |why: String| StoreError::Away(format!("{shown} {why}"));
         wait(async {
-            let answer = request.send().await.map_err(|e| away(&shown, &e))?;
+            let mut answer = in_time(within, request.send(), |e| away(&shown, &e), late).await?;
             if answer.status() == StatusCode::OK {
                 return Ok(answer);
             }
-            let said = answer.text().await.map_err(|e| away(&shown, &e))?;
-            Err(judge(&shown, &said))
+            if answer.status().is_redirection() {
+                let to = answer
+                    .headers()
+                    .get("location")
+                    .map_or("another place".into(), |l| String::from_utf8_lossy(l.as_bytes()).into_owned());
+                let failure = Failure::new(FailureKind::Unreachable, format!("{shown} redirects to {to}"));
+                let help = "redirects are not followed; write the server's own address in [connection]";
+                return Err(StoreError::Failed(failure.with_help(help)));
+            }
+            let mut said = Vec::new();
+            while said.len() < LONGEST_ERROR
+                && let Some(part) = in_time(within, answer.chunk(), |e| away(&shown, &e), late).await?
+            {
+                said.extend_from_slice(&part);
+            }
+            said.truncate(LONGEST_ERROR);
+            Err(judge(&shown, &String::from_utf8_lossy(&said)))
         })
     }
 
@@ -297,8 +324,14 @@ impl Session for ClickhouseSession {
         let shown = self.server.shown();
         let mut answer = self.ask(&format!("{sql} format TabSeparated"), None, None)?;
         let mut rest: Vec<u8> = Vec::new();
-        while let Some(part) = wait(answer.chunk()).map_err(|e| away(&shown, &e))? {
+        let late = |why: String| StoreError::Away(format!("{shown} {why}"));
+        let within = self.server.answer_within;
+        while let Some(part) = wait(in_time(within, answer.chunk(), |e| away(&shown, &e), late))? {
             rest.extend_from_slice(&part);
+            if rest.len() > LONGEST_LINE {
+                let message = format!("{shown} sends a row of more than {}", show_size(LONGEST_LINE as u64));
+                return Err(StoreError::Failed(Failure::unreachable(message)));
+            }
             let Some(end) = memchr::memrchr(b'\n', &rest) else { continue };
             let rows: Vec<AnswerRow> = rest[..end].split(|b| *b == b'\n').map(row).collect();
             rest.drain(..=end);

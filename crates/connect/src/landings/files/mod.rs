@@ -216,7 +216,7 @@ impl FileFormat {
 /// Never; the folder is made when the first reject is staged.
 pub fn open_rejects(root: &Path, pipeline: &str) -> Outcome<Box<dyn Landing>> {
     let folder = rejects_folder(root, pipeline);
-    Ok(Box::new(FilesLanding::new(folder, &format!("{pipeline}.rejects"), FileFormat::Lines, Disk::default())))
+    Ok(Box::new(FilesLanding::new(folder, &format!("{pipeline}.rejects"), FileFormat::Lines, Disk::private())))
 }
 
 /// Where a pipeline's rejects are kept.

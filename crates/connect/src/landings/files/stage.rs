@@ -1,7 +1,6 @@
 //! Stages one batch: a hidden file for each folder of its rows.
 
 use std::collections::HashMap;
-use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -176,7 +175,7 @@ impl FilesStage {
         let staged = self.folder.join(format!("{}.part", self.files));
         self.files += 1;
         let full = self.root.join(&staged);
-        let file = File::create(&full).map_err(|e| Failure::io("make", &full, &e))?;
+        let file = self.disk.create(&full)?;
         let place = match &self.typed {
             Some((shape, fixed)) => shape::moved(folder, fixed, shape.folder()),
             None => folder.to_string(),

@@ -1,5 +1,7 @@
 //! One session with a MariaDB or MySQL server.
 
+use std::time::Duration;
+
 use arrow_array::RecordBatch;
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Error, Opts, OptsBuilder, Row, SslOpts, Value};
@@ -9,7 +11,7 @@ use sluice_core::table::{Found, StoredTable, TableColumn};
 use sluice_core::values::number::write_decimal;
 
 use super::dialect::{literal, quote};
-use crate::databases::{PATIENCE, Server, wait};
+use crate::databases::{PATIENCE, Server, in_time, trusted, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
 use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
@@ -33,10 +35,15 @@ const SETTINGS: &[&str] = &[
 pub(super) struct MariadbSession {
     connection: Conn,
     shown: String,
+    answer_within: Duration,
     database: String,
     text: String,
     /// Columns of the key in whose collation a text and the same with blanks behind it are one.
     padded: Vec<String>,
+}
+
+fn late(shown: &str, why: &str) -> StoreError {
+    StoreError::Away(format!("{shown} {why}"))
 }
 
 /// Connects and logs in.
@@ -48,10 +55,12 @@ pub(crate) fn connect(server: &Server) -> StoreResult<Conn> {
         .pass(server.password.clone())
         .db_name(Some(server.database.clone()))
         .prefer_socket(false)
-        .tcp_keepalive(Some(std::time::Duration::from_secs(15)));
+        .tcp_keepalive(Some(Duration::from_secs(15)));
     if server.tls {
-        let roots = server.authority.iter().map(|path| path.clone().into()).collect::<Vec<_>>();
-        options = options.ssl_opts(Some(SslOpts::default().with_root_certs(roots)));
+        // Only what the connection names, or else the system, is trusted: not the list that the library brings along.
+        let roots = trusted(server).map_err(StoreError::Failed)?;
+        let roots = roots.into_iter().map(|root| root.as_ref().to_vec().into()).collect();
+        options = options.ssl_opts(Some(SslOpts::default().with_root_certs(roots).with_disable_built_in_roots(true)));
     }
     let shown = server.shown();
     wait(async {
@@ -66,8 +75,8 @@ impl MariadbSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 3306).map_err(StoreError::Failed)?;
         let (connection, shown) = (connect(&server)?, server.shown());
-        let mut session =
-            Self { connection, shown, database: server.database, text: String::new(), padded: Vec::new() };
+        let Server { database, answer_within, .. } = server;
+        let mut session = Self { connection, shown, answer_within, database, text: String::new(), padded: Vec::new() };
         for setting in SETTINGS {
             session.execute(setting)?;
         }
@@ -251,16 +260,15 @@ impl Session for MariadbSession {
     }
 
     fn execute(&mut self, sql: &str) -> StoreResult<u64> {
-        let shown = self.shown.clone();
-        wait(async {
-            self.connection.query_drop(sql).await.map_err(|e| judge(&shown, &e))?;
-            Ok(self.connection.affected_rows())
-        })
+        let Self { connection, shown, answer_within, .. } = self;
+        wait(in_time(*answer_within, connection.query_drop(sql), |e| judge(shown, &e), |why| late(shown, &why)))?;
+        Ok(self.connection.affected_rows())
     }
 
     fn query(&mut self, sql: &str) -> StoreResult<Vec<AnswerRow>> {
-        let shown = self.shown.clone();
-        let rows: Vec<Row> = wait(self.connection.query(sql)).map_err(|e| judge(&shown, &e))?;
+        let Self { connection, shown, answer_within, .. } = self;
+        let rows: Vec<Row> =
+            wait(in_time(*answer_within, connection.query(sql), |e| judge(shown, &e), |why| late(shown, &why)))?;
         Ok(rows.into_iter().map(texts).collect())
     }
 
@@ -416,11 +424,13 @@ impl Session for MariadbSession {
 
     fn stream(&mut self, sql: &str, take: &mut dyn FnMut(Vec<AnswerRow>) -> bool) -> StoreResult<()> {
         const AT_ONCE: usize = 4_000;
-        let shown = self.shown.clone();
+        let Self { connection, shown, answer_within, .. } = self;
+        let said = |e: mysql_async::Error| judge(shown, &e);
+        let late = |why: String| late(shown, &why);
         wait(async {
-            let mut rows = self.connection.query_iter(sql).await.map_err(|e| judge(&shown, &e))?;
+            let mut rows = in_time(*answer_within, connection.query_iter(sql), said, late).await?;
             let mut part = Vec::new();
-            while let Some(row) = rows.next().await.map_err(|e| judge(&shown, &e))? {
+            while let Some(row) = in_time(*answer_within, rows.next(), said, late).await? {
                 part.push(texts(row));
                 if part.len() == AT_ONCE && !take(std::mem::take(&mut part)) {
                     return Ok(());

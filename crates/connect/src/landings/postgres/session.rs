@@ -1,10 +1,11 @@
 //! One session with a PostgreSQL server.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
 use arrow_array::RecordBatch;
 use bytes::Bytes;
-use futures_util::{SinkExt as _, StreamExt as _};
+use futures_util::{SinkExt as _, TryStreamExt as _};
 use sluice_core::failure::{Failure, FailureKind};
 use sluice_core::kinds::Settings;
 use sluice_core::table::Found;
@@ -15,7 +16,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::copy::{self, END, Form, HEAD};
 use super::{describe, dialect};
-use crate::databases::{PATIENCE, Server, client_config, wait};
+use crate::databases::{PATIENCE, Server, client_config, in_time, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::Cells;
 use crate::landings::tables::keyed::{INCOMING, Keyed, fill, has_deletes};
@@ -37,6 +38,7 @@ const SETTINGS: &str = "set application_name = 'sluice'; set datestyle = iso; se
 pub(super) struct PostgresSession {
     client: Client,
     shown: String,
+    answer_within: Duration,
     /// How each column of the target is written.
     forms: Vec<Form>,
     /// The sizes of the incoming table's columns are known to the session.
@@ -47,7 +49,8 @@ impl PostgresSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 5432).map_err(StoreError::Failed)?;
         let (client, shown) = (connect(&server)?, server.shown());
-        let mut session = Self { client, shown, forms: Vec::new(), has_incoming: false };
+        let answer_within = server.answer_within;
+        let mut session = Self { client, shown, answer_within, forms: Vec::new(), has_incoming: false };
         session.execute(SETTINGS)?;
         Ok(session)
     }
@@ -55,9 +58,11 @@ impl PostgresSession {
     /// Sends rows by COPY.
     fn copy(&mut self, into: &str, columns: &str, rows: &[RecordBatch]) -> StoreResult<u64> {
         let sql = format!("copy {into} ({columns}) from stdin (format binary)");
-        let (client, forms) = (&self.client, &self.forms);
-        let sent = wait(async {
-            let sink = client.copy_in::<_, Bytes>(&sql).await?;
+        let (client, forms, shown) = (&self.client, &self.forms, &self.shown);
+        let said = |e: Error| judge(shown, &e);
+        let late = |why: String| StoreError::Away(format!("{shown} {why}"));
+        wait(async {
+            let sink = in_time(self.answer_within, client.copy_in::<_, Bytes>(&sql), said, late).await?;
             let mut sink = std::pin::pin!(sink);
             let mut out = Vec::with_capacity(CHUNK + (CHUNK >> 2));
             out.extend_from_slice(HEAD);
@@ -68,15 +73,21 @@ impl PostgresSession {
                     row = copy::write(&mut out, &cells, forms, row, batch.num_rows(), CHUNK);
                     if out.len() >= CHUNK {
                         let next = Vec::with_capacity(CHUNK + (CHUNK >> 2));
-                        sink.send(Bytes::from(std::mem::replace(&mut out, next))).await?;
+                        let part = Bytes::from(std::mem::replace(&mut out, next));
+                        in_time(self.answer_within, sink.send(part), said, late).await?;
                     }
                 }
             }
             out.extend_from_slice(END);
-            sink.send(Bytes::from(out)).await?;
-            sink.finish().await
-        });
-        sent.map_err(|e| judge(&self.shown, &e))
+            in_time(self.answer_within, sink.send(Bytes::from(out)), said, late).await?;
+            in_time(self.answer_within, sink.finish(), said, late).await
+        })
+    }
+
+    /// The server's answer to statements.
+    fn ask(&self, sql: &str) -> StoreResult<Vec<SimpleQueryMessage>> {
+        let late = |why: String| StoreError::Away(format!("{} {why}", self.shown));
+        wait(in_time(self.answer_within, self.client.simple_query(sql), |e| judge(&self.shown, &e), late))
     }
 
     /// Whether a table has any row.
@@ -176,7 +187,7 @@ impl Session for PostgresSession {
     }
 
     fn execute(&mut self, sql: &str) -> StoreResult<u64> {
-        let answer = wait(self.client.simple_query(sql)).map_err(|e| judge(&self.shown, &e))?;
+        let answer = self.ask(sql)?;
         let counted = |m: &SimpleQueryMessage| match m {
             SimpleQueryMessage::CommandComplete(rows) => Some(*rows),
             _ => None,
@@ -185,7 +196,7 @@ impl Session for PostgresSession {
     }
 
     fn query(&mut self, sql: &str) -> StoreResult<Vec<AnswerRow>> {
-        let answer = wait(self.client.simple_query(sql)).map_err(|e| judge(&self.shown, &e))?;
+        let answer = self.ask(sql)?;
         let row = |m: SimpleQueryMessage| match m {
             SimpleQueryMessage::Row(row) => Some((0..row.len()).map(|i| row.get(i).map(str::to_string)).collect()),
             _ => None,
@@ -270,13 +281,14 @@ impl Session for PostgresSession {
 
     fn stream(&mut self, sql: &str, take: &mut dyn FnMut(Vec<AnswerRow>) -> bool) -> StoreResult<()> {
         const AT_ONCE: usize = 4_000;
-        let shown = self.shown.clone();
+        let said = |e: Error| judge(&self.shown, &e);
+        let late = |why: String| StoreError::Away(format!("{} {why}", self.shown));
         wait(async {
-            let rows = self.client.simple_query_raw(sql).await.map_err(|e| judge(&shown, &e))?;
+            let rows = in_time(self.answer_within, self.client.simple_query_raw(sql), said, late).await?;
             let mut rows = std::pin::pin!(rows);
             let mut part = Vec::with_capacity(AT_ONCE);
-            while let Some(message) = rows.next().await {
-                if let SimpleQueryMessage::Row(row) = message.map_err(|e| judge(&shown, &e))? {
+            while let Some(message) = in_time(self.answer_within, rows.try_next(), said, late).await? {
+                if let SimpleQueryMessage::Row(row) = message {
                     part.push((0..row.len()).map(|i| row.get(i).map(str::to_string)).collect());
                     if part.len() == AT_ONCE && !take(std::mem::take(&mut part)) {
                         return Ok(());
@@ -299,14 +311,14 @@ pub(crate) fn connect(server: &Server) -> StoreResult<Client> {
         .port(server.port)
         .dbname(&server.database)
         .connect_timeout(PATIENCE)
-        .keepalives_idle(std::time::Duration::from_secs(15))
-        .tcp_user_timeout(std::time::Duration::from_secs(30));
+        .keepalives_idle(Duration::from_secs(15))
+        .tcp_user_timeout(Duration::from_secs(30));
     config.user(server.user.as_deref().unwrap_or("sluice"));
     if let Some(password) = &server.password {
         config.password(password);
     }
     let shown = server.shown();
-    wait(async {
+    let opened = async {
         match server.tls {
             true => {
                 config.ssl_mode(tokio_postgres::config::SslMode::Require);
@@ -322,7 +334,9 @@ pub(crate) fn connect(server: &Server) -> StoreResult<Client> {
                 Ok(client)
             }
         }
-    })
+    };
+    // The client's own limit ends with the connection: a server that never answers the login is not among that.
+    wait(in_time(PATIENCE, opened, |e| e, |why| StoreError::Away(format!("{shown} {why}"))))
 }
 
 /// What an error of the server, or on the way to it, means. The classes are those of the appendix on error codes in

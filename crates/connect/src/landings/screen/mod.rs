@@ -7,6 +7,7 @@ mod stage;
 
 use std::io::Write;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
@@ -30,6 +31,14 @@ const OPTIONS: &[OptionSpec] = &[
         "table: cells are cut to this many characters; 0 never cuts",
     ),
 ];
+
+/// Whether rows are printed on standard error.
+static ELSEWHERE: AtomicBool = AtomicBool::new(false);
+
+/// From now on rows are printed on standard error: standard output is for a report that programs read.
+pub fn print_on_standard_error() {
+    ELSEWHERE.store(true, Ordering::Relaxed);
+}
 
 /// The kind.
 pub struct Screen;
@@ -69,8 +78,11 @@ impl LandingKind for Screen {
             spool: settings.work.join("spool").join(label),
             as_table: settings.options.text("format").as_deref() != Some("jsonl"),
             cut: (cut > 0).then_some(cut),
-            disk: Disk::default(),
-            out: Arc::new(Mutex::new(std::io::stdout())),
+            disk: Disk::private(),
+            out: match ELSEWHERE.load(Ordering::Relaxed) {
+                true => Arc::new(Mutex::new(std::io::stderr())),
+                false => Arc::new(Mutex::new(std::io::stdout())),
+            },
         }))
     }
 }

@@ -10,6 +10,7 @@ use sluice_core::event::LandingRows;
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Stage, StagedWork};
+use sluice_core::printable;
 use sluice_core::values::json::{write_lines, write_text};
 use unicode_width::UnicodeWidthStr as _;
 
@@ -28,7 +29,7 @@ impl ScreenStage {
         if let Some(folder) = path.parent() {
             disk.make_folders(folder)?;
         }
-        let file = File::create(&path).map_err(|e| Failure::io("make", &path, &e))?;
+        let file = disk.create(&path)?;
         let file = BufWriter::new(file);
         Ok(Box::new(Self { path, file, as_table, cut, disk, rows: 0, widths: Vec::new() }))
     }
@@ -50,7 +51,7 @@ impl ScreenStage {
         let mut out = String::new();
         if grown != self.widths {
             self.widths = grown;
-            let names: Vec<&str> = schema.fields().iter().map(|f| f.name().as_str()).collect();
+            let names: Vec<_> = schema.fields().iter().map(|f| printable::line(f.name())).collect();
             line(&mut out, &names, &self.widths);
             let rules: Vec<String> = self.widths.iter().map(|w| "─".repeat(*w)).collect();
             line(&mut out, &rules, &self.widths);
@@ -69,8 +70,8 @@ fn cell(column: &dyn arrow_array::Array, row: usize, cut: Option<usize>) -> Stri
         text.push('∅');
     }
     write_text(&mut text, column, row);
-    // A line end inside a value would break the table apart.
-    let text = text.replace('\n', "⏎").replace('\r', "");
+    // A line end inside a value would break the table apart, and a terminal obeys control characters.
+    let text = printable::line(&text).into_owned();
     match cut {
         Some(limit) if text.chars().count() > limit => text.chars().take(limit.max(2) - 1).chain(['…']).collect(),
         _ => text,
@@ -96,7 +97,8 @@ impl Stage for ScreenStage {
             false => {
                 let mut text = String::new();
                 write_lines(&mut text, &rows.batch, &crate::landings::columns_of(&rows.batch.schema()));
-                text
+                // The same JSON, without characters that a terminal would obey.
+                printable::json(&text).into_owned()
             }
         };
         self.rows += rows.batch.num_rows() as u64;

@@ -137,7 +137,7 @@ impl TableLanding {
             label: label.into(),
             shown: format!("{} in {}", settings.options.text("table").unwrap_or_default(), settings.connection.name),
             spool: settings.work.join("spool").join(label),
-            disk: Disk::default(),
+            disk: Disk::private(),
             sessions: Mutex::new(Vec::new()),
             lanes: Mutex::new(HashMap::new()),
             notices: Vec::new(),

@@ -17,6 +17,7 @@ use sluice_core::durable::Disk;
 use sluice_core::event::{Position, RowOrigin};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::RefusedRow;
+use sluice_core::private;
 
 const BUFFER: usize = 1 << 18;
 
@@ -43,7 +44,7 @@ pub(super) struct SpoolWriter {
 
 impl SpoolWriter {
     pub(super) fn create(path: PathBuf, schema: &SchemaRef) -> Outcome<Self> {
-        let file = File::create(&path).map_err(|e| Failure::io("make", &path, &e))?;
+        let file = private::create(&path)?;
         let writer = StreamWriter::try_new(BufWriter::with_capacity(BUFFER, file), schema);
         let writer = writer.map_err(|e| failed("write", &path, &e))?;
         Ok(Self { path, writer })

@@ -201,7 +201,7 @@ impl LandingKind for Topics {
             shape,
             broker,
             topic,
-            disk: Disk::default(),
+            disk: Disk::private(),
             lanes: Mutex::new(HashMap::new()),
         }))
     }

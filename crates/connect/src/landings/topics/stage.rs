@@ -36,7 +36,7 @@ impl SpoolStage {
         if let Some(folder) = path.parent() {
             disk.make_folders(folder)?;
         }
-        let file = File::create(&path).map_err(|e| Failure::io("make", &path, &e))?;
+        let file = disk.create(&path)?;
         let file = BufWriter::with_capacity(1 << 16, file);
         let (text, message) = (String::new(), Message::default());
         Ok(Box::new(Self { path, file, shape, detail, disk, rows: 0, bytes: 0, text, message }))

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{Hold, Holder};
+use sluice_core::private;
 use sluice_core::values::time;
 
 struct LockedFile {
@@ -23,9 +24,9 @@ pub(super) fn take(ledger: &Path, pipeline: &str) -> Outcome<Box<dyn Hold>> {
     let path = lock_path(ledger, pipeline);
     let io = |e: std::io::Error| Failure::io("hold", &path, &e);
     if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder).map_err(io)?;
+        private::make_folders(folder)?;
     }
-    let mut file = File::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(io)?;
+    let mut file = private::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(io)?;
     match file.try_lock() {
         Ok(()) => {}
         Err(TryLockError::WouldBlock) => return Err(held(pipeline, read(&mut file))),

@@ -18,6 +18,7 @@ use sluice_core::ledger::{
     RunEnd,
 };
 use sluice_core::plan::{Known, SealedTexts};
+use sluice_core::private;
 
 /// The ledger.
 pub struct SqliteLedger {
@@ -33,8 +34,10 @@ impl SqliteLedger {
     /// Where the file cannot be opened, or was written by a newer version.
     pub fn open(path: &Path) -> Outcome<Self> {
         if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
+            private::make_folders(folder)?;
         }
+        // What SQLite makes beside the file gets the rights of the file.
+        private::options().append(true).create(true).open(path).map_err(|e| Failure::io("open", path, &e))?;
         let failed =
             |e: &rusqlite::Error| Failure::unreachable(format!("cannot open the ledger {}: {e}", path.display()));
         let mut connection = Connection::open(path).map_err(|e| failed(&e))?;

@@ -278,8 +278,10 @@ impl Decoder for CsvDecoder {
             let end = scan::record_end(bytes, start, &dialect).unwrap_or(bytes.len());
             let line = trim_line_end(&bytes[start..end]);
             let span = RecordSpan { start: offset(start), end: offset(start + line.len()) };
+            // As it was counted when the chunk was cut, with its line end.
+            let is_blank = scan::is_blank(&bytes[start..end]);
             start = end;
-            if !scan::is_blank(line) {
+            if !is_blank {
                 take(line, span);
             }
         }

@@ -1,0 +1,117 @@
+//! Records with damaged bytes: none is lost, none makes the decoder fail, and what it takes other parsers take too.
+
+use serde_json::value::RawValue;
+
+use super::csv::{Csv, Dialect};
+use super::json::{JsonLines, escape_controls};
+use super::{Decoded, Format};
+use crate::config::ExtraFields;
+use crate::contract::{Contract, parse_fields};
+use crate::event::{Chunk, Position};
+use crate::mutate::attack;
+use crate::plan::OutputColumn;
+use crate::problem::Problems;
+use crate::reject::Reason;
+use crate::sql::tests::embed;
+use crate::types::SqlType;
+use crate::values::json::write_lines;
+
+const FIELDS: &str = "t text, b boolean, i integer, l bigint, d double precision, n decimal(6,2), \
+                      day date, at timestamptz, j json, kind text from 'cargo.kind', deep integer from 'cargo.size.w'";
+
+fn contract(extra: ExtraFields) -> Contract {
+    let mut problems = Problems::new();
+    let fields = parse_fields(&embed(FIELDS), &mut problems);
+    assert!(problems.is_empty(), "{:?}", problems.into_sorted());
+    Contract { fields, extra, may_lack: false }
+}
+
+fn decode(format: &dyn Format, contract: &Contract, bytes: &[u8], head: Option<usize>) -> (Chunk, Decoded) {
+    let skipped = head.unwrap_or(0);
+    let cut = format.cut(&bytes[skipped..], u64::MAX);
+    let is_blank = |rest: &[u8]| rest.trim_ascii().is_empty();
+    let whole = skipped + cut.bytes;
+    let tail = !is_blank(&bytes[whole..]);
+    let bytes = if tail { bytes } else { &bytes[..whole] };
+    let chunk = Chunk {
+        partition: "a".into(),
+        from: Position::at(0),
+        to: Position::at(bytes.len() as u64),
+        identity: String::new(),
+        bytes: bytes.to_vec(),
+        head: head.map(|n| bytes[..n].into()),
+        records: cut.records + u64::from(tail),
+        too_long: None,
+        grown: false,
+        messages: None,
+        changes: None,
+    };
+    let decoded = format.decoder(contract).decode(&chunk);
+    assert_eq!((decoded.rows.spans.len() + decoded.rejects.len()) as u64, chunk.records, "each record is one of both");
+    assert_eq!(decoded.rows.batch.num_rows(), decoded.rows.spans.len());
+    (chunk, decoded)
+}
+
+/// What is written of the rows is JSON, one value a line.
+fn assert_written(contract: &Contract, decoded: &Decoded) {
+    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+    let mut columns: Vec<OutputColumn> = contract.fields.iter().map(|f| column(&f.name, f.ty)).collect();
+    columns.extend((contract.extra == ExtraFields::Keep).then(|| column("extra", SqlType::Json)));
+    let mut out = String::new();
+    write_lines(&mut out, &decoded.rows.batch, &columns);
+    assert_eq!(out.lines().count(), decoded.rows.spans.len(), "{out}");
+    for line in out.lines() {
+        serde_json::from_str::<&RawValue>(line).unwrap_or_else(|e| panic!("not JSON: {e}: {line}"));
+    }
+}
+
+#[test]
+fn damaged_json_lines() {
+    let good: Vec<Vec<u8>> = [
+        r#"{"t":"a\"b\\\u00e9\ud83d\udea2\n","b":false,"s":-7,"i":7.0,"l":9223372036854775807,"r":1.5}"#,
+        r#"{"d":1.5e3,"n":12.30,"day":"2026-04-01","at":"2026-04-01T08:15:00.25+02:00","j":{"a": [1, "x", null]}}"#,
+        r#"{ "t" : "閘門 🚢" , "zz" : [1,{"a":"]"}], "cargo":{"kind":"ore","size":{"w":3}} }"#,
+        "{\"i\":\"12\",\"n\":\"1.25\",\"b\":\"true\"}\n{\"t\":null}\n\n{\"cargo\":null}",
+    ]
+    .map(|text| text.as_bytes().to_vec())
+    .into();
+    for extra in [ExtraFields::Ignore, ExtraFields::Keep, ExtraFields::Reject] {
+        let contract = contract(extra);
+        attack(&good, |bytes| {
+            let (chunk, decoded) = decode(&JsonLines, &contract, bytes, None);
+            for span in &decoded.rows.spans {
+                // Control characters inside strings are let through, and escaped where JSON is passed on.
+                let record = escape_controls(span.of(&chunk.bytes));
+                let parsed = serde_json::from_slice::<&RawValue>(&record);
+                assert!(parsed.is_ok(), "taken, although {parsed:?}: {}", record.escape_ascii());
+            }
+            for reject in decoded.rejects.iter().filter(|r| r.reason == Reason::NOT_JSON) {
+                let parsed = serde_json::from_slice::<serde_json::Map<String, serde_json::Value>>(&reject.bytes);
+                assert!(parsed.is_err(), "`{}` is JSON: {}", reject.bytes.escape_ascii(), reject.message);
+            }
+            assert_written(&contract, &decoded);
+        });
+    }
+}
+
+#[test]
+fn damaged_csv() {
+    let good: Vec<Vec<u8>> = [
+        "t,b,i,n,day\nx,true,7,1.25,2026-04-01\n\"a, \"\"b\"\"\nc\",false,-8,,\n",
+        "day,t,more\r\n2026-04-01,\"閘門\",z\r\n,,\r\n",
+        "\u{feff}t , i\n \"x\" , 1 \n5\" pipe,3",
+    ]
+    .map(|text| text.as_bytes().to_vec())
+    .into();
+    let format = Csv::new(Dialect::default());
+    for extra in [ExtraFields::Ignore, ExtraFields::Keep] {
+        let contract = contract(extra);
+        attack(&good, |bytes| {
+            let head = format.cut(bytes, 1);
+            if head.records == 1 {
+                let (_, decoded) = decode(&format, &contract, bytes, Some(head.bytes));
+                assert_written(&contract, &decoded);
+            }
+        });
+    }
+}
