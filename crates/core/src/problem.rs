@@ -65,9 +65,12 @@ pub struct Place {
 }
 
 impl Place {
-    /// A place in a file.
+    /// A place in a file. Its ends are moved outwards to whole characters, and into the file.
     pub fn new(source: &Arc<SourceText>, span: Range<usize>) -> Self {
-        Self { source: Arc::clone(source), span }
+        let text = &source.text;
+        let start = text.floor_char_boundary(span.start);
+        let end = text.ceil_char_boundary(span.end).max(start);
+        Self { source: Arc::clone(source), span: start..end }
     }
 
     /// The place as its reader knows it: in a text that was written out, where it was written first.

@@ -139,6 +139,11 @@ impl Office {
         child.wait().unwrap();
     }
 
+    /// HOST:PORT.
+    pub fn address(&self) -> String {
+        format!("127.0.0.1:{}", self.port)
+    }
+
     /// The keys of a connection to a database.
     pub fn connection(&self, database: &str) -> String {
         format!("url = \"mariadb://127.0.0.1:{}/{database}\"\nuser = \"sluice\"", self.port)

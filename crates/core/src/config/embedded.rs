@@ -28,8 +28,10 @@ impl EmbeddedText {
         };
         let body = &raw[quote..];
         let newline = if quote == 3 { leading_newline(body) } else { 0 };
-        let mut at = span.start + quote + newline;
-        let end = span.end.saturating_sub(quote);
+        // A text that is never closed has no quotes at its end.
+        let inside = |at: usize| source.text.floor_char_boundary(at);
+        let end = inside(span.end.saturating_sub(quote));
+        let mut at = inside((span.start + quote + newline).min(end));
         let mut offsets = Vec::with_capacity(value.len() + 1);
         for c in value.chars() {
             if !literal {
@@ -37,7 +39,7 @@ impl EmbeddedText {
             }
             let width = if literal { c.len_utf8() } else { spelled_width(&source.text[at..], c) };
             offsets.extend(std::iter::repeat_n(at, c.len_utf8()));
-            at = (at + width).min(end);
+            at = inside((at + width).min(end));
         }
         offsets.push(at.min(end));
         Self { text: value.to_string(), source: Arc::clone(source), offsets }

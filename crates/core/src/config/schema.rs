@@ -9,42 +9,78 @@ use crate::kinds::Registry;
 const DIALECT: &str = "https://json-schema.org/draft/2020-12/schema";
 const NAME: &str = "^[A-Za-z][A-Za-z0-9_-]{0,62}$";
 
-/// The schema of `sluice.toml`.
+/// The schema of `sluice.toml`. A connection has the keys of the kind that its URL begins with.
 pub fn project_schema(registry: &Registry) -> Value {
-    let mut connections = vec![project::CONNECTION_OPTIONS];
-    connections.extend(registry.connections().map(|c| c.options));
+    let kinds = registry.connections().filter(|c| c.scheme != "screen").map(|c| (c.scheme, c.options));
+    let connection = alternatives(kinds, |kinds, options| {
+        let mut form = table(&[project::CONNECTION_OPTIONS, options]);
+        form["properties"]["url"]["pattern"] = format!("^({}):", kinds.join("|")).into();
+        form
+    });
     let mut schema = table(&[project::FILE_OPTIONS]);
-    put(&mut schema, "connection", by_name(&table(&connections)));
+    put(&mut schema, "connection", by_name(&connection));
     named(schema, "sluice.toml", "a project: its name, its ledger, its connections")
 }
 
-/// The schema of `pipelines/*.toml`.
+/// The schema of `pipelines/*.toml`. The kind of an arrival or a landing is that of its connection, which stands in
+/// another file: a table is good if it is good for one of the kinds.
 pub fn pipeline_schema(registry: &Registry) -> Value {
-    let mut arrivals = vec![pipeline::ARRIVAL_OPTIONS];
-    arrivals.extend(registry.intakes().map(|k| k.options()));
-    let mut landings = vec![pipeline::LANDING_OPTIONS];
-    landings.extend(registry.landings().map(|k| k.options()));
-    let arrival = table(&arrivals);
+    let landings = || registry.landings().map(|k| (k.name(), k.options()));
+    let landing = alternatives(landings(), |_, options| table(&[pipeline::LANDING_OPTIONS, options]));
+    let arrivals = registry.intakes().map(|k| (k.name(), k.options()));
+    let arrival = alternatives(arrivals, |_, options| table(&[pipeline::ARRIVAL_OPTIONS, options]));
     let mut event = table(&[pipeline::EVENT_OPTIONS]);
-    put(&mut event, "arrives", json!({ "anyOf": [arrival.clone(), { "type": "array", "items": arrival.clone() }] }));
-    put(&mut event, "lands", by_name(&table(&landings)));
+    put(&mut event, "arrives", json!({ "anyOf": [arrival.clone(), { "type": "array", "items": arrival, "minItems": 1 }] }));
+    put(&mut event, "lands", by_name(&landing));
+    event["oneOf"] = json!([{ "required": ["arrives"] }, { "required": ["made"] }]);
     let mut schema = table(&[pipeline::FILE_OPTIONS]);
     put(&mut schema, "event", by_name(&event));
+
+    // The tables of a group stand in `tables`: their arrival names none, and their landings only where it is not theirs.
     let mut each = table(&[each::EACH_OPTIONS]);
-    let mut feed = arrival_of_each(&arrival);
-    feed["required"] = json!(["at"]);
+    let feeds = registry.intakes().filter(|k| k.is_feed()).map(|k| (k.name(), k.options()));
+    let feed = alternatives(feeds, |_, options| without_table(table(&[pipeline::ARRIVAL_OPTIONS, options]), false));
     put(&mut each, "arrives", feed);
-    put(&mut each, "lands", by_name(&table(&landings)));
+    let copy = alternatives(landings(), |_, options| without_table(table(&[pipeline::LANDING_OPTIONS, options]), true));
+    put(&mut each, "lands", by_name(&copy));
     put(&mut schema, "each", by_name(&each));
     schema["anyOf"] = json!([{ "required": ["event"] }, { "required": ["each"] }]);
     named(schema, "pipeline", "a pipeline: its events, where they arrive and where they land")
 }
 
-/// The arrival of a group of tables: `table` is written out.
-fn arrival_of_each(arrival: &Value) -> Value {
-    let mut form = arrival.clone();
-    if let Some(keys) = form["properties"].as_object_mut() {
+/// One form for all kinds that have the same keys, with their names as its title; a value needs to fit one of the forms.
+fn alternatives<'a>(
+    kinds: impl Iterator<Item = (&'a str, &'static [OptionSpec])>,
+    form: impl Fn(&[&str], &'static [OptionSpec]) -> Value,
+) -> Value {
+    let mut groups: Vec<(Vec<&str>, Value, &'static [OptionSpec])> = Vec::new();
+    for (name, options) in kinds {
+        let keys = table(&[options]);
+        match groups.iter_mut().find(|(_, known, _)| *known == keys) {
+            Some((names, ..)) => names.push(name),
+            None => groups.push((vec![name], keys, options)),
+        }
+    }
+    let named = |(names, _, options): &(Vec<&str>, Value, &'static [OptionSpec])| {
+        let mut named = form(names, options);
+        named["title"] = names.join(", ").into();
+        named
+    };
+    let mut forms: Vec<Value> = groups.iter().map(named).collect();
+    match forms.len() {
+        0 => form(&[], &[]),
+        1 => forms.remove(0),
+        _ => json!({ "type": "object", "anyOf": forms }),
+    }
+}
+
+/// A form that does not need the key `table`, or does not have it.
+fn without_table(mut form: Value, may_have_it: bool) -> Value {
+    if let Some(keys) = form["properties"].as_object_mut().filter(|_| !may_have_it) {
         keys.remove("table");
+    }
+    if let Some(required) = form["required"].as_array_mut() {
+        required.retain(|key| key != "table");
     }
     form
 }
@@ -66,25 +102,12 @@ fn by_name(form: &Value) -> Value {
     json!({ "type": "object", "patternProperties": { NAME: form }, "additionalProperties": false })
 }
 
-/// A table with the keys of all declarations. A key that several kinds declare takes any of their forms.
+/// A table with the keys of all declarations.
 fn table(specs: &[&'static [OptionSpec]]) -> Value {
     let mut properties = Map::new();
     let mut required = Vec::new();
     for spec in specs.iter().flat_map(|s| s.iter()) {
-        let form = property(spec);
-        match properties.get_mut(spec.key) {
-            Some(known) if *known != form => {
-                let several = known.get_mut("anyOf").and_then(Value::as_array_mut);
-                match several {
-                    Some(forms) => forms.push(form),
-                    None => *known = json!({ "anyOf": [known.clone(), form] }),
-                }
-            }
-            Some(_) => {}
-            None => {
-                properties.insert(spec.key.into(), form);
-            }
-        }
+        properties.insert(spec.key.into(), property(spec));
         if spec.required {
             required.push(Value::from(spec.key));
         }

@@ -11,9 +11,10 @@ use crate::mutate::attack;
 #[test]
 fn damaged_logins() {
     let known = ("sluice".to_string(), "gate-7".to_string());
-    let good: Vec<Vec<u8>> = ["\0sluice\0gate-7", "n,,n=sluice,r=nonce", "c=biws,r=nonceABC,p=cHJvb2Y=", "y,a=x,n=a=2Cb,r=é"]
-        .map(|text| text.as_bytes().to_vec())
-        .into();
+    let good: Vec<Vec<u8>> =
+        ["\0sluice\0gate-7", "n,,n=sluice,r=nonce", "c=biws,r=nonceABC,p=cHJvb2Y=", "y,a=x,n=a=2Cb,r=é"]
+            .map(|text| text.as_bytes().to_vec())
+            .into();
     for mechanism in ["PLAIN", "SCRAM-SHA-256", "SCRAM-SHA-512"] {
         attack(&good, |bytes| {
             let mut login = Login::begin(mechanism).unwrap();
@@ -33,9 +34,18 @@ fn damaged_commands() {
     let setup = Setup { topics: vec![("lock.passages".into(), TopicConfig::of(2))], ..Setup::default() };
     let broker = Broker::start(setup).unwrap();
     let good: Vec<Vec<u8>> = [
-        "recreate lock.passages", "expire lock.passages 0 18446744073709551615", "compact lock.passages",
-        "limit lock.passages -1", "move lock.passages 7", "moved lock.passages 0", "delay 0", "cut", "refuse 1", "speak",
-        "twice 99999999999999999999", "ends lock.passages",
+        "recreate lock.passages",
+        "expire lock.passages 0 18446744073709551615",
+        "compact lock.passages",
+        "limit lock.passages -1",
+        "move lock.passages 7",
+        "moved lock.passages 0",
+        "delay 0",
+        "cut",
+        "refuse 1",
+        "speak",
+        "twice 99999999999999999999",
+        "ends lock.passages",
     ]
     .map(|text| text.as_bytes().to_vec())
     .into();

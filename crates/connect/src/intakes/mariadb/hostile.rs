@@ -10,11 +10,30 @@ use crate::mutate::attack;
 
 /// A table map with a column of each type, names and words, and rows for it.
 fn map() -> Vec<u8> {
-    let types: [u8; 22] =
-        [1, 2, 9, 3, 8, 4, 5, 13, 10, 17, 18, 19, 246, 254, 254, 16, 15, 252, 254, 255, 7, 245];
+    let types: [u8; 22] = [1, 2, 9, 3, 8, 4, 5, 13, 10, 17, 18, 19, 246, 254, 254, 16, 15, 252, 254, 255, 7, 245];
     let meta: [&[u8]; 22] = [
-        b"", b"", b"", b"", b"", b"\x04", b"\x08", b"", b"", b"\x06", b"\x06", b"\x03", b"\x09\x02", b"\xf7\x01",
-        b"\xf8\x01", b"\x03\x01", b"\x40\x00", b"\x02", b"\xfe\x10", b"\x04", b"", b"\x04",
+        b"",
+        b"",
+        b"",
+        b"",
+        b"",
+        b"\x04",
+        b"\x08",
+        b"",
+        b"",
+        b"\x06",
+        b"\x06",
+        b"\x03",
+        b"\x09\x02",
+        b"\xf7\x01",
+        b"\xf8\x01",
+        b"\x03\x01",
+        b"\x40\x00",
+        b"\x02",
+        b"\xfe\x10",
+        b"\x04",
+        b"",
+        b"\x04",
     ];
     let mut body = vec![7, 0, 0, 0, 0, 0, 1, 0];
     body.extend(b"\x06office\0\x06permit\0");
@@ -39,7 +58,9 @@ fn row_bytes() -> Vec<u8> {
         body.extend(b"\xff\x01\x00\x01\x02\x03\x01\x02\x03\x04\x01\x02\x03\x04\x05\x06\x07\x08");
         body.extend(1.5_f32.to_le_bytes());
         body.extend(2.5_f64.to_le_bytes());
-        body.extend(b"\x7e\x81\xd5\x0f\x66\x01\x02\x03\x00\x00\x07\x99\xb3\x01\x02\x03\x00\x00\x07\x80\x10\x20\x00\x01");
+        body.extend(
+            b"\x7e\x81\xd5\x0f\x66\x01\x02\x03\x00\x00\x07\x99\xb3\x01\x02\x03\x00\x00\x07\x80\x10\x20\x00\x01",
+        );
         body.extend(b"\x80\x00\x01\x0c\x01\x03\x00\x05\x03abc\x03\x00xyz\x02pq\x01\x00\x00\x00g\x01\x02\x03\x04\x01\x00\x00\x00j");
     }
     body
