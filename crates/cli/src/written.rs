@@ -35,7 +35,7 @@ pub(crate) fn keep(project: &Project, config: &PipelineConfig) -> Outcome<()> {
     let folder = file.parent().unwrap_or(&project.root);
     private::make_folders(folder)?;
     let beside = file.with_extension(format!("{}.tmp", std::process::id()));
-    std::fs::write(&beside, &config.source.text).map_err(|e| Failure::io("write", &beside, &e))?;
+    private::write(&beside, &config.source.text)?;
     std::fs::rename(&beside, &file).map_err(|e| Failure::io("rename", &beside, &e))
 }
 

@@ -136,6 +136,10 @@ fn expressions() -> Vec<String> {
         "' 7 '",
         "'1e3'",
         "'1.50'",
+        "'1.0005'",
+        "'-0.9995'",
+        "'0.00049999999999999999999999999999999999999999'",
+        "'1e-400'",
         "'x'",
         "'NaN'",
         "'yes'",
@@ -283,6 +287,14 @@ fn has_room(ty: SqlType, theirs: &str) -> bool {
     }
 }
 
+/// Whether products of an expression may have more than 38 digits: `m` has 12 of them, whole numbers have 10.
+fn multiplies_decimals(expression: &str) -> bool {
+    let words = || expression.split(|c: char| !c.is_ascii_alphanumeric());
+    let count = |name: &str| words().filter(|word| *word == name).count();
+    let digits = 12 * count("m") + 10 * (count("i") + count("j"));
+    expression.contains(" * ") && count("m") > 0 && digits > 38
+}
+
 /// Whether two spellings are one value of a type.
 fn is_same(ty: SqlType, ours: &str, theirs: &str) -> bool {
     match ty {
@@ -399,7 +411,7 @@ fn random_expressions() -> Vec<String> {
         1 => random.text(3),
         _ => random.truth(3),
     };
-    (0..number("SLUICE_EXPRESSIONS", 2_000)).map(one).collect()
+    (0..number("SLUICE_EXPRESSIONS", 20_000)).map(one).collect()
 }
 
 #[test]
@@ -447,6 +459,8 @@ fn compare(all: &[String], any_order: bool) {
             let same = match (our, their) {
                 (Ok(Some(a)), Ok(Some(b))) => is_same(*ty, a, b),
                 (Err(()), Ok(Some(b))) if !has_room(*ty, b) => true,
+                // An inner product may have no room although the whole has: the listed difference of decimals.
+                (Err(()), Ok(_)) if any_order && multiplies_decimals(expression) => true,
                 (Ok(_), Err(())) if any_order && is_logic => true,
                 (a, b) => a == b,
             };

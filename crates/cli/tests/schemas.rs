@@ -139,7 +139,10 @@ fn connections_have_the_keys_of_their_kind() {
 #[test]
 fn drafted_files_and_the_example_are_good() {
     let project = project();
-    project.write("depots/a.jsonl", "{\"ticket\":\"A1\",\"day\":\"2026-04-01\",\"cargo\":{\"kind\":\"ore\"},\"kg\":700}\n");
+    project.write(
+        "depots/a.jsonl",
+        "{\"ticket\":\"A1\",\"day\":\"2026-04-01\",\"cargo\":{\"kind\":\"ore\"},\"kg\":700}\n",
+    );
     project.write("depots/b.csv", "ticket;day;kg\nA1;01.04.2026;7,5\nA2;02.04.2026;8,5\n");
     project.expect(0, &["draft", "lines", "depots:a.jsonl"]);
     project.expect(0, &["draft", "cells", "depots:b.csv"]);

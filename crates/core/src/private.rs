@@ -1,7 +1,7 @@
 //! Files and folders that hold real events are for their owner alone: folders get the mode 0700, files 0600.
 
 use std::fs::{DirBuilder, File, OpenOptions};
-use std::io;
+use std::io::{self, Write as _};
 use std::path::Path;
 
 use crate::failure::{Failure, Outcome};
@@ -46,6 +46,14 @@ fn builder() -> DirBuilder {
 /// Where the file system refuses.
 pub fn create(path: &Path) -> Outcome<File> {
     options().write(true).create(true).truncate(true).open(path).map_err(|e| Failure::io("make", path, &e))
+}
+
+/// Writes a whole file for its owner alone.
+///
+/// # Errors
+/// Where the file system refuses.
+pub fn write(path: &Path, bytes: impl AsRef<[u8]>) -> Outcome<()> {
+    create(path)?.write_all(bytes.as_ref()).map_err(|e| Failure::io("write", path, &e))
 }
 
 /// Takes the rights of other users from the folders of a project that hold events. Gives those that had been open.

@@ -64,10 +64,10 @@ pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
 /// Lays the JSON Schemas into the project, where the first line of each file points editors to.
 fn write_schemas(folder: &Path) -> Outcome<()> {
     let place = folder.join(".sluice").join("schema");
-    fs::create_dir_all(&place).map_err(|e| Failure::io("make the folder", &place, &e))?;
+    sluice_core::private::make_folders(&place)?;
     for (name, text) in crate::manual::schemas() {
         let path = place.join(name);
-        fs::write(&path, text).map_err(|e| Failure::io("write", &path, &e))?;
+        sluice_core::private::write(&path, text)?;
     }
     Ok(())
 }

@@ -337,10 +337,34 @@ impl OwnServer {
             .args(["--bind-address=127.0.0.1", &format!("--port={port}"), "--skip-name-resolve", "--server-id=9"])
             .args(["--log-bin=binlog", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL"])
             .args(["--sync-binlog=1", "--innodb-flush-log-at-trx-commit=1"])
+            .args(folder.join("server.crt").exists().then(|| format!("--ssl-cert={}/server.crt", folder.display())))
+            .args(folder.join("server.key").exists().then(|| format!("--ssl-key={}/server.key", folder.display())))
             .stdout(Stdio::null())
             .stderr(log)
             .spawn()
             .unwrap()
+    }
+
+    /// Starts it again with a certificate of its own for `localhost`, which is written to `authority` as well.
+    pub fn encrypt(&mut self, authority: &std::path::Path) {
+        let made = unprivileged("openssl")
+            .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost"])
+            .args(["-addext", "subjectAltName=DNS:localhost", "-addext", "basicConstraints=critical,CA:FALSE"])
+            .arg("-keyout")
+            .arg(self.folder.path().join("server.key"))
+            .arg("-out")
+            .arg(self.folder.path().join("server.crt"))
+            .output()
+            .unwrap();
+        assert!(made.status.success(), "{made:?}");
+        std::fs::copy(self.folder.path().join("server.crt"), authority).unwrap();
+        self.crash(Duration::ZERO);
+    }
+
+    /// Stops its process, or lets it go on.
+    pub fn freeze(&self, frozen: bool) {
+        let signal = if frozen { "-STOP" } else { "-CONT" };
+        assert!(Command::new("kill").args([signal, &self.child.id().to_string()]).status().unwrap().success());
     }
 
     /// Kills it, and starts it again after a pause.

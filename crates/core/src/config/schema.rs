@@ -30,7 +30,11 @@ pub fn pipeline_schema(registry: &Registry) -> Value {
     let arrivals = registry.intakes().map(|k| (k.name(), k.options()));
     let arrival = alternatives(arrivals, |_, options| table(&[pipeline::ARRIVAL_OPTIONS, options]));
     let mut event = table(&[pipeline::EVENT_OPTIONS]);
-    put(&mut event, "arrives", json!({ "anyOf": [arrival.clone(), { "type": "array", "items": arrival, "minItems": 1 }] }));
+    put(
+        &mut event,
+        "arrives",
+        json!({ "anyOf": [arrival.clone(), { "type": "array", "items": arrival, "minItems": 1 }] }),
+    );
     put(&mut event, "lands", by_name(&landing));
     event["oneOf"] = json!([{ "required": ["arrives"] }, { "required": ["made"] }]);
     let mut schema = table(&[pipeline::FILE_OPTIONS]);

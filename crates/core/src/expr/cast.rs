@@ -69,7 +69,7 @@ pub(super) fn compute(column: Column, from: SqlType, to: SqlType, lenient: bool,
         (Text, Bigint) => cast.parse::<Int64Type>(|t| number::parse_whole(t.as_bytes())),
         (Text, Double) => cast.parse::<Float64Type>(|t| number::parse_double(t.as_bytes())),
         (Text, Decimal { precision, scale }) => cast.parse::<Decimal128Type>(|t| {
-            number::parse_decimal(t.as_bytes(), scale).filter(|v| number::fits_precision(*v, precision))
+            number::parse_decimal_rounded(t.as_bytes(), scale).filter(|v| number::fits_precision(*v, precision))
         }),
         (Text, Date) => cast.parse::<Date32Type>(|t| time::parse_date(t.as_bytes())),
         (Text, Timestamptz) => cast.parse::<TimestampMicrosecondType>(|t| {

@@ -26,6 +26,16 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
         "moments as days",
         "only a timestamptz is cut to its day by a cast: cast('2026-07-01T05:06:07Z' as date) is an error of its row",
     ),
+    (
+        "moments",
+        "are written with a zone and with seconds; the hour 24 and the second 60 are errors, as are years before 1 and after 9999",
+    ),
+    ("dates", "are written YYYY-MM-DD, with years from 0001 to 9999; neither infinity nor names such as today"),
+    ("fractions of a second", "are rounded to microseconds, halves away from zero"),
+    (
+        "the second argument of nullif",
+        "is compared in the type that both share, and that is the type of the result: nullif(i, 1.5) is a decimal",
+    ),
     ("dates beside moments", "are not compared; cast one to the type of the other"),
     (
         "errors beside and, or",

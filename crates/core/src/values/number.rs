@@ -80,6 +80,38 @@ pub fn parse_decimal(text: &[u8], scale: u8) -> Option<i128> {
     Some(if negative { -value } else { value })
 }
 
+/// Parses a decimal into units of `10^-scale`, rounding halves away from zero. None where it is no number, or too large.
+pub fn parse_decimal_rounded(text: &[u8], scale: u8) -> Option<i128> {
+    if let Some(exact) = parse_decimal(text, scale) {
+        return Some(exact);
+    }
+    let (negative, text) = sign(text);
+    let exponent_at = text.iter().position(|b| matches!(b, b'e' | b'E'));
+    let (mantissa, exponent) = match exponent_at {
+        Some(at) => (&text[..at], parse_exponent(&text[at + 1..])?),
+        None => (text, 0),
+    };
+    let point = mantissa.iter().position(|b| *b == b'.').unwrap_or(mantissa.len());
+    let digits: Vec<u8> =
+        mantissa[..point].iter().chain(mantissa.get(point + 1..).unwrap_or_default()).copied().collect();
+    if digits.is_empty() || !digits.iter().all(u8::is_ascii_digit) {
+        return None;
+    }
+    // So many of the digits stand before the last place that is kept; the next one decides.
+    let kept = i64::try_from(point).ok()? + exponent + i64::from(scale);
+    let Ok(kept) = usize::try_from(kept) else { return Some(0) };
+    let at = |i: usize| digits.get(i).map_or(0, |d| i128::from(d - b'0'));
+    let mut value: i128 = 0;
+    for i in 0..kept {
+        value = value.checked_mul(10)?.checked_add(at(i))?;
+        if i >= digits.len() && value == 0 {
+            break;
+        }
+    }
+    value = value.checked_add(i128::from(at(kept) >= 5))?;
+    Some(if negative { -value } else { value })
+}
+
 fn sign(text: &[u8]) -> (bool, &[u8]) {
     match text {
         [b'-', rest @ ..] => (true, rest),
@@ -183,7 +215,7 @@ pub fn write_decimal(out: &mut String, value: i128, scale: u8) {
 }
 
 /// Parses a floating-point number. `NaN`, `Infinity` and `-Infinity` are some in just this spelling, in which databases send
-/// them and we write them; other words are none.
+/// them and we write them; other words are none. Neither is a number whose size is beyond that of a double.
 pub fn parse_double(text: &[u8]) -> Option<f64> {
     match text {
         b"NaN" => return Some(f64::NAN),
@@ -196,7 +228,10 @@ pub fn parse_double(text: &[u8]) -> Option<f64> {
         return None;
     }
     let value: f64 = std::str::from_utf8(text).ok()?.parse().ok()?;
-    value.is_finite().then_some(value)
+    // A number that is too small must not become zero in silence.
+    let is_lost =
+        value == 0.0 && text.iter().take_while(|b| !matches!(b, b'e' | b'E')).any(|b| (b'1'..=b'9').contains(b));
+    (value.is_finite() && !is_lost).then_some(value)
 }
 
 #[cfg(test)]
@@ -307,8 +342,33 @@ mod tests {
     }
 
     #[rstest]
+    #[case("1.005", 2, Some(101))]
+    #[case("-1.005", 2, Some(-101))]
+    #[case("1.0049999999999999999999999999999999999999999", 2, Some(100))]
+    #[case("0.5", 0, Some(1))]
+    #[case("-.5", 0, Some(-1))]
+    #[case("4e-1", 0, Some(0))]
+    #[case("5e-1", 0, Some(1))]
+    #[case("50e-9", 2, Some(0))]
+    #[case("1234.5e-1", 1, Some(1235))]
+    #[case("99999999999999999999999999999999999999.5", 0, Some(100_000_000_000_000_000_000_000_000_000_000_000_000))]
+    #[case("1e400", 0, None)]
+    #[case("0e400", 0, Some(0))]
+    #[case("1.x5", 0, None)]
+    #[case(".", 0, None)]
+    #[case("1e", 0, None)]
+    fn decimals_are_rounded_to_their_scale(#[case] text: &str, #[case] scale: u8, #[case] expected: Option<i128>) {
+        assert_eq!(parse_decimal_rounded(text.as_bytes(), scale), expected);
+    }
+
+    #[rstest]
     #[case("1.5", Some(1.5))]
     #[case("1e400", None)]
+    #[case("1e-400", None)]
+    #[case("-0.0001e-400", None)]
+    #[case("1e-320", Some(1e-320))]
+    #[case("0e-400", Some(0.0))]
+    #[case("-0.000", Some(-0.0))]
     #[case("inf", None)]
     #[case("nan", None)]
     #[case("infinity", None)]

@@ -71,7 +71,9 @@ impl Teller {
         let _ = self.path.parent().map(private::make_folders);
         let text = serde_json::to_string(&self.live).unwrap_or_default();
         let fresh = self.path.with_extension("new");
-        let _ = std::fs::write(&fresh, text).and_then(|()| std::fs::rename(&fresh, &self.path));
+        if private::write(&fresh, text).is_ok() {
+            let _ = std::fs::rename(&fresh, &self.path);
+        }
     }
 }
 

@@ -114,6 +114,12 @@ impl Binder<'_> {
                 let branches = vec![(same, convert(Expr::null(), ty))];
                 return Some(Expr::new(Node::Case(branches, Box::new(value)), ty, true));
             }
+            "coalesce" | "nullif" => {
+                let takes = if lower == "nullif" { "two values" } else { "one value or more" };
+                let message = format!("`{lower}` takes {takes}, not {}", arguments.len());
+                self.problems.add(Problem::error("type.mismatch", message, self.place(span)));
+                return None;
+            }
             _ => {}
         }
         let Some(function) = functions::find(&lower) else {
