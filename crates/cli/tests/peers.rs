@@ -99,9 +99,11 @@ fn redirects_are_not_followed() {
     let (port, _) = server(move |mut stream| {
         let mut request = [0; 4096];
         let _ = stream.read(&mut request);
-        let _ = write!(stream, "HTTP/1.1 307 Go\r\nLocation: http://127.0.0.1:{elsewhere}/\r\nContent-Length: 0\r\n\r\n");
+        let _ =
+            write!(stream, "HTTP/1.1 307 Go\r\nLocation: http://127.0.0.1:{elsewhere}/\r\nContent-Length: 0\r\n\r\n");
     });
-    let project = project(&format!("url = \"clickhouse://127.0.0.1:{port}/office\"\nuser = \"u\"\npassword = {{ env = \"P\" }}"));
+    let project =
+        project(&format!("url = \"clickhouse://127.0.0.1:{port}/office\"\nuser = \"u\"\npassword = {{ env = \"P\" }}"));
     let output = project.command(RUN).env("P", "gate-7").output().unwrap();
     let err = String::from_utf8(output.stderr).unwrap();
     assert_eq!(output.status.code(), Some(5), "{err}");
@@ -115,7 +117,7 @@ fn redirects_are_not_followed() {
 #[case("clickhouse")]
 fn a_server_that_says_nothing_is_given_up(#[case] scheme: &str) {
     // Clients are kept, and never answered.
-    let (port, _) = server(|stream| std::mem::forget(stream));
+    let (port, _) = server(std::mem::forget);
     let project = project(&format!("url = \"{scheme}://127.0.0.1:{port}/office\"\nanswer_within = \"1s\""));
     let (_, err) = project.expect(5, &["peek", "weighings.weighing.desk"]);
     assert!(err.contains("answer"), "{err}");
@@ -135,7 +137,10 @@ fn a_server_that_stops_answering_is_waited_for() {
     let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
     let waits = said.by_ref().map_while(Result::ok).find(|line| line.contains("nothing is lost"));
     server.freeze(false);
-    assert!(waits.as_ref().is_some_and(|line| line.contains("no answer within 1") || line.contains("answer")), "{waits:?}");
+    assert!(
+        waits.as_ref().is_some_and(|line| line.contains("no answer within 1") || line.contains("answer")),
+        "{waits:?}"
+    );
     let landed = (0..200).any(|_| {
         std::thread::sleep(std::time::Duration::from_millis(100));
         office.sql(&office.target, "select count(*) from weighing").trim() == "2"

@@ -326,7 +326,7 @@ mod tests {
         assert!(fields.contains("from 'it''s'") && fields.contains("from 'a''''''b'"), "{fields}");
         assert!(fields.contains("such as line⏎end"), "a comment stays on its line: {fields}");
         assert!(text.contains("# 1 more record could not be read and would be rejected."), "{text}");
-        assert!(text.contains("a sample of 1 event of locks:a·b.jsonl"), "{text}");
+        assert!(text.contains("a sample of 1 event of locks:a⏎b.jsonl"), "{text}");
     }
 
     #[rstest]

@@ -23,7 +23,7 @@ use crate::types::SqlType;
 pub use each::{new_tables, write_out};
 pub use known::{Choice, Known, KnownKind, UNKNOWN};
 pub use overlap::check_overlaps;
-pub use path::PathTemplate;
+pub use path::{BatchFolders, PathTemplate};
 pub use resolve::{FEED, load, resolve};
 pub use transform::{Transform, Transformed};
 

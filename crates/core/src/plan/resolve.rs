@@ -389,6 +389,8 @@ impl Resolver<'_> {
             Some(text) => PathTemplate::bind(text, &transform.columns, &input, self.problems),
             None => None,
         };
+        let most = usize::try_from(landing.options.integer("max_folders")).unwrap_or(usize::MAX);
+        let path = path.map(|path| if landing.options.knows("max_folders") { path.with_most(most) } else { path });
         if let Some(path) = &path {
             self.read_context(index, path.event_columns());
         }

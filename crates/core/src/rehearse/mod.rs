@@ -21,7 +21,7 @@ use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
 use crate::kinds::Fits;
 use crate::plan::transform::{Transformed, schema_of};
-use crate::plan::{PathTemplate, Plan, Transform};
+use crate::plan::{BatchFolders, PathTemplate, Plan, Transform};
 use crate::reject::Reason;
 
 /// One record of the sample.
@@ -170,6 +170,8 @@ pub fn rehearse_fitting<'c>(
 struct Work<'a> {
     plan: &'a Plan,
     fits: &'a Fits,
+    /// The folders that are filled, as if all were one batch.
+    folders: BatchFolders,
     now: i64,
     records: Vec<Record>,
     counts: HashMap<String, StationCount>,
@@ -189,6 +191,7 @@ impl<'a> Work<'a> {
         Self {
             plan,
             fits,
+            folders: BatchFolders::default(),
             now: 0,
             records: Vec::new(),
             counts: HashMap::new(),
@@ -272,7 +275,8 @@ impl<'a> Work<'a> {
     ) -> (Transformed, Vec<usize>) {
         let mut result = transform.apply(rows, self.now);
         if let Some(path) = path {
-            path.refuse(&mut result);
+            let landing = self.plan.landings.iter().position(|l| l.label == station).unwrap_or(0);
+            let _ = path.refuse(&mut result, &self.folders, landing, self.now);
         }
         if let Some(fit) = self.fits.get(station) {
             result.take_out(fit.unfit(&result.batch), Reason::UNFIT);

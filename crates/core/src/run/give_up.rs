@@ -13,7 +13,7 @@ use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{Fits, Read, ReadLimit, RefusedRow, StagedWork};
 use crate::ledger::{BatchQuery, Ledger};
-use crate::plan::{ArrivalPlan, Plan, Surroundings};
+use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
 use crate::reject::{self, Reason};
 
 /// What was done with one landing of a batch.
@@ -139,7 +139,8 @@ impl Batch<'_> {
         // The rows are looked for that were staged then, whatever the store says today.
         let staged = self.landings.get(landing).and_then(|l| l.fit(Some(work)));
         let fits: Fits = staged.map(|fit| (landing.to_string(), fit)).into_iter().collect();
-        let mut processor = Processor::new(self.plan, arrival, &fits)?;
+        let folders = BatchFolders::default();
+        let mut processor = Processor::new(self.plan, arrival, &fits, &folders)?;
         let mut found = Vec::new();
         loop {
             match reader.read(ReadLimit { records: 1, bytes: 1 << 20, ends: false })? {

@@ -27,7 +27,7 @@ use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::kinds::{Fits, Intake, Landing};
 use crate::ledger::{LaneHold, Ledger};
-use crate::plan::{Plan, Surroundings};
+use crate::plan::{BatchFolders, Plan, Surroundings};
 
 pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
 pub use processor::Processor;
@@ -309,11 +309,13 @@ fn run_lane(
     let (done_in, done_out) = bounded(workers + 1);
     let (staged_in, staged_out) = bounded(1);
     let committer_lane = hold.lane.clone();
+    let folders = BatchFolders::default();
+    let folders = &folders;
     std::thread::scope(|scope| {
         scope.spawn(move || shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in).run()));
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());
-            scope.spawn(move || shared.guarded(|| processor::work(shared, arrival, &tasks, &done)));
+            scope.spawn(move || shared.guarded(|| processor::work(shared, arrival, folders, &tasks, &done)));
         }
         drop((task_out, done_in));
         let events = arrival.events().collect();

@@ -15,7 +15,7 @@ use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{BatchOrder, Fits, Takes};
 use crate::plan::transform::{RowFault, Transform, Transformed};
-use crate::plan::{ArrivalPlan, Plan};
+use crate::plan::{ArrivalPlan, BatchFolders, Plan};
 use crate::reject::{Reason, Reject};
 
 /// What became of one chunk.
@@ -47,10 +47,11 @@ pub(super) enum Done {
 pub(super) fn work(
     shared: &Shared<'_>,
     arrival: &ArrivalPlan,
+    folders: &BatchFolders,
     tasks: &Receiver<(u64, i64, Task)>,
     done: &Sender<(u64, Done)>,
 ) {
-    let mut processor = match Processor::new(shared.plan, arrival, &shared.fits) {
+    let mut processor = match Processor::new(shared.plan, arrival, &shared.fits, folders) {
         Ok(processor) => processor,
         Err(failure) => return shared.fail(failure),
     };
@@ -73,6 +74,7 @@ pub(super) fn work(
 pub struct Processor<'a> {
     plan: &'a Plan,
     fits: &'a Fits,
+    folders: &'a BatchFolders,
     /// The events of the arrival, each with its decoder.
     events: Vec<(usize, Box<dyn Decoder>)>,
 }
@@ -80,6 +82,7 @@ pub struct Processor<'a> {
 /// What is gathered while the rows of a chunk go through the plan.
 struct Gathered<'c> {
     fits: &'c Fits,
+    folders: &'c BatchFolders,
     chunk: &'c Arc<Chunk>,
     rows: EventRows,
     /// The spans of the rows, once a landing has asked.
@@ -91,17 +94,18 @@ struct Gathered<'c> {
 }
 
 impl<'a> Processor<'a> {
-    /// A processor for the events of an arrival. `fits` are the landings that know beforehand what they cannot take.
+    /// A processor for the events of an arrival. `fits` are the landings that know beforehand what they cannot take,
+    /// `folders` is shared by all processors of the same batches.
     ///
     /// # Errors
     /// Never for a resolved plan.
-    pub fn new(plan: &'a Plan, arrival: &ArrivalPlan, fits: &'a Fits) -> Outcome<Self> {
+    pub fn new(plan: &'a Plan, arrival: &ArrivalPlan, fits: &'a Fits, folders: &'a BatchFolders) -> Outcome<Self> {
         let one = |event: usize| {
             let contract = plan.events[event].contract.as_ref();
             let missing = || Failure::internal(format!("{} has no contract", arrival.label));
             Ok((event, arrival.format()?.decoder(contract.ok_or_else(missing)?)))
         };
-        Ok(Self { plan, fits, events: arrival.events().map(one).collect::<Outcome<_>>()? })
+        Ok(Self { plan, fits, folders, events: arrival.events().map(one).collect::<Outcome<_>>()? })
     }
 
     /// Decodes and transforms one chunk. `now` is the moment at which its batch was opened.
@@ -149,6 +153,7 @@ impl<'a> Processor<'a> {
         let marks = chunk.changes.as_ref().map(|changes| marks(changes, &decoded.rows.spans, decoded.absent));
         let mut gathered = Gathered {
             fits: self.fits,
+            folders: self.folders,
             chunk,
             rows: decoded.rows,
             spans: None,
@@ -193,17 +198,18 @@ impl Gathered<'_> {
             let landing = &plan.landings[*place];
             let (mut result, mut marks) =
                 apply(&landing.transform, rows, marks, self.now, landing.takes() == Takes::Mirror);
-            if let Some(path) = &landing.path {
-                path.refuse(&mut result);
-            }
+            let path = landing.path.as_ref();
+            let mut groups = path.and_then(|path| path.refuse(&mut result, self.folders, *place, self.now));
             if let Some(fit) = self.fits.get(&landing.label) {
                 let kept = result.take_out(fit.unfit(&result.batch), Reason::UNFIT);
+                groups = groups.filter(|_| kept.is_none());
                 marks = marks.map(|marks| kept.map_or_else(|| marks.clone(), |kept| marks.take(&kept)));
             }
             self.count(&landing.label, rows.num_rows(), result.batch.num_rows(), result.filtered, &result.faults);
             self.reject(&event.name, &landing.label, &result.faults, origin);
             let rows = result.batch.num_rows();
             let parts = match &landing.path {
+                Some(_) if groups.is_some() => groups.map_or_else(Vec::new, |groups| groups.split(result.batch)),
                 Some(path) => path.split(result.batch, &result.source),
                 None if rows == 0 => Vec::new(),
                 None => {

@@ -12,7 +12,7 @@ use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{BatchOrder, Intake, LaneReader, Read, ReadLimit, StagedWork};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
-use crate::plan::{ArrivalPlan, Plan, Surroundings};
+use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
 
 /// Bytes that are read at a time.
 const CHUNK: u64 = 2 << 20;
@@ -253,7 +253,8 @@ impl Again<'_> {
 
     fn read(&self, portion: &Portion, reader: &mut dyn LaneReader, batch: &mut Gathering<'_>) -> Outcome<()> {
         let fits = fits_of(self.landings);
-        let mut processor = Processor::new(self.plan, self.arrival, &fits)?;
+        let folders = BatchFolders::default();
+        let mut processor = Processor::new(self.plan, self.arrival, &fits, &folders)?;
         loop {
             match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK, ends: false })? {
                 Read::Chunk(chunk) => {

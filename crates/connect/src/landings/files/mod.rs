@@ -34,7 +34,14 @@ const OPTIONS: &[OptionSpec] = &[
         ValueKind::Template,
         "the folder of each row below the connection's: text, and columns in braces, timestamps with a pattern",
     )
-    .with(&["columns"]),
+    .with(&["columns", "max_folders"]),
+    OptionSpec::with_default(
+        "max_folders",
+        ValueKind::Integer { min: 1, max: 1_000_000 },
+        "10_000",
+        "how many folders one batch may fill; rows for further ones are rejects",
+    )
+    .with(&["path"]),
     OptionSpec::with_default(
         "format",
         ValueKind::Choice(&["parquet", "jsonl", "csv"]),

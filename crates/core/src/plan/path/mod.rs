@@ -1,13 +1,14 @@
 //! Path templates such as `passages/{passed_at:%Y/%m/%d}/{lock_id}`: the folder of each row.
 
-use std::hash::Hash;
+mod batch;
+mod groups;
+
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray as _;
-use arrow_array::types::{Date32Type, TimestampMicrosecondType};
-use arrow_array::{Array, ArrayRef, RecordBatch, UInt32Array};
-use arrow_schema::DataType;
-use rustc_hash::FxHashMap;
+use arrow_array::RecordBatch;
+pub use batch::BatchFolders;
+pub use groups::Groups;
+use groups::finest_step;
 
 use super::OutputColumn;
 use super::transform::Transformed;
@@ -17,7 +18,7 @@ use crate::kinds::Unfit;
 use crate::problem::{Problem, Problems};
 use crate::reject::Reason;
 use crate::types::SqlType;
-use crate::values::{json, time};
+use crate::values::time;
 
 /// The folder part for a null value. No text gives it: in a text `%` is written as `%25`.
 pub const NULL_FOLDER: &str = "%null";
@@ -41,6 +42,8 @@ pub struct PathTemplate {
     parts: Vec<Part>,
     /// Whether a row may give a folder that cannot be made.
     may_refuse: bool,
+    /// How many folders a batch may fill.
+    most: usize,
 }
 
 #[derive(Clone, Debug)]
@@ -93,7 +96,7 @@ impl PathTemplate {
             );
         }
         let may_refuse = may_refuse(&parts, output, event);
-        binder.good.then_some(Self { parts, may_refuse })
+        binder.good.then_some(Self { parts, may_refuse, most: usize::MAX })
     }
 
     /// The columns of the event that it reads, by their places.
@@ -117,19 +120,38 @@ impl PathTemplate {
         }
     }
 
-    /// Takes out rows whose folder cannot be made: they are at fault, before anything of them is staged.
-    pub fn refuse(&self, result: &mut Transformed) {
-        if !self.may_refuse || result.batch.num_rows() == 0 {
-            return;
+    /// The same with a limit to the folders that one batch may fill.
+    #[must_use]
+    pub fn with_most(self, most: usize) -> Self {
+        Self { most, ..self }
+    }
+
+    /// Takes out rows whose folder cannot be made, or is one too many for the batch that was opened at a moment: they are
+    /// at fault, before anything of them is staged. Gives the folders of the rows, where all of them stay.
+    pub fn refuse(
+        &self,
+        result: &mut Transformed,
+        batch: &BatchFolders,
+        landing: usize,
+        opened_at: i64,
+    ) -> Option<Groups> {
+        if result.batch.num_rows() == 0 {
+            return None;
         }
         let groups = self.groups(&result.batch, &result.source);
-        let faults: Vec<Option<String>> = groups.names.iter().map(|name| fault_of(name)).collect();
+        let fault = |name: &String| if self.may_refuse { fault_of(name) } else { None };
+        let mut faults: Vec<Option<String>> = groups.names.iter().map(fault).collect();
+        let admitted = batch.admit(landing, opened_at, &groups.names, self.most);
+        for (fault, _) in faults.iter_mut().zip(admitted).filter(|(fault, fits)| !fits && fault.is_none()) {
+            *fault = Some(format!("the batch fills {} folders already (max_folders)", self.most));
+        }
         if faults.iter().all(Option::is_none) {
-            return;
+            return Some(groups);
         }
         let group = |row: usize| groups.rows.get(row).map_or(0, |g| usize::try_from(*g).unwrap_or(0));
         let unfit = |row: usize| faults[group(row)].clone().map(|message| Unfit { row, column: None, message });
         result.take_out((0..result.batch.num_rows()).filter_map(unfit).collect(), Reason::PATH);
+        None
     }
 
     /// Splits rows by their folder, in the order in which folders first occur.
@@ -294,165 +316,13 @@ fn fault_of(folder: &str) -> Option<String> {
     odd.map(|part| format!("the path gives a folder named `{part}`, which would leave the landing's folder"))
 }
 
-/// Rows in groups that share the text so far.
-struct Groups {
-    names: Vec<String>,
-    /// The group of each row; empty while there is one group.
-    rows: Vec<u32>,
-    count: usize,
-}
-
-impl Groups {
-    fn one(count: usize) -> Self {
-        Self { names: vec![String::new()], rows: Vec::new(), count }
-    }
-
-    fn append_literal(&mut self, text: &str) {
-        for name in &mut self.names {
-            name.push_str(text);
-        }
-    }
-
-    fn append_values(&mut self, column: &ArrayRef, pattern: Option<&str>) {
-        let text = |row: usize| folder_text(column, row, pattern);
-        match column.data_type() {
-            DataType::Timestamp(..) => {
-                let values = column.as_primitive::<TimestampMicrosecondType>();
-                let step = pattern.map_or(1, finest_step);
-                self.append(|row| values.is_valid(row).then(|| values.value(row).div_euclid(step)), text);
-            }
-            DataType::Date32 => {
-                let values = column.as_primitive::<Date32Type>();
-                self.append(|row| values.is_valid(row).then(|| values.value(row)), text);
-            }
-            DataType::Utf8 => {
-                let values = column.as_string::<i32>();
-                self.append(|row| values.is_valid(row).then(|| values.value(row)), text);
-            }
-            _ => self.append(|row| Some(text(row)), text),
-        }
-    }
-
-    /// Refines the groups by a key; rows with one key share one text.
-    fn append<K: Hash + Eq>(&mut self, key: impl Fn(usize) -> K, text: impl Fn(usize) -> String) {
-        let first = key(0);
-        if self.rows.is_empty() && (1..self.count).all(|row| key(row) == first) {
-            let text = text(0);
-            self.append_literal(&text);
-            return;
-        }
-        if self.rows.is_empty() {
-            self.rows = vec![0; self.count];
-        }
-        let mut groups: FxHashMap<(u32, K), u32> = FxHashMap::default();
-        let mut names: Vec<String> = Vec::new();
-        for row in 0..self.count {
-            let before = self.rows[row];
-            let group = *groups.entry((before, key(row))).or_insert_with(|| {
-                let index = usize::try_from(before).unwrap_or(0);
-                names.push(format!("{}{}", self.names[index], text(row)));
-                u32::try_from(names.len() - 1).unwrap_or(u32::MAX)
-            });
-            self.rows[row] = group;
-        }
-        self.names = names;
-    }
-
-    fn split(mut self, batch: RecordBatch) -> Vec<LandingRows> {
-        let folder = |name: &str| Arc::from(name.trim_matches('/'));
-        if self.names.len() == 1 {
-            return vec![LandingRows { origin: None, marks: None, folder: folder(&self.names[0]), batch }];
-        }
-        let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.names.len()];
-        for (row, group) in self.rows.drain(..).enumerate() {
-            rows[usize::try_from(group).unwrap_or(0)].push(u32::try_from(row).unwrap_or(u32::MAX));
-        }
-        let take = |indices: Vec<u32>| {
-            arrow_select::take::take_record_batch(&batch, &UInt32Array::from(indices)).expect("rows of this batch")
-        };
-        self.names
-            .iter()
-            .zip(rows)
-            .map(|(name, rows)| LandingRows { origin: None, marks: None, folder: folder(name), batch: take(rows) })
-            .collect()
-    }
-}
-
-/// The microseconds below which a pattern does not tell moments apart.
-fn finest_step(pattern: &str) -> i64 {
-    const DAYS: &str = "YCyqmbBhdeaAwuUWGgVjDxFv%";
-    const HOURS: &str = "HkIlPp";
-    let mut step = time::DAY;
-    let mut letters = pattern.chars();
-    while let Some(c) = letters.next() {
-        if c != '%' {
-            continue;
-        }
-        let letter = letters.find(|c| !matches!(c, '-' | '_' | '0')).unwrap_or('%');
-        step = step.min(match letter {
-            l if DAYS.contains(l) => time::DAY,
-            l if HOURS.contains(l) => 3_600_000_000,
-            'M' | 'R' => 60_000_000,
-            'S' | 'T' | 'X' | 'r' | 's' | 'c' => 1_000_000,
-            _ => 1,
-        });
-    }
-    step
-}
-
-fn folder_text(column: &ArrayRef, row: usize, pattern: Option<&str>) -> String {
-    if column.is_null(row) {
-        return NULL_FOLDER.into();
-    }
-    let Some(pattern) = pattern else {
-        let mut text = String::new();
-        json::write_text(&mut text, column.as_ref(), row);
-        return escape(&text);
-    };
-    let shown = match column.data_type() {
-        DataType::Date32 => {
-            time::day(column.as_primitive::<Date32Type>().value(row)).map(|d| d.format(pattern).to_string())
-        }
-        _ => time::moment(column.as_primitive::<TimestampMicrosecondType>().value(row))
-            .map(|m| m.format(pattern).to_string()),
-    };
-    shown.unwrap_or_else(|| NULL_FOLDER.into())
-}
-
-/// Makes a value fit as one part of a path: what separates folders or cannot stand in a name becomes %XX.
-fn escape(text: &str) -> String {
-    if text.is_empty() {
-        return EMPTY_FOLDER.into();
-    }
-    let mut out = String::with_capacity(text.len());
-    for (i, c) in text.chars().enumerate() {
-        let hidden = i == 0 && c == '.';
-        if hidden || c.is_control() || matches!(c, '/' | '\\' | '%' | ':' | '*' | '?' | '"' | '<' | '>' | '|' | '=') {
-            for byte in c.encode_utf8(&mut [0; 4]).bytes() {
-                out.push_str(&format!("%{byte:02X}"));
-            }
-        } else {
-            out.push(c);
-        }
-    }
-    // Names of more than 255 bytes cannot be made; the start tells them apart well enough for people.
-    if out.len() > VALUE_LIMIT {
-        use sha2::{Digest as _, Sha256};
-        let digest = Sha256::digest(text.as_bytes());
-        let hex: String = digest[..8].iter().map(|b| format!("{b:02x}")).collect();
-        out.truncate(out.floor_char_boundary(180));
-        out.push('~');
-        out.push_str(&hex);
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
+    use super::groups::escape;
     use super::*;
     use crate::plan::transform::schema_of;
     use crate::sql::tests::embed;
-    use arrow_array::{StringArray, TimestampMicrosecondArray};
+    use arrow_array::{ArrayRef, StringArray, TimestampMicrosecondArray};
     use rstest::rstest;
 
     fn columns() -> Vec<OutputColumn> {
@@ -552,13 +422,38 @@ mod tests {
         let times: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![0, 0]).with_timezone("UTC"));
         let batch = RecordBatch::try_new(schema_of(&columns), vec![ids, times]).unwrap();
         let mut result = crate::plan::Transform::new(None, Vec::new(), &columns).apply(&batch, 0);
-        template.refuse(&mut result);
+        let groups = template.refuse(&mut result, &BatchFolders::default(), 0, 0);
+        assert_eq!(groups.is_some(), lands == 2);
         assert_eq!((result.batch.num_rows(), result.source.num_rows()), (lands, lands));
         assert_eq!(result.faults.len(), 2 - lands);
         assert!(result.faults.iter().all(|f| f.reason == Reason::PATH), "{:?}", result.faults);
         if lands == 1 {
             assert_eq!((result.faults[0].row, result.origin), (0, Some(vec![1])));
         }
+    }
+
+    #[test]
+    fn a_batch_fills_so_many_folders_at_most() {
+        let columns = columns();
+        let bound = PathTemplate::bind(&embed("{lock_id}"), &columns, &columns, &mut Problems::new());
+        let (template, batches) = (bound.unwrap().with_most(2), BatchFolders::default());
+        let landed = |locks: &[&str], landing: usize, opened_at: i64| {
+            let ids: ArrayRef = Arc::new(StringArray::from(locks.to_vec()));
+            let times: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![0; locks.len()]).with_timezone("UTC"));
+            let batch = RecordBatch::try_new(schema_of(&columns), vec![ids, times]).unwrap();
+            let mut result = crate::plan::Transform::new(None, Vec::new(), &columns).apply(&batch, 0);
+            let groups = template.refuse(&mut result, &batches, landing, opened_at);
+            assert!(result.faults.iter().all(|f| f.reason == Reason::PATH && f.message.contains("2 folders")));
+            assert_eq!(groups.is_some(), result.faults.is_empty());
+            result.batch.num_rows()
+        };
+        assert_eq!(landed(&["a", "b", "a", "c"], 0, 7), 3);
+        assert_eq!(landed(&["c", "b", "d"], 0, 7), 1);
+        // Another landing, and another batch.
+        assert_eq!(landed(&["c", "d"], 1, 7), 2);
+        assert_eq!(landed(&["c", "d"], 0, 8), 2);
+        (9..300).for_each(|at| assert_eq!(landed(&["c", "e"], 0, at), 2));
+        assert!(batches.batches() < 100);
     }
 
     #[test]
