@@ -93,7 +93,23 @@ fn a_mirror_by_another_key_than_its_source_is_refused_and_so_is_one_whose_source
             "{said}"
         );
     }
+    // The same through an event that is made of it, whose columns have other names.
+    let made = |key: &str| {
+        let mirror =
+            "[event.permit.lands.copy]\nat = \"warehouse\"\ntable = \"permit\"\nmode = \"mirror\"\nkey = \"permit_id\"";
+        let of = "[event.heavy.made]\nof = \"permit\"\ncolumns = \"permit_id + 0 as number, class as code, tons, _change as what\"\n";
+        let lands = mirror.replace("event.permit", "event.heavy").replace("\"permit_id\"", &format!("\"{key}\""));
+        assert!(pipeline("", "").contains(mirror));
+        pipeline("", "").replace(mirror, &format!("{of}{lands}\nchange = \"what\""))
+    };
+    project.write("pipelines/office.toml", made("code"));
+    let (out, err) = project.expect(3, &["check", "office"]);
+    let said = out + &err;
+    assert!(said.contains("heavy.copy keeps rows by (class), and the primary key of public.permit is"), "{said}");
     psql(&office.target.url, "drop table if exists permit");
+    project.write("pipelines/office.toml", made("number"));
+    let (out, err) = project.expect(0, &["check", "office"]);
+    assert!(!(out + &err).contains("keeps rows by"));
     project.write("pipelines/office.toml", pipeline("", ""));
     project.expect(0, RUN);
     let sql = "alter table permit add column code text; update permit set code = 'C' || permit_id;

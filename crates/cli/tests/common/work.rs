@@ -39,22 +39,26 @@ pub fn seeds(default: u64) -> std::ops::Range<u64> {
     first..first + number("SLUICE_FEED_WORK", default)
 }
 
-/// One round: work is done while a run follows it that is killed afterwards, or while none does; then perhaps all is read.
-/// Gives whether it was.
-pub fn round(project: &TestProject, random: &mut Random, work: impl FnOnce()) -> bool {
-    let run = random
-        .once_in(2)
-        .then(|| project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap());
+/// Work is done while a run follows it that is killed so many milliseconds afterwards, or while none does.
+pub fn follow(project: &TestProject, killed_after: Option<u64>, work: impl FnOnce()) {
+    let start = || project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let run = killed_after.map(|pause| (pause, start()));
     work();
-    if let Some(mut run) = run {
-        let pause = random.below(1_200);
+    let Some((pause, mut run)) = run else { return };
+    std::thread::sleep(Duration::from_millis(pause));
+    let ended = run.try_wait().unwrap();
+    let _ = run.kill();
+    let output = run.wait_with_output().unwrap();
+    assert!(ended.is_none(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// One round of [`follow`] at random; then perhaps all is read. Gives whether it was.
+pub fn round(project: &TestProject, random: &mut Random, work: impl FnOnce()) -> bool {
+    let killed_after = random.once_in(2).then(|| random.below(1_200));
+    if let Some(pause) = killed_after {
         eprintln!("-- while a run follows, which is killed after {pause} ms");
-        std::thread::sleep(Duration::from_millis(pause));
-        let ended = run.try_wait().unwrap();
-        let _ = run.kill();
-        let output = run.wait_with_output().unwrap();
-        assert!(ended.is_none(), "{}", String::from_utf8_lossy(&output.stderr));
     }
+    follow(project, killed_after, work);
     let is_read = random.once_in(2);
     if is_read {
         eprintln!("-- then all is read");

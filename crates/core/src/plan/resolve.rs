@@ -1,6 +1,6 @@
 //! From a checked pipeline file to a plan: binds every name and types every expression.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::overlap::check_overlaps;
@@ -389,8 +389,9 @@ impl Resolver<'_> {
             Some(text) => PathTemplate::bind(text, &transform.columns, &input, self.problems),
             None => None,
         };
-        let most = usize::try_from(landing.options.integer("max_folders")).unwrap_or(usize::MAX);
-        let path = path.map(|path| if landing.options.knows("max_folders") { path.with_most(most) } else { path });
+        let most = landing.options.knows("max_folders").then(|| landing.options.integer("max_folders"));
+        let most = most.and_then(|most| usize::try_from(most).ok()).unwrap_or(usize::MAX);
+        let path = path.map(|path| path.with_most(most));
         if let Some(path) = &path {
             self.read_context(index, path.event_columns());
         }
@@ -439,6 +440,25 @@ impl Resolver<'_> {
         }
     }
 
+    /// Follows columns of an event that is made of another back to the event that arrives: which one it is, and which of
+    /// its columns they are computed from.
+    fn arrived(&self, event: usize, columns: BTreeSet<usize>) -> (usize, BTreeSet<usize>) {
+        let made_of = |(parent, plan): (usize, &EventPlan)| {
+            plan.makes.iter().find(|(made, _)| *made == event).map(|(_, transform)| (parent, transform.clone()))
+        };
+        let Some((parent, transform)) = self.plan.events.iter().enumerate().find_map(made_of) else {
+            return (event, columns);
+        };
+        let mut read = BTreeSet::new();
+        for place in columns {
+            match transform.expression(place) {
+                Some(expr) => expr.add_columns(&mut read),
+                None => drop(read.insert(place)),
+            }
+        }
+        self.arrived(parent, read)
+    }
+
     /// What is read of an event that arrives from a change feed.
     fn reads_of(&mut self, event: usize) -> Option<&mut Reads> {
         self.plan.arrivals.iter_mut().find_map(|a| {
@@ -449,7 +469,7 @@ impl Resolver<'_> {
 
     /// Notes by which columns a mirror identifies rows, for the feed that the event arrives from.
     fn note_mirror(&mut self, event: usize, landing: &str, options: &Options, transform: &Transform) {
-        let mut read = std::collections::BTreeSet::new();
+        let mut read = BTreeSet::new();
         for key in options.texts("key") {
             let Some(place) = transform.columns.iter().position(|c| c.name == key) else { continue };
             match transform.expression(place) {
@@ -457,6 +477,7 @@ impl Resolver<'_> {
                 None => drop(read.insert(place)),
             }
         }
+        let (event, read) = self.arrived(event, read);
         let plan = &self.plan.events[event];
         let Some(contract) = plan.contract.as_ref().filter(|_| plan.context.is_of_changes()) else { return };
         let named = |place: usize| contract.fields.get(place).and_then(|f| f.path.first().cloned());
