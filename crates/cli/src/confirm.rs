@@ -15,8 +15,8 @@ pub(crate) fn confirm(question: &str, yes: bool) -> Outcome<bool> {
         return Ok(true);
     }
     if !std::io::stdin().is_terminal() {
-        return Err(Failure::new(FailureKind::Configuration, "nothing was changed: nobody is there to ask")
-            .with_help("look at what is shown, then say --yes"));
+        return Err(Failure::new(FailureKind::Configuration, "nothing was changed: there is no terminal to ask on")
+            .with_help("look at what is shown, then use --yes"));
     }
     output::note(&format!("{question} [y/N] "));
     let mut answer = String::new();

@@ -1,6 +1,7 @@
 //! Names of the project at hand, for completion. Whatever goes wrong completes nothing.
 
 use clap_complete::CompletionCandidate;
+use sluice_core::printable;
 
 use crate::project::{LoadedPipeline, Project};
 
@@ -13,7 +14,12 @@ fn loaded() -> Vec<LoadedPipeline> {
 }
 
 fn candidates(found: impl IntoIterator<Item = (String, String)>) -> Vec<CompletionCandidate> {
-    found.into_iter().map(|(name, about)| CompletionCandidate::new(name).help(Some(about.into()))).collect()
+    // The shell prints them as they are.
+    let one = |(name, about): (String, String)| {
+        CompletionCandidate::new(printable::line(&name).into_owned())
+            .help(Some(printable::line(&about).into_owned().into()))
+    };
+    found.into_iter().map(one).collect()
 }
 
 /// The pipelines.

@@ -105,7 +105,7 @@ fn the_log_is_read_over_tls_with_a_password() {
     project.write("sluice.toml", format!("{head}[connection.office]{own}{login}{rest}"));
     project.write("secret", "lock 8");
     let (_, said) = project.expect(5, RUN);
-    assert!(said.contains("does not let us in") && !said.contains("lock 8"), "{said}");
+    assert!(said.contains("rejected the login") && !said.contains("lock 8"), "{said}");
     project.write("secret", "lock 7");
     project.expect(0, RUN);
     assert!(office.change(10, false));

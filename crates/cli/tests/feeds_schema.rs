@@ -245,7 +245,7 @@ fn a_table_that_was_made_anew_stops_an_event_that_was_written_by_hand() {
                alter table vessel add primary key (vessel_no); delete from vessel where vessel_no < 'V-3';";
     assert!(script(&office.source, sql));
     let (_, said) = project.expect(6, RUN);
-    assert!(said.contains("public.vessel was made anew") && said.contains("--set earliest"), "{said}");
+    assert!(said.contains("public.vessel was recreated") && said.contains("--set earliest"), "{said}");
     let begin = ["positions", "office", "--set", "earliest", "--reason", "made anew", "--yes"];
     let (shown, _) = project.expect(0, &begin);
     assert!(shown.contains("mirrors are emptied"), "{shown}");

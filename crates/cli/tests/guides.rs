@@ -62,7 +62,7 @@ fn follow(guide: &str, addresses: &[(&str, &str)], admin: impl Fn(&str, &str)) -
                     let said = [output.stdout, output.stderr].map(|bytes| String::from_utf8(bytes).unwrap()).concat();
                     assert!(output.status.success(), "{line}\n{said}");
                     // What `create` will make is the only thing to warn of.
-                    let warns = |l: &&str| l.starts_with("warning") && !l.contains("]: there is no t");
+                    let warns = |l: &&str| l.starts_with("! line") && !l.contains(": there is no t");
                     assert_eq!(said.lines().filter(warns).count(), 0, "{line}\n{said}");
                     commands += 1;
                 }

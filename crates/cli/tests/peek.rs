@@ -135,7 +135,7 @@ fn what_has_landed_is_counted_and_shown() {
     let bytes = std::fs::read(&file).unwrap();
     std::fs::write(&file, &bytes[..bytes.len() / 2]).unwrap();
     let (_, err) = project.expect(5, &["peek", &name]);
-    assert!(err.contains("no whole Parquet file"), "{err}");
+    assert!(err.contains("not a complete Parquet file"), "{err}");
 }
 
 #[test]

@@ -101,7 +101,8 @@ fn one_event_is_followed_to_its_reason() {
     let project = project(10);
     let (out, _) = project.expect(0, &["rehearse", "weighings", "--trace", "4"]);
     assert!(
-        out.contains("\"gross_kg\":\"much\"") && out.contains("rejected, type: gross_kg: the text `much`"),
+        out.contains("\"gross_kg\":\"much\"")
+            && out.contains("rejected, type: gross_kg: expected integer, found the text `much`"),
         "{out}"
     );
     let found = project.json(&["rehearse", "weighings", "--trace", "7"]);

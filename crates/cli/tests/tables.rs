@@ -148,7 +148,7 @@ fn check_applies_what_it_has_shown_and_nothing_is_narrowed() {
     let project = tables::project(&database, &database.address());
     project.write("pipelines/permits.toml", one_landing(""));
     let (_, err) = project.expect(3, &["check", "--apply"]);
-    assert!(err.contains("nobody is there to ask"), "{err}");
+    assert!(err.contains("there is no terminal to ask on"), "{err}");
     assert_eq!(database.rows("select count(*) from information_schema.columns where table_name = 'permit_log'"), ["5"]);
     let (_, err) = project.expect(0, &["check", "--apply", "--yes"]);
     assert!(err.contains("3 statements run"), "{err}");
@@ -401,7 +401,7 @@ fn a_password_is_proven_over_an_encrypted_connection_and_never_shown() {
     };
     let trusting = "tls = true\nauthority = \"office.pem\"\n";
     let (code, err) = run("gate-8", trusting);
-    assert!(code == 5 && err.contains("does not let us in: password authentication failed"), "{code} {err}");
+    assert!(code == 5 && err.contains("rejected the login: password authentication failed"), "{code} {err}");
     let (code, err) = run("gate-7", "tls = true\n");
     assert!(code != 0 && err.contains("certificate"), "{code} {err}");
     let (code, err) = run("gate-7", trusting);

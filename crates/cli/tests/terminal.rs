@@ -207,3 +207,27 @@ fn messages_are_shown_without_harm_as_they_come() {
         assert_harmless(&String::from_utf8_lossy(&project.run(&arguments).stdout), "peek of a topic");
     }
 }
+
+#[test]
+fn arguments_that_are_not_text_are_wrong_usage() {
+    use std::os::unix::ffi::OsStrExt as _;
+    let project = hostile();
+    let bytes = std::ffi::OsStr::from_bytes(b"\xff\x1b[31;45;8m");
+    for more in [&[][..], &["--output", "json"]] {
+        let output = project.command(&[]).arg(bytes).args(more).output().unwrap();
+        assert_eq!(output.status.code(), Some(2), "{output:?}");
+        assert_harmless(&String::from_utf8_lossy(&output.stderr), "an argument that is not text");
+    }
+}
+
+#[test]
+fn completions_hold_no_control_characters() {
+    let project = hostile();
+    let named = "pipeline = \"more\"\nabout = \"\\u001b]52;c;x\\u0007 of more\"";
+    project.write("pipelines/more.toml", PIPELINE.replace("pipeline = \"weighings\"", named));
+    let mut command = project.command(&["--", "sluice", "run", ""]);
+    let output = command.envs([("SLUICE_COMPLETE", "zsh"), ("_CLAP_COMPLETE_INDEX", "2")]).output().unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(text.contains("more:"), "{text}");
+    assert_harmless(&text, "completions");
+}

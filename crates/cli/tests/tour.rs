@@ -186,3 +186,47 @@ fn the_manual_answers_also_to_mistyped_words() {
     assert!(err.contains("knows nothing of"), "{err}");
     assert!(project.json(&["manual"])["entries"].as_array().unwrap().len() > 60);
 }
+
+/// The examples at the end of each command's help do what they say, in the project that the demo makes.
+#[test]
+fn the_examples_of_help_work_in_the_demo() {
+    let project = TestProject::empty();
+    project.expect(0, &["demo", "tarrow"]);
+    let inside = |line: &str| {
+        let mut command = std::process::Command::new("sh");
+        let folder = assert_cmd::cargo::cargo_bin!("sluice").parent().unwrap();
+        let path = format!("{}:/usr/bin:/bin", folder.display());
+        command.args(["-c", line]).current_dir(project.path("tarrow")).env_clear().env("PATH", path);
+        command.output().unwrap()
+    };
+    let mut tried = 0;
+    for command in [
+        "peek",
+        "draft",
+        "check",
+        "rehearse",
+        "run",
+        "status",
+        "ledger",
+        "rejects",
+        "positions",
+        "replay",
+        "manual",
+        "emit",
+    ] {
+        let (help, _) = project.expect(0, &[command, "--help"]);
+        let (_, examples) = help.split_once("Examples:\n").unwrap();
+        let lines: Vec<&str> = examples.lines().map(str::trim).take_while(|l| l.starts_with("sluice ")).collect();
+        assert!(lines.len() >= 2, "{command}: {examples}");
+        // A broker, a database and what goes on for ever are not part of the demo.
+        let elsewhere = ["lock-broker", "permits", "passages", "--follow", "kept.jsonl --expect"];
+        for line in
+            lines.into_iter().filter(|l| !elsewhere.iter().any(|word| l.contains(word)) || l.contains("emit passages"))
+        {
+            let output = inside(line);
+            assert!(output.status.success(), "{line}: {output:?}");
+            tried += 1;
+        }
+    }
+    assert!(tried >= 20, "{tried}");
+}

@@ -182,7 +182,7 @@ fn a_record_that_was_too_long_is_not_kept() {
 }
 
 #[rstest]
-#[case("", "x:1: this is no file of kept events")]
+#[case("", "x:1: this is not a file of kept events")]
 #[case("{\"sluice\":\"kept\",\"version\":9,\"now\":0}", "version 9 is newer")]
 #[case("{\"sluice\":\"kept\",\"version\":1,\"now\":0}\n\nnonsense", "x:3:")]
 #[case(

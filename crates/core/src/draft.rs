@@ -4,6 +4,7 @@
 use std::fmt::Write as _;
 
 use crate::decode::csv::Dialect;
+use crate::printable;
 use crate::profile::FieldGuess;
 use crate::types::SqlType;
 use crate::units::{show_count, show_many, show_share};
@@ -153,7 +154,7 @@ fn short(text: &str) -> String {
 
 /// Comments end with their line; what could end it is shown instead.
 fn one_line(text: &str) -> String {
-    crate::printable::line(text).into_owned()
+    printable::line(text).into_owned()
 }
 
 fn arrives(out: &mut String, draft: &Draft<'_>) {
@@ -252,22 +253,36 @@ fn text(text: &str) -> String {
             '"' => out.push_str("\\\""),
             '\\' => out.push_str("\\\\"),
             '\t' => out.push_str("\\t"),
-            c if c.is_control() => {
-                let _ = write!(out, "\\u{:04X}", u32::from(c));
-            }
-            c => out.push(c),
+            c => push_escaped(&mut out, c),
         }
     }
     out.push('"');
     out
 }
 
+/// A character within a basic string of TOML; one that cannot be seen, or must not stand there, as an escape.
+fn push_escaped(out: &mut String, c: char) {
+    let _ = match u32::from(c) {
+        _ if printable::is_harmless(c) => return out.push(c),
+        number @ 0..=0xffff => write!(out, "\\u{number:04X}"),
+        number => write!(out, "\\U{number:08X}"),
+    };
+}
+
 /// A TOML string over several lines; the plain form, unless the text has what would end it.
 fn block(body: &str) -> String {
-    match body.contains("'''") {
-        false => format!("'''\n{body}'''"),
-        true => format!("\"\"\"\n{}\"\"\"", body.replace('\\', "\\\\").replace("\"\"\"", "\\\"\\\"\\\"")),
+    if !body.contains("'''") && body.chars().all(|c| c == '\n' || printable::is_harmless(c)) {
+        return format!("'''\n{body}'''");
     }
+    let mut out = String::from("\"\"\"\n");
+    for c in body.replace('\\', "\\\\").replace("\"\"\"", "\\\"\\\"\\\"").chars() {
+        match c {
+            '\n' => out.push(c),
+            c => push_escaped(&mut out, c),
+        }
+    }
+    out.push_str("\"\"\"");
+    out
 }
 
 #[cfg(test)]
@@ -316,6 +331,16 @@ mod tests {
 
     fn arrives(text: &str, key: &[&str]) -> Option<String> {
         at(text, &[&["event", "passage", "arrives"], key].concat())
+    }
+
+    #[test]
+    fn names_that_hold_control_characters_are_escaped() {
+        let name = "a\u{1b}[31mb\u{202e}\u{e0041}\t'c\\d";
+        let record = serde_json::json!({ name: 1 }).to_string();
+        let text = drafted(&[record.as_str()], None);
+        assert!(text.chars().all(|c| c == '\n' || printable::is_harmless(c)), "{text}");
+        let fields = at(&text, &["event", "passage", "fields"]).unwrap();
+        assert!(fields.contains(&format!("from '{}'", name.replace('\'', "''"))), "{fields}");
     }
 
     #[test]

@@ -13,7 +13,10 @@ use crate::values::json::write_string;
 /// Why an event was rejected: a stable word, and what it means.
 pub const REASONS: &[(&str, &str)] = &[
     ("not_json", "the record is not a JSON object, or is broken"),
-    ("not_csv", "the record is broken CSV: a quote in the wrong place, or more or fewer values than the head names"),
+    (
+        "not_csv",
+        "the record is broken CSV: a quote in the wrong place, or more or fewer values than the header row names",
+    ),
     ("not_utf8", "the record is not UTF-8"),
     ("missing", "a field that is `not null` is missing or null"),
     ("type", "a value has another type than the contract says"),
@@ -153,7 +156,7 @@ mod tests {
             station: CONTRACT.into(),
             field: Some("gross_kg".into()),
             reason: Reason::TYPE,
-            message: "text where \"integer\" is due".into(),
+            message: "expected \"integer\", found text".into(),
             bytes: bytes.to_vec(),
         }
     }

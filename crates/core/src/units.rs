@@ -96,7 +96,7 @@ pub fn show_count(count: u64) -> String {
     out
 }
 
-/// A count with its noun, in the plural where it is due: `1 file`, `2 files`, `3 batches`.
+/// A count with its noun, in the plural where needed: `1 file`, `2 files`, `3 batches`.
 pub fn show_many(count: u64, noun: &str) -> String {
     let plural = match noun {
         n if count == 1 => n.to_string(),

@@ -7,10 +7,11 @@ use clap_complete::engine::ArgValueCandidates;
 
 use crate::names;
 
-mod mend;
+mod examples;
+mod repair;
 mod tryout;
 
-pub(crate) use mend::{PositionsArgs, RejectsArgs, ReplayArgs};
+pub(crate) use repair::{PositionsArgs, RejectsArgs, ReplayArgs};
 pub(crate) use tryout::{BrokerArgs, DemoArgs, EmitArgs, EmitFormat, StandInArgs, StandInService};
 
 /// How results are written.
@@ -23,18 +24,21 @@ pub(crate) enum OutputKind {
     Json,
 }
 
-/// Moves events from brokers, change feeds and files into storage, once each, and proves it.
+/// The heading of options that every command has.
+const EVERYWHERE: &str = "Options of every command";
+
+/// Move events from brokers, change feeds and files into storage, once each, and prove it
 ///
-/// Without a command: what is here, how is it, what next.
+/// Without a command: show the pipelines of this project, their state, and what to do next.
 #[derive(Debug, Parser)]
 #[command(name = "sluice", version, disable_help_subcommand = true, after_long_help = crate::exit::help())]
 pub(crate) struct Arguments {
-    /// The project's folder; without it, the nearest sluice.toml from here upwards
-    #[arg(long, global = true, value_name = "DIR")]
+    /// The project's folder [default: the nearest folder with a sluice.toml, from here upwards]
+    #[arg(long, global = true, value_name = "DIR", help_heading = EVERYWHERE)]
     pub project: Option<PathBuf>,
 
-    /// How results are written
-    #[arg(long, global = true, value_enum, default_value_t, value_name = "FORM")]
+    /// How results are printed
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "FORM", help_heading = EVERYWHERE)]
     pub output: OutputKind,
 
     #[command(subcommand)]
@@ -43,75 +47,92 @@ pub(crate) struct Arguments {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Start: make a project
+    /// Make a new project
+    #[command(after_help = examples::INIT)]
     Init(InitArgs),
-    /// Look: what do real events look like, and what has landed?
+    /// Show what events look like, and what has landed
+    #[command(after_help = examples::PEEK)]
     Peek(PeekArgs),
-    /// Write: a pipeline file drafted from real events
+    /// Write a first pipeline file from real events
+    #[command(after_help = examples::DRAFT)]
     Draft(DraftArgs),
-    /// Write: is it right before it runs? Types, names, connections, folders
+    /// Check pipeline files, connections and tables before anything runs
+    #[command(after_help = examples::CHECK)]
     Check(CheckArgs),
-    /// Rehearse: what would land? Real events through the whole pipeline, nothing written
+    /// Show what would land: take real events through the whole pipeline, and write nothing
+    #[command(after_help = examples::REHEARSE)]
     Rehearse(RehearseArgs),
-    /// Run: move data until caught up, for some batches, or for ever
+    /// Move data: until caught up, for a number of batches, or until stopped
+    #[command(after_help = examples::RUN)]
     Run(RunArgs),
-    /// See: is it moving, how far behind, since when, what holds it back?
+    /// Show whether pipelines run, how far behind they are, and what holds them up
+    #[command(after_help = examples::STATUS)]
     Status(StatusArgs),
-    /// Verify: which batches, how big, how long
+    /// Show the batches of a pipeline: their size, duration and counts
+    #[command(after_help = examples::LEDGER)]
     Ledger(LedgerArgs),
-    /// Verify: compare the mirrors of a pipeline with the tables that they follow
+    /// Compare the mirrors of a pipeline with the tables that they follow
     ///
     /// Reads both sides at one place of the source's log: counts and checksums first, then the rows that differ. The pipeline
     /// may run meanwhile. Nothing is changed without --catch-up or --reload.
+    #[command(after_help = examples::AUDIT)]
     Audit(AuditArgs),
-    /// Mend: which events were rejected, and why; try them again
+    /// Show which events were rejected, and why; retry them
+    #[command(after_help = examples::REJECTS)]
     Rejects(RejectsArgs),
-    /// Mend: where are we in every partition, how far behind, and when does unread data expire?
+    /// Show the position and lag of every partition, and when unread data expires; set positions
+    #[command(after_help = examples::POSITIONS)]
     Positions(PositionsArgs),
-    /// Mend: read a range again, without duplicates
+    /// Read batches or ranges again, without duplicates
+    #[command(after_help = examples::REPLAY)]
     Replay(ReplayArgs),
-    /// Write: what is each kind, option, type, function, reason and code?
+    /// Look up kinds, options, types, functions, reasons and codes
+    #[command(after_help = examples::MANUAL)]
     Manual(ManualArgs),
-    /// Try out: the whole thing on sample data
+    /// Try everything on sample data
+    #[command(after_help = examples::DEMO)]
     Demo(DemoArgs),
-    /// Try out: invented events at a rate, into a topic, a folder or on standard output
+    /// Write invented events to a topic, a table, a folder or standard output
+    #[command(after_help = examples::EMIT)]
     Emit(EmitArgs),
-    /// Try out: a simulated outside service on this machine
+    /// Start a simulated service on this machine
+    #[command(after_help = examples::STAND_IN)]
     StandIn(StandInArgs),
-    /// Completions for a shell, on standard output: source <(sluice completions bash)
+    /// Print completions for a shell
+    #[command(after_help = examples::COMPLETIONS)]
     Completions(CompletionsArgs),
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct InitArgs {
-    /// The folder; it is made if it is not there
+    /// The folder; it is created if it does not exist
     #[arg(default_value = ".", value_name = "DIR")]
     pub folder: PathBuf,
 
-    /// The project's name; without it, the folder's
+    /// The project's name [default: the name of the folder]
     #[arg(long)]
     pub name: Option<String>,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct CheckArgs {
-    /// The pipelines; without any, all
+    /// The pipelines [default: all]
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipelines: Vec<String>,
 
-    /// Read the files alone: look at no folder, no service and no event
+    /// Check the files only; contact nothing
     #[arg(long)]
     pub offline: bool,
 
-    /// Look at this many real events of each arrival
+    /// How many real events of each arrival are sampled
     #[arg(long, value_name = "N", default_value_t = 1_000)]
     pub events: u64,
 
-    /// Run the statements that mend the tables, after showing them; nothing is ever dropped or narrowed
+    /// Run the statements that fix the tables, after showing them; nothing is ever dropped or narrowed
     #[arg(long, conflicts_with = "offline")]
     pub apply: bool,
 
-    /// Do not ask before --apply
+    /// Do not ask for confirmation of --apply
     #[arg(long, requires = "apply")]
     pub yes: bool,
 }
@@ -122,70 +143,70 @@ pub(crate) struct PeekArgs {
     #[arg(value_name = "PLACE", required = true, num_args = 1..=2, add = ArgValueCandidates::new(names::places))]
     pub places: Vec<String>,
 
-    /// Look at this many events; of a landing, at this many rows for the table of columns
+    /// How many events, or rows of a landing, are sampled [default: 1000; with --raw 10]
     #[arg(long, value_name = "N")]
     pub events: Option<u64>,
 
-    /// Show this many of the first ones
+    /// How many events or rows are printed
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub show: usize,
 
-    /// Only events from this moment on: RFC 3339, a day, or how long ago, such as 2h
+    /// Only events at or after this time: RFC 3339, a day, or how long ago, such as 2h
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub since: Option<i64>,
 
-    /// Only events before this moment
+    /// Only events before this time, written as for --since
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub until: Option<i64>,
 
-    /// Of topics: the last events instead of the first
+    /// Topics: sample the newest events instead of the oldest
     #[arg(long, conflicts_with_all = ["since", "live"])]
     pub last: bool,
 
-    /// Of topics: show each event as it arrives, from now on, until Ctrl-C or --events
+    /// Topics: print each event as it arrives, until Ctrl-C or the number of --events
     #[arg(long, conflicts_with_all = ["since", "until", "when", "columns", "key"])]
     pub live: bool,
 
-    /// Write the events as they are, a line each, and nothing else
+    /// Print the bytes of the events as they are, one line each, and nothing else
     #[arg(long, conflicts_with_all = ["when", "columns", "key"])]
     pub raw: bool,
 
-    /// Only rows that meet a SQL condition
+    /// Only rows that meet this SQL condition, such as "gross_kg > 5"
     #[arg(long, value_name = "SQL")]
     pub when: Option<String>,
 
-    /// Show these columns: a SQL select list
+    /// Print these columns: a SQL select list, such as "ticket, upper(depot) as depot"
     #[arg(long, value_name = "SQL")]
     pub columns: Option<String>,
 
-    /// Two places: the columns by which their rows are matched, separated by commas
+    /// Two places: the columns that match their rows, separated by commas
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     pub key: Vec<String>,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct DraftArgs {
-    /// The new pipeline's name
+    /// The name of the new pipeline
     #[arg(value_name = "PIPELINE")]
     pub pipeline: String,
 
-    /// Where its events are: a file, or CONNECTION:PATTERN; of a broker, CONNECTION:TOPIC
+    /// Where its events are: a file, CONNECTION:PATTERN, or CONNECTION:TOPIC of a broker
     #[arg(value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
     pub place: String,
 
-    /// The event's name; without it, the pipeline's, in the singular where it ends in s
+    /// The event's name [default: the pipeline's name, without a final s]
     #[arg(long, value_name = "NAME")]
     pub event: Option<String>,
 
-    /// The connection where it lands; without it, `archive`, or the first that is not where it arrives
+    /// The connection where it lands [default: `archive`, else the first one that it does not arrive from]
     #[arg(long, value_name = "CONNECTION", add = ArgValueCandidates::new(names::connections))]
     pub into: Option<String>,
 
-    /// Look at this many events
+    /// How many events are sampled
     #[arg(long, value_name = "N", default_value_t = 100_000)]
     pub events: u64,
 
-    /// Write the file on standard output, and nothing into the project
+    /// Print the file, and write nothing into the project
     #[arg(long)]
     pub print: bool,
 }
@@ -213,11 +234,11 @@ pub(crate) struct RehearseArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// Take this many events of each arrival (1000 without this), or those of a kept file
+    /// How many events of each arrival are taken, or a kept file whose events are taken [default: 1000]
     #[arg(long, value_name = "N|FILE")]
     pub events: Option<Events>,
 
-    /// Show this many rows of each landing
+    /// How many rows of each landing are printed
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub show: usize,
 
@@ -225,35 +246,35 @@ pub(crate) struct RehearseArgs {
     #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
     pub landing: Option<String>,
 
-    /// Only events from this moment on: RFC 3339, a day, or how long ago, such as 2h
+    /// Only events at or after this time: RFC 3339, a day, or how long ago, such as 2h
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub since: Option<i64>,
 
-    /// Only events before this moment
+    /// Only events before this time, written as for --since
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub until: Option<i64>,
 
-    /// Of topics: the last events instead of the first
+    /// Topics: sample the newest events instead of the oldest
     #[arg(long, conflicts_with = "since")]
     pub last: bool,
 
-    /// Watch the project's files, and show the new result on the same events at each save
+    /// Watch the project's files, and print the new result on the same events after each save
     #[arg(long, conflicts_with_all = ["trace", "keep", "expect"])]
     pub follow: bool,
 
-    /// Show the way of event number N, step by step
+    /// Print the way of event number N, step by step
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub trace: Option<u64>,
 
-    /// Write the events and what became of them into a file
+    /// Write the events, and what became of them, to a file
     #[arg(long, value_name = "FILE")]
     pub keep: Option<PathBuf>,
 
-    /// Compare with the outcome of a kept file, on its events unless others are named; fail where it differs
+    /// Compare with a kept file, on its events unless --events names others; exit with 6 where the outcome differs
     #[arg(long, value_name = "FILE", conflicts_with_all = ["since", "until"])]
     pub expect: Option<PathBuf>,
 
-    /// Replace the file of --keep where it is there already
+    /// Replace the file of --keep if it exists
     #[arg(long)]
     pub yes: bool,
 }
@@ -264,7 +285,7 @@ pub(crate) struct RunArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// Stop when everything there is has been read; without it, wait for more
+    /// Stop when all data that exists has been read [default: wait for more]
     #[arg(long)]
     pub until_caught_up: bool,
 
@@ -272,7 +293,7 @@ pub(crate) struct RunArgs {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub batches: Option<u64>,
 
-    /// Go on after what a landing holds beyond the ledger, instead of refusing
+    /// Continue after what a landing holds beyond the ledger, instead of refusing to run
     #[arg(long)]
     pub adopt: bool,
 }
@@ -280,10 +301,6 @@ pub(crate) struct RunArgs {
 /// Compare every mirror of a pipeline with the table that it follows: counts and checksums first, then the rows that
 /// differ. The pipeline may run meanwhile; nothing is changed without --catch-up or --reload.
 #[derive(Args, Debug)]
-#[command(
-    after_help = "Examples:\n  sluice audit permits\n  sluice audit permits --landing permit.desk --catch-up\n  \
-                        sluice audit permits --catch-up --reload"
-)]
 pub(crate) struct AuditArgs {
     /// The pipeline
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
@@ -316,11 +333,11 @@ pub(crate) struct AuditArgs {
 
 #[derive(Args, Debug)]
 pub(crate) struct StatusArgs {
-    /// The pipeline; without it, all
+    /// The pipeline [default: all]
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: Option<String>,
 
-    /// Show it again every second
+    /// Print it again every second
     #[arg(long)]
     pub follow: bool,
 }
@@ -331,26 +348,26 @@ pub(crate) struct LedgerArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// Show only the newest N batches
+    /// How many of the newest batches are shown
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub last: u64,
 
-    /// Show all of the batches with this number: ranges, counts, files
+    /// Show everything about the batches with this number: ranges, counts, files
     #[arg(long, value_name = "NUMBER")]
     pub batch: Option<u64>,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct ManualArgs {
-    /// A chapter, a name, or any word; without it, the chapters
+    /// A chapter, a name, or any word [default: list the chapters]
     #[arg(value_name = "WORD")]
     pub words: Vec<String>,
 
-    /// Write the manual as pages of Markdown into a folder
+    /// Write the manual as Markdown pages to a folder
     #[arg(long, value_name = "DIR", conflicts_with = "words")]
     pub pages: Option<PathBuf>,
 
-    /// Write the manual as man pages into a folder: man -l DIR/sluice-run.1
+    /// Write the manual as man pages to a folder: man -l DIR/sluice-run.1
     #[arg(long, value_name = "DIR", conflicts_with_all = ["words", "pages"])]
     pub man: Option<PathBuf>,
 }

@@ -9,7 +9,7 @@ use crate::names;
 
 #[derive(Args, Debug)]
 pub(crate) struct DemoArgs {
-    /// The folder; it is made if it is not there
+    /// The folder; it is created if it does not exist
     #[arg(default_value = "tarrow", value_name = "DIR")]
     pub folder: PathBuf,
 }
@@ -20,22 +20,22 @@ pub(crate) enum EmitFormat {
     /// One JSON object a line.
     #[default]
     Jsonl,
-    /// CSV with a head.
+    /// CSV with a header row.
     Csv,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct EmitArgs {
-    /// What they are like: passages, levels, tolls, a file of a shape, or `-` for lines of standard input
+    /// The kind of events: passages, levels, tolls, a shape file, or `-` for the lines of standard input
     #[arg(value_name = "SHAPE", add = ArgValueCandidates::new(names::shapes))]
     pub shape: String,
 
-    /// A folder that gets a new file, CONNECTION:TOPIC, or CONNECTION:TABLE of a database; without it, they go to standard
+    /// A folder that gets a new file, CONNECTION:TOPIC, or CONNECTION:TABLE of a database; default: standard
     /// output
     #[arg(long, value_name = "PLACE", add = ArgValueCandidates::new(names::connections))]
     pub into: Option<String>,
 
-    /// Of a topic: make it where it is missing, with this many partitions
+    /// Topics: create the topic with this many partitions if it is missing
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000))]
     pub partitions: Option<u64>,
 
@@ -44,11 +44,11 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "FIELD")]
     pub key: Option<String>,
 
-    /// Of a table: the share of changes that update a row written before, such as 30%
+    /// Tables: the share of changes that update a row written before, such as 30%
     #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
     pub updates: f64,
 
-    /// Of a table: the share of changes that delete a row written before, such as 10%
+    /// Tables: the share of changes that delete a row written before, such as 10%
     #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
     pub deletes: f64,
 
@@ -60,7 +60,7 @@ pub(crate) struct EmitArgs {
     #[arg(long = "for", value_name = "DURATION", value_parser = sluice_core::units::parse_duration)]
     pub lasting: Option<std::time::Duration>,
 
-    /// Events a second; without it, as fast as can be
+    /// Events per second [default: as fast as possible]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=10_000_000))]
     pub rate: Option<u64>,
 
@@ -68,7 +68,7 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub seed: u64,
 
-    /// How many different keys there are
+    /// The number of distinct keys
     #[arg(long, value_name = "N", default_value_t = 100, value_parser = clap::value_parser!(u64).range(1..))]
     pub keys: u64,
 
@@ -80,7 +80,7 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "SHARE", default_value = "0%", value_parser = sluice_core::units::parse_share)]
     pub late: f64,
 
-    /// How late they are at most
+    /// The greatest delay of late events
     #[arg(long, value_name = "DURATION", default_value = "10m", value_parser = sluice_core::units::parse_duration)]
     pub late_by: std::time::Duration,
 
@@ -89,7 +89,7 @@ pub(crate) struct EmitArgs {
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub since: Option<i64>,
 
-    /// How they are written
+    /// The format of the events
     #[arg(long, value_enum, default_value_t, value_name = "FORM")]
     pub format: EmitFormat,
 }

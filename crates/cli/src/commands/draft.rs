@@ -85,7 +85,7 @@ fn refuse_names(project: &Project, args: &DraftArgs) -> Outcome<()> {
     if project.problems.has_errors() {
         problems::show_errors(project.problems.clone());
         return Err(Failure::new(FailureKind::Configuration, format!("{PROJECT_FILE} has mistakes"))
-            .with_help("mend what is underlined first"));
+            .with_help("fix what is underlined first"));
     }
     let file = project.root.join(file_name(args));
     let taken = project.pipelines()?.iter().any(|p| p.config.name == args.pipeline) || file.exists();

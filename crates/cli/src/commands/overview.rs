@@ -98,7 +98,7 @@ fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLe
 impl State {
     fn word(&self) -> String {
         match (&self.holder, self.good, self.totals.unfinished) {
-            (_, false, _) => style::bad("needs mending"),
+            (_, false, _) => style::bad("has mistakes"),
             (Some(holder), ..) => style::good(&format!("runs (process {})", holder.pid)),
             (None, true, _) if self.end.is_some() => style::bad("stopped"),
             (None, true, n) if n > 0 => style::warn(&format!("{} to finish", show_many(n, "batch"))),
@@ -132,7 +132,7 @@ impl State {
         let name = &self.name;
         let unread = self.behind.as_ref().is_ok_and(|b| b.bytes > 0 || b.events > 0);
         match (&self.holder, self.good) {
-            (_, false) => Some(("sluice check".into(), "see what is to mend")),
+            (_, false) => Some(("sluice check".into(), "see what needs fixing")),
             (Some(_), _) => None,
             (None, _) if self.end.is_some() => Some((format!("sluice status {name}"), "see why it stopped")),
             (None, _) if self.behind.as_ref().is_ok_and(|b| b.misplaced > 0) => {

@@ -217,7 +217,7 @@ fn range(text: &str) -> Outcome<Range> {
         (from < to).then(|| Range { partition: partition.into(), from, to, identity: String::new() })
     };
     parse().ok_or_else(|| {
-        wrong(format!("`{text}` is no range"), "write PARTITION=FROM..TO, such as lock.passages/0=100..200")
+        wrong(format!("`{text}` is not a range"), "write PARTITION=FROM..TO, such as lock.passages/0=100..200")
     })
 }
 

@@ -133,7 +133,7 @@ pub(crate) fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> O
     }
     problems::show_errors(found);
     Err(Failure::new(FailureKind::Configuration, format!("{} cannot run as it is written", pipeline.config.name))
-        .with_help("mend what is underlined; `sluice check` looks again without moving anything"))
+        .with_help("fix what is underlined; `sluice check` looks again without moving anything"))
 }
 
 /// The report for people. `program` is how the reader can call this program.

@@ -26,7 +26,7 @@ fn broker(arguments: &Arguments, args: &BrokerArgs) -> Outcome<Exit> {
         None => None,
         Some(text) => {
             let parts = text.rsplit_once(':').and_then(|(host, port)| Some((host.to_string(), port.parse().ok()?)));
-            Some(parts.ok_or_else(|| wrong(format!("`{text}` is no address"), "write HOST:PORT"))?)
+            Some(parts.ok_or_else(|| wrong(format!("`{text}` is not an address"), "write HOST:PORT"))?)
         }
     };
     let login = match &args.user {
@@ -93,7 +93,7 @@ fn listen(broker: &Broker) {
 /// NAME, NAME:PARTITIONS or NAME:PARTITIONS:RETENTION.
 fn topic(text: &str) -> Outcome<(String, TopicConfig)> {
     let wrong = || {
-        Failure::new(FailureKind::Configuration, format!("`{text}` is no topic"))
+        Failure::new(FailureKind::Configuration, format!("`{text}` is not a topic"))
             .with_help("write NAME:PARTITIONS:RETENTION, such as lock.passages:4:7d")
     };
     let mut parts = text.splitn(3, ':');

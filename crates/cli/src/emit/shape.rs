@@ -134,7 +134,7 @@ fn between(bounds: &[String]) -> Result<Maker, String> {
     let scale = u8::try_from(digits(low).max(digits(high))).unwrap_or(u8::MAX);
     let unit = |text: &str| {
         let value = if scale <= 9 { parse_decimal(text.as_bytes(), scale) } else { None };
-        value.and_then(|v| i64::try_from(v).ok()).ok_or_else(|| format!("`{text}` is no number"))
+        value.and_then(|v| i64::try_from(v).ok()).ok_or_else(|| format!("`{text}` is not a number"))
     };
     match (unit(low)?, unit(high)?) {
         (low, high) if low <= high => Ok(Maker::Between { low, high, scale }),

@@ -44,7 +44,9 @@ fn usage(text: &str) -> Option<String> {
 
 /// Whether the command line asks for JSON, as far as it can be understood.
 fn wants_json() -> bool {
-    let arguments: Vec<String> = std::env::args().take_while(|a| a != "--").collect();
+    // Arguments need not be UTF-8.
+    let arguments = std::env::args_os().map(|a| a.to_string_lossy().into_owned());
+    let arguments: Vec<String> = arguments.take_while(|a| a != "--").collect();
     let is_json = |word: &str| word.eq_ignore_ascii_case("json");
     arguments.iter().any(|a| a.strip_prefix("--output=").is_some_and(is_json))
         || arguments.windows(2).any(|pair| pair[0] == "--output" && is_json(&pair[1]))

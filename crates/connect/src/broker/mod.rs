@@ -227,7 +227,7 @@ impl Broker {
     pub(crate) fn broken(&self, error: &rdkafka::error::KafkaError) -> Failure {
         let message = format!("connection `{}` cannot be used: {error}", self.name);
         Failure::new(sluice_core::failure::FailureKind::Configuration, message)
-            .with_help(format!("mend [connection.{}] in sluice.toml", self.name))
+            .with_help(format!("correct [connection.{}] in sluice.toml", self.name))
     }
 
     /// All topics, as the brokers have them now, internal ones left out.

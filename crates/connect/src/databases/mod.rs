@@ -23,6 +23,9 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(10);
 /// How long a server may be silent where nothing else says so.
 const ANSWER_WITHIN: &str = "10m";
 
+/// No server answers faster than this for certain.
+const SHORTEST_WAIT: Duration = Duration::from_millis(100);
+
 /// Keys of connections to database servers.
 pub(crate) const OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("user", ValueKind::Text, "the user to log in as").with(&["password"]),
@@ -45,8 +48,8 @@ pub(crate) const OPTIONS: &[OptionSpec] = &[
         "answer_within",
         ValueKind::Duration,
         ANSWER_WITHIN,
-        "how long the server may take to answer a statement, or to send the next rows; then the connection is given up \
-         and tried again",
+        "how long the server may take to answer a statement, or to send the next rows (at least 100ms); then the \
+         connection is given up and tried again",
     ),
 ];
 
@@ -96,7 +99,7 @@ impl Server {
             return Err(wrong("names no database"));
         }
         let (host, port) = match place.rsplit_once(':') {
-            Some((host, port)) => (host, port.parse().map_err(|_| wrong("has a port that is no number"))?),
+            Some((host, port)) => (host, port.parse().map_err(|_| wrong("has a port that is not a number"))?),
             None => (place, default_port),
         };
         let options = &connection.options;
@@ -118,7 +121,7 @@ impl Server {
             password: password.map(|p| p.reveal().to_string()),
             tls: options.flag("tls"),
             authority: options.text("authority").map(|path| settings.root.join(path)),
-            answer_within: options.duration("answer_within"),
+            answer_within: options.duration("answer_within").max(SHORTEST_WAIT),
         })
     }
 

@@ -14,7 +14,7 @@ use sluice_core::ledger::Ledger;
 /// Where it cannot be opened, or its kind is not known.
 pub fn open(root: &Path, place: &str) -> Outcome<Arc<dyn Ledger>> {
     if let Some((scheme, _)) = place.split_once("://") {
-        return Err(Failure::new(FailureKind::Configuration, format!("`{scheme}:` is no kind of ledger"))
+        return Err(Failure::new(FailureKind::Configuration, format!("`{scheme}:` is not a kind of ledger"))
             .with_help("a ledger is a file, relative to the project: ledger = \".sluice/ledger.db\""));
     }
     Ok(Arc::new(sqlite::SqliteLedger::open(&root.join(place))?))

@@ -21,7 +21,7 @@ fn builder(file: &StoredFile) -> Outcome<ParquetRecordBatchReaderBuilder<File>> 
 }
 
 fn unreadable(file: &StoredFile, error: &ParquetError) -> Failure {
-    Failure::unreachable(format!("{} is no whole Parquet file: {error}", file.path.display()))
+    Failure::unreachable(format!("{} is not a complete Parquet file: {error}", file.path.display()))
         .with_help("it may be cut off or still be written; files of our own appear only once they are whole")
 }
 

@@ -99,5 +99,5 @@ fn a_cut_parquet_file_is_said() {
     let path = folder.path().join("a.parquet");
     std::fs::write(&path, "PAR1 and no end").unwrap();
     let failure = open(vec![one_file(&path).unwrap()], &Form::Parquet, None).err().unwrap();
-    assert!(failure.message.contains("no whole Parquet file") && failure.help.is_some(), "{failure}");
+    assert!(failure.message.contains("not a complete Parquet file") && failure.help.is_some(), "{failure}");
 }

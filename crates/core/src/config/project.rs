@@ -128,9 +128,13 @@ fn read_connection(
                     let at = reader.place(value.span());
                     let schemes: Vec<&str> = registry.connections().map(|c| c.scheme).collect();
                     reader.problems.add(
-                        Problem::error("connection.kind", format!("`{scheme}:` is no kind of connection"), at.clone())
-                            .with_label("what stands before the colon tells the kind")
-                            .with_nearest(scheme, "kinds", schemes),
+                        Problem::error(
+                            "connection.kind",
+                            format!("`{scheme}:` is not a kind of connection"),
+                            at.clone(),
+                        )
+                        .with_label("what stands before the colon tells the kind")
+                        .with_nearest(scheme, "kinds", schemes),
                     );
                     options.set("url", super::OptionValue::Text(url.clone()), at);
                 }

@@ -263,7 +263,7 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
         DataType::Timestamp(_, TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => SqlType::Timestamptz,
         DataType::Timestamp(..) | DataType::Datetime(_) => {
             return Err(Box::new(
-                Problem::error("name.unknown", "a timestamp without a zone is no type here", place)
+                Problem::error("name.unknown", "there is no type for a timestamp without a zone", place)
                     .with_label("which zone?")
                     .with_help(
                         "write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'",

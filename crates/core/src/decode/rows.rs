@@ -126,7 +126,7 @@ impl Rows {
     #[cold]
     pub(super) fn wrong_type(&self, index: usize, found: &str) -> Bad {
         let ty = self.fields[index].ty;
-        self.bad(index, Reason::TYPE, format!("{found} where {ty} is due"))
+        self.bad(index, Reason::TYPE, format!("expected {ty}, found {found}"))
     }
 
     #[cold]
@@ -146,7 +146,7 @@ impl Rows {
             ty if !quoted || number::is_number(text) => {
                 self.bad(index, Reason::RANGE, format!("{shown} does not fit {ty}"))
             }
-            ty => self.bad(index, Reason::TYPE, format!("the text `{shown}` where {ty} is due")),
+            ty => self.bad(index, Reason::TYPE, format!("expected {ty}, found the text `{shown}`")),
         }
     }
 

@@ -360,7 +360,7 @@ impl Resolver<'_> {
                 self.problems.add(
                     Problem::error(
                         "name.unknown",
-                        format!("without a head there is no column `{}`", field.path.join(".")),
+                        format!("without a header row there is no column `{}`", field.path.join(".")),
                         field.place.clone(),
                     )
                     .with_label("binds to nothing")

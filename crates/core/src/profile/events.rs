@@ -40,8 +40,8 @@ impl Profile {
         };
         match whole {
             Ok(end) if line[end..].trim_ascii().is_empty() => {}
-            Ok(end) => return self.broken(line, format!("the end of the record is due at byte {end}")),
-            Err(BrokenJson { at, wanted }) => return self.broken(line, format!("{wanted} is due at byte {at}")),
+            Ok(end) => return self.broken(line, format!("expected the end of the record at byte {end}")),
+            Err(BrokenJson { at, wanted }) => return self.broken(line, format!("expected {wanted} at byte {at}")),
         }
         self.events += 1;
         self.bytes += line.len() as u64;
@@ -81,7 +81,7 @@ impl Profile {
             }
         }
         if !names.is_empty() && values.len() != names.len() {
-            let message = format!("{} values where the head names {}", values.len(), names.len());
+            let message = format!("{} values where the header row names {}", values.len(), names.len());
             return self.broken(trimmed, message);
         }
         self.events += 1;
@@ -182,7 +182,7 @@ fn members(scanner: &mut Scanner<'_>, node: &mut Node) -> Result<(), BrokenJson>
             name.extend_from_slice(key.bytes);
         }
         scanner.skip_blanks();
-        scanner.expect(b':', "a colon")?;
+        scanner.expect(b':', "`:`")?;
         scanner.skip_blanks();
         match node.child(&String::from_utf8_lossy(&name)) {
             Some(child) => value(scanner, child),

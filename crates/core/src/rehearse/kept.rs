@@ -201,7 +201,7 @@ pub fn read(name: &str, text: &str) -> Outcome<Kept> {
     let mut lines = text.lines().enumerate().map(|(i, line)| (i + 1, line));
     let first = lines.next().and_then(|(_, line)| serde_json::from_str::<First>(line).ok());
     let Some(first) = first.filter(|f| f.sluice == "kept") else {
-        return Err(wrong(1, "this is no file of kept events".into()));
+        return Err(wrong(1, "this is not a file of kept events".into()));
     };
     if first.version > VERSION {
         return Err(wrong(1, format!("version {} is newer than this program", first.version)));

@@ -104,7 +104,7 @@ fn too_many(shared: &Shared<'_>, lane: &LaneId, number: u64, rejected: u64, read
         show_share(shared.plan.rejects.share),
     );
     Failure::new(FailureKind::BadData, message).with_help(format!(
-        "the batch has landed and its rejects are kept; look with `sluice rejects {pipeline}`, then mend the source or \
+        "the batch has landed and its rejects are kept; look with `sluice rejects {pipeline}`, then fix the source or \
          the contract, or raise rejects = {{ share = …, least = … }} in the pipeline file, and run again"
     ))
 }

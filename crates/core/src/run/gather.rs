@@ -158,7 +158,7 @@ impl<'a> Gathering<'a> {
                 landing.label, reject.partition, reject.position, reject.message
             );
             return Err(Failure::new(FailureKind::BadData, message).with_help(
-                "a mirror without it would not equal its source, so nothing of the batch lands: mend the contract (text takes \
+                "a mirror without it would not equal its source, so nothing of the batch lands: correct the contract (text takes \
                  every value) or write refused = \"skip\" into the landing, and run again",
             ));
         }

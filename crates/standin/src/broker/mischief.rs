@@ -67,7 +67,7 @@ impl Mischief {
 /// Does what a line says.
 pub(super) fn tell(shared: &Shared, line: &str) -> Result<String, String> {
     let words: Vec<&str> = line.split_whitespace().collect();
-    let number = |text: &str| text.parse::<u64>().map_err(|_| format!("`{text}` is no number"));
+    let number = |text: &str| text.parse::<u64>().map_err(|_| format!("`{text}` is not a number"));
     let done = || Ok("done".to_string());
     match words.as_slice() {
         ["recreate", topic] => {
@@ -149,7 +149,7 @@ pub(super) fn tell(shared: &Shared, line: &str) -> Result<String, String> {
 }
 
 fn with_log(shared: &Shared, topic: &str, partition: &str, work: impl FnOnce(&mut Log)) -> Result<(), String> {
-    let number: i32 = partition.parse().map_err(|_| format!("`{partition}` is no number"))?;
+    let number: i32 = partition.parse().map_err(|_| format!("`{partition}` is not a number"))?;
     let mut state = shared.state();
     let log = state.log(topic, number).ok_or_else(|| format!("there is no partition {topic}/{number}"))?;
     work(log);

@@ -124,7 +124,7 @@ impl Looker<'_> {
                     )
                     .with_label(reason.word())
                     .with_help(format!(
-                        "see its way: sluice rehearse {} --events {} --trace {}",
+                        "follow one: sluice rehearse {} --events {} --trace {}",
                         self.plan.pipeline,
                         count.input.max(first as u64 + 1),
                         first + 1

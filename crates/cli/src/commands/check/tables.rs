@@ -11,7 +11,7 @@ use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style};
 use crate::project::Project;
 
-/// A landing whose table is not as it must be.
+/// A landing whose table does not match what lands.
 pub(super) struct Differing<'p> {
     pub pipeline: &'p str,
     pub landing: &'p LandingPlan,
@@ -62,7 +62,7 @@ pub(super) fn show(differing: &Differing<'_>) -> String {
         out.push_str(&format!(" {} did you mean {near}?\n", style::warn("!")));
     }
     for (statements, who) in
-        [(&report.statements, "to mend it"), (&report.for_an_administrator, "to mend it, by somebody who may grant it")]
+        [(&report.statements, "to fix it"), (&report.for_an_administrator, "to fix it, by somebody who may grant it")]
     {
         if !statements.is_empty() {
             out.push_str(&format!("{}\n", style::dim(&format!(" {who}:"))));

@@ -144,7 +144,7 @@ fn shape(wanted: &str) -> Outcome<Shape> {
     }
     problems::show_errors(found);
     Err(Failure::new(FailureKind::Configuration, format!("the shape {wanted} has mistakes"))
-        .with_help("mend what is underlined; `sluice manual shape` lists the keys"))
+        .with_help("fix what is underlined; `sluice manual shape` lists the keys"))
 }
 
 /// The time of an event: now, or counted from a moment, so that events of one seed are the same each time.

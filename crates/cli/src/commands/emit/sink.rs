@@ -72,7 +72,7 @@ impl Sink {
             })));
         }
         if connection.scheme != "kafka" || topic.is_empty() {
-            return Err(Failure::new(FailureKind::Configuration, format!("`{into}` is no topic and no table"))
+            return Err(Failure::new(FailureKind::Configuration, format!("`{into}` is neither a topic nor a table"))
                 .with_help(
                     "name CONNECTION:TOPIC of a `kafka:` connection, CONNECTION:TABLE of a database, or a folder",
                 ));

@@ -45,7 +45,7 @@ impl Question {
         if found.has_errors() {
             problems::show_errors(found);
             return Err(Failure::new(FailureKind::Configuration, "the question has mistakes")
-                .with_help("mend what is underlined; without --when and --columns the columns are listed"));
+                .with_help("fix what is underlined; without --when and --columns the columns are listed"));
         }
         let transform = Transform::new(when, items, columns);
         let answer = Answer {

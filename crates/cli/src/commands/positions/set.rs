@@ -116,7 +116,7 @@ fn gather(
         "earliest" => Mark::Earliest,
         "latest" => Mark::Latest,
         moment => Mark::Time(parse_moment(moment).map_err(|help| {
-            let message = format!("`{moment}` is no place to set a position to");
+            let message = format!("`{moment}` is not a position that can be set");
             Failure::new(FailureKind::Configuration, message)
                 .with_help(format!("earliest, latest, PARTITION=POSITION, or {help}"))
         })?),
@@ -142,18 +142,18 @@ fn gather(
 fn number(standing: &Standing, state: &PartitionState, text: &str) -> Outcome<Position> {
     let wrong = |message: String, help: String| Failure::new(FailureKind::Configuration, message).with_help(help);
     let number: u64 = text.replace(['_', ','], "").parse().map_err(|_| {
-        wrong(format!("`{text}` is no position"), "write PARTITION=NUMBER, such as lock.passages/0=1200".into())
+        wrong(format!("`{text}` is not a position"), "write PARTITION=NUMBER, such as lock.passages/0=1200".into())
     })?;
     if is_feed(standing) {
         return Err(wrong(
             "a place in a log cannot be set by hand".into(),
-            "`--set earliest` begins anew: mirrors are emptied, every table is loaded again, then followed".into(),
+            "`--set earliest` starts again: mirrors are emptied, every table is loaded again, then followed".into(),
         ));
     }
     if standing.kind != "topics" && number != 0 {
         return Err(wrong(
             format!("a position within {} cannot be set by hand", state.partition),
-            "0 reads the file anew; a byte in the middle of a record would break it".into(),
+            "0 reads the file again; a byte in the middle of a record would break it".into(),
         ));
     }
     let (low, high) = (state.earliest.major, state.latest.major);

@@ -87,10 +87,9 @@ fn turn(project: &Project, args: &RehearseArgs, state: &mut State, stop: &Stop) 
     found.extend(pipeline.problems.clone());
     let has_errors = found.has_errors();
     let mut text = String::new();
-    let colours = std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none();
-    for problem in found.into_sorted() {
-        text.push_str(&problems::render(&problem, screen_width().min(120), colours));
-        text.push_str("\n\n");
+    let found = found.into_sorted();
+    if !found.is_empty() {
+        text.push_str(&format!("{}\n", problems::render(&found, screen_width().min(120))));
     }
     if has_errors {
         return Ok(with_last(state, text));

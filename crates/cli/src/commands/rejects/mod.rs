@@ -123,7 +123,7 @@ fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mu
     for (number, line) in BufReader::new(file).lines().enumerate() {
         let line = line.map_err(|e| Failure::io("read", path, &e))?;
         let reject: RejectLine = serde_json::from_str(&line).map_err(|e| {
-            Failure::findings(format!("{}:{}: this is no reject: {e}", path.display(), number + 1))
+            Failure::findings(format!("{}:{}: this is not a reject: {e}", path.display(), number + 1))
                 .with_help("the file was edited; restore it, or move it away")
         })?;
         if args.batch.is_some_and(|b| b != reject.batch) || args.reason.as_ref().is_some_and(|r| *r != reject.reason) {
@@ -225,7 +225,7 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
     out.push_str(&format!(
         "  {}  {}\n",
         style::command(&format!("sluice rejects {name} --retry")),
-        style::dim("once what was wrong is mended"),
+        style::dim("after the cause is fixed"),
     ));
     if found.tried > 0 {
         out.push_str(&format!(

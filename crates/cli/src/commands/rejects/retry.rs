@@ -41,7 +41,7 @@ pub(super) fn retry(
         return Ok(Exit::Fine);
     }
     output::note(&format!(
-        "{} to read again, in {}; what is good now lands, the others are rejected anew\n",
+        "{} to read again, in {}; what is good now lands, the others are rejected again\n",
         show_many(rejects.len() as u64, "reject"),
         show_many(portions.len() as u64, "batch"),
     ));

@@ -106,7 +106,7 @@ impl IntakeKind for Files {
         let folder = local::folder(&settings.root, &settings.connection);
         if !folder.is_dir() {
             return Err(Failure::unreachable(format!("the folder {} is not there", folder.display()))
-                .with_help(format!("make it, or mend [connection.{}] in sluice.toml", settings.connection.name)));
+                .with_help(format!("make it, or correct [connection.{}] in sluice.toml", settings.connection.name)));
         }
         let scan = scan::Scan::new(settings).map_err(Failure::unreachable)?;
         let options = settings.options.clone();

@@ -1,4 +1,4 @@
-//! What a server lacks before its tables can be read, and how to mend it.
+//! What a server lacks before its tables can be read, and how to fix it.
 
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Settings;

@@ -79,7 +79,7 @@ pub(super) fn gone(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Out
             continue;
         }
         let failure = match (Policy::of(settings), there.contains_key(&*table.name)) {
-            (Policy::Follow, true) => Failure::renewing(format!("{} was made anew at the source", table.name)),
+            (Policy::Follow, true) => Failure::renewing(format!("{} was recreated at the source", table.name)),
             (Policy::Follow, false) => Failure::renewing(format!("{} went at the source", table.name)),
             (_, true) => made_anew(feed, &table.name),
             (_, false) => Failure::findings(format!("{} went at the source", table.name)).with_help(
@@ -93,7 +93,7 @@ pub(super) fn gone(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Out
 
 /// A table is another one than that which was read.
 pub(super) fn made_anew(feed: &PostgresFeed, table: &str) -> Failure {
-    Failure::findings(format!("{table} was made anew at the source")).with_help(format!(
+    Failure::findings(format!("{table} was recreated at the source")).with_help(format!(
         "what came before has been taken in. `sluice positions {} --set earliest` begins anew: mirrors are emptied, and \
          every table is loaded again",
         feed.pipeline()

@@ -389,7 +389,7 @@ pub(super) fn failed(shown: &str, error: WireError) -> Failure {
         WireError::Away(what) => Failure::away(format!("{shown} does not answer: {what}")),
         WireError::Refused(said) => match said.code.as_str() {
             "28000" | "28P01" | "3D000" | "42501" => {
-                Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {}", said.message))
+                Failure::new(FailureKind::Unreachable, format!("{shown} rejected the login: {}", said.message))
                     .with_help(
                         "look at user, password and database of the [connection]; reading its log needs the attribute \
                      REPLICATION: alter role NAME replication",

@@ -164,7 +164,7 @@ fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
         "latest" => Ok(Start::At(Mark::Latest)),
         "positions" => Ok(Start::Positions),
         other => parse_timestamp(other.as_bytes()).map(|at| Start::At(Mark::Time(at))).ok_or_else(|| {
-            let message = format!("`{other}` is no place to start at");
+            let message = format!("`{other}` is not a place to start at");
             Box::new(
                 Problem::error("value.type", message, settings.options.place_of("start"))
                     .with_help("write earliest, latest, positions, or a time such as 2026-11-23T06:00:00Z"),
@@ -366,7 +366,7 @@ impl Intake for TopicsIntake {
         let mut reader = self.reader("sluice.look", ranges.0.len())?;
         let parse = |r: &Range| {
             Partition::parse(&r.partition)
-                .ok_or_else(|| Failure::internal(format!("{} is no partition of a topic", r.partition)))
+                .ok_or_else(|| Failure::internal(format!("{} is not a partition of a topic", r.partition)))
         };
         let partitions = ranges.0.iter().map(parse).collect::<Outcome<Vec<_>>>()?;
         let mut once = partitions.clone();

@@ -39,7 +39,7 @@ impl Store for Clickhouse {
     const GUARANTEE: &'static str = "with lineage = true each row is there once in the end, though for a moment a part \
                                      of a batch may be; without it at least once";
     const GUARANTEE_UNTRACED: &'static str =
-        "at least once: a crash while a batch is loaded can leave some of its rows twice; lineage = true mends that";
+        "at least once: a crash while a batch is loaded can leave some of its rows twice; lineage = true prevents that";
     const MODES: &'static [&'static str] = &["append", "changes"];
 
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>> {

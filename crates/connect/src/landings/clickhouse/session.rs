@@ -394,7 +394,7 @@ fn judge(shown: &str, said: &str) -> StoreError {
         // Unknown column, table or database; a type that is not as it was.
         10 | 16 | 47 | 53 | 60 | 81 => StoreError::Changed(message),
         192 | 193 | 194 | 497 => StoreError::Failed(
-            Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {message}"))
+            Failure::new(FailureKind::Unreachable, format!("{shown} rejected the login: {message}"))
                 .with_help("look at user and password of the [connection] in sluice.toml"),
         ),
         // Too many parts, queries or bytes; a query that was ended.

@@ -113,7 +113,7 @@ impl LandingKind for Files {
         let problem = |message: String| {
             vec![
                 Problem::error("place.missing", message, settings.options.place_of("at"))
-                    .with_help(format!("mend the url of [connection.{}] in sluice.toml", settings.connection.name)),
+                    .with_help(format!("correct the url of [connection.{}] in sluice.toml", settings.connection.name)),
             ]
         };
         match std::fs::metadata(existing) {

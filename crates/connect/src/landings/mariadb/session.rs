@@ -493,7 +493,7 @@ fn judge(shown: &str, error: &Error) -> StoreError {
             StoreError::Away(format!("{shown} does not take it now: {message}"))
         }
         (1044 | 1045 | 1049 | 1698, _) => StoreError::Failed(
-            Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {message}"))
+            Failure::new(FailureKind::Unreachable, format!("{shown} rejected the login: {message}"))
                 .with_help("look at user, password and database of the [connection] in sluice.toml"),
         ),
         (1054 | 1146 | 1142 | 1143 | 1136 | 1356, _) => StoreError::Changed(message),

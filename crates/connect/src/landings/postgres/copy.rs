@@ -129,7 +129,7 @@ pub(super) fn objections(rows: &RecordBatch, forms: &[Form]) -> Vec<Objection> {
                 found.extend((0..rows.num_rows()).filter(is_bad).map(|row| Objection {
                     row,
                     column: name.clone(),
-                    message: "this is no day of PostgreSQL's calendar".into(),
+                    message: "this is not a day of PostgreSQL's calendar".into(),
                 }));
                 continue;
             }
@@ -140,7 +140,7 @@ pub(super) fn objections(rows: &RecordBatch, forms: &[Form]) -> Vec<Objection> {
                 found.extend((0..rows.num_rows()).filter(is_bad).map(|row| Objection {
                     row,
                     column: name.clone(),
-                    message: "this is no moment of PostgreSQL's calendar".into(),
+                    message: "this is not a moment of PostgreSQL's calendar".into(),
                 }));
                 continue;
             }

@@ -86,7 +86,7 @@ impl Store for Postgres {
             SqlType::Date => "4713 BC to 5874897 AD",
             SqlType::Timestamptz => "microseconds, in UTC, 4713 BC to 294276 AD; never an infinity",
             SqlType::Json => {
-                "jsonb orders keys anew and drops doubled ones; json keeps the spelling; \\u0000 is refused by jsonb"
+                "jsonb reorders keys and drops repeated ones; json keeps the spelling; \\u0000 is refused by jsonb"
             }
             _ => "every value",
         }

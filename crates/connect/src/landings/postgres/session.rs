@@ -375,7 +375,7 @@ fn judge(shown: &str, error: &Error) -> StoreError {
         "42" if *code == SqlState::INSUFFICIENT_PRIVILEGE => StoreError::Changed(format!("{message}, says {shown}")),
         "42" | "3F" => StoreError::Changed(message),
         "28" | "3D" => StoreError::Failed(
-            Failure::new(FailureKind::Unreachable, format!("{shown} does not let us in: {message}"))
+            Failure::new(FailureKind::Unreachable, format!("{shown} rejected the login: {message}"))
                 .with_help("look at user, password and database of the [connection] in sluice.toml"),
         ),
         _ => StoreError::Failed(Failure::unreachable(format!("{shown}: {message} ({})", code.code()))),

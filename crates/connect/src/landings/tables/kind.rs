@@ -161,11 +161,11 @@ fn problems(settings: &Settings, report: &TableReport) -> Vec<Problem> {
             problem.severity = Severity::Warning;
             problem = problem.with_help("run makes what is missing, as `create = true` says");
         } else if report.statements.is_empty() && report.for_an_administrator.is_empty() {
-            problem = problem.with_help("mend `columns` in the pipeline file, or the table; both stand below");
+            problem = problem.with_help("correct `columns` in the pipeline file, or the table; both stand below");
         } else {
-            problem = problem.with_help("the statements below mend it; `sluice check --apply` runs them");
+            problem = problem.with_help("the statements below fix it; `sluice check --apply` runs them");
         }
-        found.push(problem.with_label("not as it must be"));
+        found.push(problem.with_label("does not match what lands"));
     }
     for line in report.lines.iter().filter(|l| l.verdict == Verdict::MayRefuse) {
         let message = format!("{}.{}: {}", report.table, line.column, line.says);

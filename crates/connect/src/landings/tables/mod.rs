@@ -215,14 +215,14 @@ impl TableLanding {
 
     /// The failure that tells the whole difference and what mends it.
     fn mismatch(&self, report: &TableReport) -> Failure {
-        let message = format!("{} is not as it must be: {}", self.shown, report.difference().join("; "));
+        let message = format!("{} does not match what lands: {}", self.shown, report.difference().join("; "));
         let mut help = String::new();
         let statements: Vec<&String> = report.statements.iter().chain(&report.for_an_administrator).collect();
         if !statements.is_empty() {
             for statement in statements {
                 help.push_str(&format!("{statement};\n"));
             }
-            help.push_str("these statements mend it: `sluice check --apply` shows and runs them");
+            help.push_str("these statements fix it: `sluice check --apply` shows and runs them");
         } else {
             help.push_str("`sluice check` shows the table beside what lands");
         }

@@ -359,7 +359,7 @@ impl Publishing<'_> {
             FailureKind::BadData,
             format!("{} refuses more than {TOO_MANY} rows of {}: {message}", self.landing.shown, self.batch),
         );
-        Err(StoreError::Failed(failure.with_help("nothing of this batch has landed; mend the table, and run again")))
+        Err(StoreError::Failed(failure.with_help("nothing of this batch has landed; fix the table, and run again")))
     }
 
     /// One try, which leaves nothing behind where it fails.
@@ -408,7 +408,7 @@ impl Publishing<'_> {
             self.landing.shown, self.batch, row.partition, row.position, row.message
         );
         Failure::new(FailureKind::BadData, message).with_help(
-            "a mirror without the row would not equal its source, so the batch waits whole: mend the table, or write \
+            "a mirror without the row would not equal its source, so the whole batch waits: fix the table, or write \
              refused = \"skip\" into the landing, and run again",
         )
     }

@@ -63,7 +63,7 @@ impl<'a> WriteOut<'a> {
                 false => format!("t{}{event}", if event.starts_with('_') { "" } else { "_" }),
             };
             if !names::is_valid(&event) {
-                let message = format!("the table {full} would give an event `{event}`, which is no name");
+                let message = format!("the table {full} would give an event `{event}`, which is not a valid name");
                 problems.add(
                     Problem::error("name.form", message, group.event.place.clone())
                         .with_help("event = \"t_{table}\" puts letters before it, 63 at most"),

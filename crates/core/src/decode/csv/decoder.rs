@@ -104,7 +104,7 @@ impl CsvDecoder {
     /// Decodes the record at the walk's place.
     fn record(&mut self, walk: &mut Walk<'_>) -> Result<(), Bad> {
         if let Some(name) = &self.head.twice {
-            let message = "the head names this column twice";
+            let message = "the header row names this column twice";
             return Err(Bad::new(Reason::TWICE, Some(name.clone()), message));
         }
         self.extra_text.clear();
@@ -128,7 +128,7 @@ impl CsvDecoder {
             }
         }
         if self.dialect.head && column != self.head.names.len() {
-            let message = format!("{column} values where the head names {}", self.head.names.len());
+            let message = format!("{column} values where the header row names {}", self.head.names.len());
             return Err(Bad::new(Reason::NOT_CSV, None, message));
         }
         self.finish_record(column)
@@ -223,7 +223,7 @@ impl CsvDecoder {
     #[cold]
     fn with_near_name(&self, mut bad: Bad, index: usize) -> Bad {
         if let Some(near) = names::nearest(&self.paths[index], self.head.names.iter().map(String::as_str)) {
-            bad.0.message.push_str(&format!("; the head names `{near}`"));
+            bad.0.message.push_str(&format!("; the header row names `{near}`"));
         }
         bad
     }

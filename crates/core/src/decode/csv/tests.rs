@@ -105,8 +105,8 @@ fn a_dialect_of_its_own() {
 }
 
 #[rstest]
-#[case("x", Reason::NOT_CSV, "1 values where the head names 2")]
-#[case("x,1,2", Reason::NOT_CSV, "3 values where the head names 2")]
+#[case("x", Reason::NOT_CSV, "1 values where the header row names 2")]
+#[case("x,1,2", Reason::NOT_CSV, "3 values where the header row names 2")]
 #[case("\"x\"y,1", Reason::NOT_CSV, "between the closing quote")]
 #[case("x,\"1", Reason::NOT_CSV, "never closed")]
 #[case("x,much", Reason::TYPE, "much")]
@@ -127,7 +127,7 @@ fn bad_records(#[case] record: &str, #[case] reason: Reason, #[case] message: &s
 fn a_missing_column_leads_to_the_near_one() {
     let contract = contract("ticket text not null", ExtraFields::Ignore);
     let decoded = decode(&Dialect::default(), &contract, b"tikcet\nx\n");
-    assert_eq!(decoded.rejects[0].message, "the field is missing; the head names `tikcet`");
+    assert_eq!(decoded.rejects[0].message, "the field is missing; the header row names `tikcet`");
 }
 
 #[test]

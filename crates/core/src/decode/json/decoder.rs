@@ -19,7 +19,7 @@ use crate::values::time::TimeFormat;
 
 impl From<Broken> for Bad {
     fn from(broken: Broken) -> Self {
-        Self::new(Reason::NOT_JSON, None, format!("{} is due at byte {}", broken.wanted, broken.at))
+        Self::new(Reason::NOT_JSON, None, format!("expected {} at byte {}", broken.wanted, broken.at))
     }
 }
 
@@ -96,7 +96,7 @@ impl JsonDecoder {
         loop {
             let key = scanner.string()?;
             scanner.skip_blanks();
-            scanner.expect(b':', "a colon")?;
+            scanner.expect(b':', "`:`")?;
             scanner.skip_blanks();
             self.member(scanner, object, place, key, row, prefix, depth)?;
             place += 1;
@@ -110,7 +110,7 @@ impl JsonDecoder {
                     scanner.at += 1;
                     return Ok(());
                 }
-                _ => return Err(scanner.fault("a comma or }").into()),
+                _ => return Err(scanner.fault("`,` or `}`").into()),
             }
         }
     }
@@ -165,9 +165,11 @@ impl JsonDecoder {
             b'{' if self.extra == ExtraFields::Ignore => self.object(scanner, object, row, "", depth + 1),
             b'{' => self.object(scanner, object, row, &format!("{prefix}{}.", name()), depth + 1),
             b'n' if scanner.token() == b"null" => Ok(()),
-            _ => {
-                Err(Bad::new(Reason::TYPE, Some(name()), format!("an object is due, not {}", kind_of(scanner.peek()))))
-            }
+            _ => Err(Bad::new(
+                Reason::TYPE,
+                Some(name()),
+                format!("expected an object, found {}", kind_of(scanner.peek())),
+            )),
         }
     }
 

@@ -146,7 +146,7 @@ impl<'a> Scanner<'a> {
                 self.members(b'}', |scanner| {
                     scanner.string()?;
                     scanner.skip_blanks();
-                    scanner.expect(b':', "a colon")?;
+                    scanner.expect(b':', "`:`")?;
                     scanner.skip_blanks();
                     scanner.skip_value(depth + 1).map(|_| ())
                 })?;
@@ -191,7 +191,7 @@ impl<'a> Scanner<'a> {
                     self.at += 1;
                     return Ok(());
                 }
-                _ => return self.broken(if close == b'}' { "a comma or }" } else { "a comma or ]" }),
+                _ => return self.broken(if close == b'}' { "`,` or `}`" } else { "`,` or `]`" }),
             }
         }
     }
@@ -208,7 +208,7 @@ pub(crate) fn keys(record: &[u8]) -> Vec<String> {
             let key = scanner.string()?;
             found.push(String::from_utf8_lossy(key.bytes).into_owned());
             scanner.skip_blanks();
-            scanner.expect(b':', "a colon")?;
+            scanner.expect(b':', "`:`")?;
             scanner.skip_blanks();
             scanner.skip_value(0).map(|_| ())
         });

@@ -133,7 +133,7 @@ fn long_texts(#[values(POSTGRES, MARIADB, SQLITE, CLICKHOUSE)] kind: Kind) {
 #[case(POSTGRES, -719_162, Ok("0001-01-01"))]
 #[case(POSTGRES, 2_932_896, Ok("9999-12-31"))]
 #[case(POSTGRES, i32::MAX, Err("out of range"))]
-#[case(POSTGRES, i32::MIN, Err("no day of PostgreSQL"))]
+#[case(POSTGRES, i32::MIN, Err("not a day of PostgreSQL"))]
 #[case(MARIADB, 2_932_896, Ok("9999-12-31"))]
 #[case(MARIADB, i32::MAX, Err("1 to 9999"))]
 #[case(SQLITE, -719_162, Ok("0001-01-01"))]
@@ -154,7 +154,7 @@ fn days(#[case] kind: Kind, #[case] day: i32, #[case] expected: Result<&str, &st
 
 #[rstest]
 #[case(POSTGRES, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
-#[case(POSTGRES, i64::MIN, Err("no moment of PostgreSQL"))]
+#[case(POSTGRES, i64::MIN, Err("not a moment of PostgreSQL"))]
 #[case(MARIADB, 1_782_882_367_000_008, Ok("2026-07-01 05:06:07.000008"))]
 #[case(MARIADB, -1, Ok("1969-12-31 23:59:59.999999"))]
 #[case(MARIADB, i64::MAX, Err("1 to 9999"))]

@@ -11,7 +11,7 @@ pub(crate) struct RejectsArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// Show this many of the newest rejects
+    /// How many of the newest rejects are printed
     #[arg(long, value_name = "N", default_value_t = 10)]
     pub last: usize,
 
@@ -23,23 +23,23 @@ pub(crate) struct RejectsArgs {
     #[arg(long, value_name = "NUMBER")]
     pub batch: Option<u64>,
 
-    /// Write the rejected bytes as they were, a line each, and nothing else
+    /// Print the rejected bytes as they were, one line each, and nothing else
     #[arg(long, conflicts_with = "retry")]
     pub raw: bool,
 
-    /// Read the rejected events again, under the pipeline as it is now; what is good then lands
+    /// Read the rejected events again with the current pipeline file; good ones land
     #[arg(long)]
     pub retry: bool,
 
-    /// Show rejects that were tried again, too
+    /// Include rejects that were retried
     #[arg(long, conflicts_with = "retry")]
     pub all: bool,
 
-    /// Make rejects of the events of sealed batches that cannot be finished, so that the pipeline can continue
+    /// Reject the events of sealed batches that cannot be finished, so that the pipeline can continue
     #[arg(long, conflicts_with_all = ["retry", "raw", "all", "reason"])]
     pub unfinished: bool,
 
-    /// Do not ask
+    /// Do not ask for confirmation
     #[arg(long)]
     pub yes: bool,
 }
@@ -50,11 +50,11 @@ pub(crate) struct PositionsArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// Set positions: earliest, latest, a moment, or PARTITION=POSITION; several, one after the other
+    /// Set positions: earliest, latest, a moment, or PARTITION=POSITION; can be repeated
     #[arg(long, value_name = "WHERE")]
     pub set: Vec<String>,
 
-    /// With --set: only partitions whose names begin so
+    /// With --set: only partitions whose name starts with this
     #[arg(long, value_name = "NAME", requires = "set")]
     pub of: Option<String>,
 
@@ -66,7 +66,7 @@ pub(crate) struct PositionsArgs {
     #[arg(long, value_name = "NEW", conflicts_with_all = ["set", "changes", "take_over"])]
     pub as_new: Option<String>,
 
-    /// Why positions change; the ledger keeps it. Required with --set, --take-over and --as-new
+    /// The reason, kept in the ledger; required with --set, --take-over and --as-new
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
 
@@ -74,7 +74,7 @@ pub(crate) struct PositionsArgs {
     #[arg(long, conflicts_with = "set")]
     pub changes: bool,
 
-    /// Do not ask
+    /// Do not ask for confirmation
     #[arg(long)]
     pub yes: bool,
 }
@@ -89,19 +89,19 @@ pub(crate) struct ReplayArgs {
     #[arg(long, value_name = "NUMBERS")]
     pub batches: Option<String>,
 
-    /// Only this lane
+    /// Only batches of this lane
     #[arg(long, value_name = "LANE")]
     pub lane: Option<String>,
 
-    /// Positions of a partition: PARTITION=FROM..TO, the last not included; several, one after the other
+    /// Positions of a partition: PARTITION=FROM..TO, the last not included; can be repeated
     #[arg(long, value_name = "RANGE")]
     pub range: Vec<String>,
 
-    /// From this moment of the source on: RFC 3339, a day, or how long ago, such as 2h
+    /// Only events at or after this time of the source: RFC 3339, a day, or how long ago, such as 2h
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub since: Option<i64>,
 
-    /// Before this moment of the source
+    /// Only events before this time of the source, written as for --since
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
     pub until: Option<i64>,
 
@@ -109,15 +109,15 @@ pub(crate) struct ReplayArgs {
     #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
     pub into: Option<String>,
 
-    /// Why; it is kept in the ledger
+    /// The reason, kept in the ledger
     #[arg(long, value_name = "TEXT", default_value = "")]
     pub reason: String,
 
-    /// Show what would be read again, and change nothing
+    /// Show what would be read again; change nothing
     #[arg(long)]
     pub plan: bool,
 
-    /// Do not ask
+    /// Do not ask for confirmation
     #[arg(long)]
     pub yes: bool,
 }
