@@ -137,10 +137,7 @@ fn a_server_that_stops_answering_is_waited_for() {
     let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
     let waits = said.by_ref().map_while(Result::ok).find(|line| line.contains("nothing is lost"));
     server.freeze(false);
-    assert!(
-        waits.as_ref().is_some_and(|line| line.contains("no answer within 1") || line.contains("answer")),
-        "{waits:?}"
-    );
+    assert!(waits.as_ref().is_some_and(|line| line.contains("no answer within 1")), "{waits:?}");
     let landed = (0..200).any(|_| {
         std::thread::sleep(std::time::Duration::from_millis(100));
         office.sql(&office.target, "select count(*) from weighing").trim() == "2"

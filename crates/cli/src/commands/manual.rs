@@ -36,13 +36,13 @@ fn chapters(all: &[Entry]) {
     let mut out = String::from("look up a chapter, a name, or any word:\n\n");
     for (name, about) in CHAPTERS {
         let count = all.iter().filter(|e| e.chapter == *name).count();
-        let command = style::command(&format!("sluice manual {name:<9}"));
+        let command = style::command(&format!("sluice manual {name:<11}"));
         out.push_str(&format!("  {command}  {:>3}  {about}\n", count));
     }
     out.push_str(&format!(
         "\n  {}  one function\n  {}  every entry that speaks of it\n",
-        style::command("sluice manual date_trunc"),
-        style::command("sluice manual \"time\"    "),
+        style::command("sluice manual date_trunc "),
+        style::command("sluice manual \"time\"     "),
     ));
     output::print(&out);
 }

@@ -26,11 +26,8 @@ pub const PROJECT_OPTIONS: &[OptionSpec] = &[
 ];
 
 /// Keys that every `[connection.NAME]` has, before those of its kind.
-pub const CONNECTION_OPTIONS: &[OptionSpec] = &[OptionSpec::required(
-    "url",
-    ValueKind::Text,
-    "where it is; what stands before the colon tells the kind, such as file:DIR",
-)];
+pub const CONNECTION_OPTIONS: &[OptionSpec] =
+    &[OptionSpec::required("url", ValueKind::Text, "where it is; expected a kind before the colon, such as file:DIR")];
 
 /// One outside system.
 #[derive(Clone, Debug)]
@@ -133,7 +130,7 @@ fn read_connection(
                             format!("`{scheme}:` is not a kind of connection"),
                             at.clone(),
                         )
-                        .with_label("what stands before the colon tells the kind")
+                        .with_label("expected a kind before the colon")
                         .with_nearest(scheme, "kinds", schemes),
                     );
                     options.set("url", super::OptionValue::Text(url.clone()), at);

@@ -168,7 +168,7 @@ fn gather(wire: &mut Wire, first: Bytes) -> (Vec<Bytes>, usize) {
     (messages, bytes)
 }
 
-/// Tells the server what has settled, and asks for an answer where it has been silent since the last time.
+/// Reports to the server what has settled, and asks for an answer if it was silent since the last time.
 async fn heartbeat(wire: &mut Wire, settled: u64, silent: Instant) -> Result<(), WireError> {
     if silent.elapsed() > SILENCE {
         return Err(WireError::Away(format!("it was silent for {}", show_duration(silent.elapsed()))));

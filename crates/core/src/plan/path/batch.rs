@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// The folders that batches fill, by their landing and the moment at which they were opened.
 ///
@@ -11,20 +11,16 @@ use rustc_hash::FxHashSet;
 #[derive(Debug, Default)]
 pub struct BatchFolders(Mutex<Filled>);
 
-/// Folders by landing and moment.
-type Filled = BTreeMap<(usize, i64), FxHashSet<Box<str>>>;
+/// Folders by moment and landing.
+type Filled = BTreeMap<i64, FxHashMap<usize, FxHashSet<Box<str>>>>;
 
 impl BatchFolders {
     /// For each folder, whether the batch may fill it: those that it fills already, and new ones up to the limit.
     pub(super) fn admit(&self, landing: usize, opened_at: i64, names: &[String], most: usize) -> Vec<bool> {
-        /// Batches of a lane follow each other: older ones are done with.
-        const AT_ONCE: usize = 64;
+        /// Batches of a lane follow each other: a chunk belongs to one of the newest.
+        const AT_ONCE: usize = 8;
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        while known.len() > AT_ONCE {
-            let oldest = known.keys().min_by_key(|(_, at)| *at).copied();
-            oldest.map(|key| known.remove(&key));
-        }
-        let filled = known.entry((landing, opened_at)).or_default();
+        let filled = known.entry(opened_at).or_default().entry(landing).or_default();
         let mut admit = |name: &String| {
             let fits = filled.contains(name.as_str()) || filled.len() < most;
             if fits {
@@ -32,7 +28,11 @@ impl BatchFolders {
             }
             fits
         };
-        names.iter().map(&mut admit).collect()
+        let admitted = names.iter().map(&mut admit).collect();
+        while known.len() > AT_ONCE {
+            known.pop_first();
+        }
+        admitted
     }
 
     /// How many batches it knows of.

@@ -453,7 +453,10 @@ mod tests {
         assert_eq!(landed(&["c", "d"], 1, 7), 2);
         assert_eq!(landed(&["c", "d"], 0, 8), 2);
         (9..300).for_each(|at| assert_eq!(landed(&["c", "e"], 0, at), 2));
-        assert!(batches.batches() < 100);
+        assert_eq!(batches.batches(), 8);
+        // So many landings of one batch do not push each other out.
+        (0..300).for_each(|landing| assert_eq!(landed(&["a", "b"], landing, 300), 2));
+        (0..300).for_each(|landing| assert_eq!(landed(&["c"], landing, 300), 0));
     }
 
     #[test]
