@@ -48,6 +48,7 @@ fn broker(arguments: &Arguments, args: &BrokerArgs) -> Outcome<Exit> {
         topics: args.topic.iter().map(|text| topic(text)).collect::<Outcome<_>>()?,
         auto_partitions: args.auto,
         login,
+        longest_wait: None,
     };
     let broker = Broker::start(setup).map_err(|e| {
         Failure::unreachable(format!("cannot listen on {}: {e}", args.listen)).with_help("take another port: --listen")

@@ -5,6 +5,7 @@
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 
+use super::shapes;
 use bytes::{Buf as _, Bytes, BytesMut};
 use kafka_protocol::indexmap::IndexMap;
 use kafka_protocol::records::{
@@ -37,15 +38,21 @@ impl BatchHead {
         }
         let length = usize::try_from((&bytes[8..12]).get_i32()).ok()? + 12;
         let attributes = (&bytes[21..23]).get_i16();
-        (length <= bytes.len()).then(|| Self {
+        let (last_delta, count) = ((&bytes[23..27]).get_i32(), (&bytes[57..61]).get_i32());
+        let compressed = attributes & 0x07 != 0;
+        // Records are numbered one by one, and there are as many as the batch says. Packed ones are never unpacked here.
+        let counts = count > 0 && count - 1 == last_delta;
+        let holds = |length| compressed || shapes::are_records(&bytes[HEADER..length], count);
+        let is_whole = (HEADER..=bytes.len()).contains(&length) && counts && holds(length);
+        is_whole.then(|| Self {
             length,
-            last_delta: (&bytes[23..27]).get_i32(),
+            last_delta,
             max_time: (&bytes[35..43]).get_i64(),
             producer: (&bytes[43..51]).get_i64(),
             epoch: (&bytes[51..53]).get_i16(),
             sequence: (&bytes[53..57]).get_i32(),
             transactional: attributes & 0x10 != 0,
-            compressed: attributes & 0x07 != 0,
+            compressed,
         })
     }
 }
@@ -296,6 +303,31 @@ fn marker(producer: i64, epoch: i16, committed: bool, now: i64) -> Bytes {
     let mut bytes = BytesMut::new();
     let options = RecordEncodeOptions { version: 2, compression: Compression::None };
     let _ = RecordBatchEncoder::encode(&mut bytes, [&record], &options);
+    bytes.freeze()
+}
+
+/// So many records in one batch, with keys and headers.
+#[cfg(test)]
+pub(super) fn batch(count: u8) -> Bytes {
+    let record = |i: u8| Record {
+        transactional: false,
+        control: false,
+        delete_horizon: false,
+        partition_leader_epoch: -1,
+        producer_id: -1,
+        producer_epoch: -1,
+        timestamp_type: TimestampType::Creation,
+        offset: i.into(),
+        sequence: i32::from(i) - 1,
+        timestamp: i.into(),
+        key: (!i.is_multiple_of(3)).then(|| Bytes::from(vec![i % 5])),
+        value: (!i.is_multiple_of(4)).then(|| Bytes::from(vec![i; 9])),
+        headers: (0..i % 3).map(|h| (format!("h{h}").into(), Some(Bytes::from(vec![h])))).collect(),
+    };
+    let records: Vec<Record> = (0..count).map(record).collect();
+    let mut bytes = BytesMut::new();
+    let options = RecordEncodeOptions { version: 2, compression: Compression::None };
+    let _ = RecordBatchEncoder::encode(&mut bytes, &records, &options);
     bytes.freeze()
 }
 

@@ -9,6 +9,7 @@ mod hostile;
 mod log;
 mod login;
 mod mischief;
+mod shapes;
 mod state;
 mod transactions;
 mod wire;
@@ -36,6 +37,8 @@ pub struct Setup {
     pub topics: Vec<(String, TopicConfig)>,
     /// How many partitions a topic gets that a client asks for and that is not there; 0 makes none.
     pub auto_partitions: u32,
+    /// How long a client that waits for messages is kept waiting at most; None is half a minute.
+    pub longest_wait: Option<Duration>,
     /// User and password that clients must give, by SASL PLAIN or SCRAM.
     pub login: Option<(String, String)>,
 }

@@ -21,6 +21,9 @@ pub struct TopicConfig {
     pub compacts: bool,
 }
 
+/// The partitions of a topic that a client may ask for; each takes memory.
+pub(super) const MOST_PARTITIONS: u32 = 10_000;
+
 /// What brokers take by default.
 const LARGEST: usize = 1_048_588;
 

@@ -8,7 +8,7 @@ use kafka_protocol::messages::{ApiKey, RequestHeader, ResponseHeader};
 use kafka_protocol::protocol::{Decodable as _, Encodable as _};
 
 use super::login::Login;
-use super::{Shared, answer};
+use super::{Shared, answer, shapes};
 
 /// A longer request ends the connection.
 const LONGEST: usize = 256 << 20;
@@ -61,7 +61,7 @@ fn invalid(_: impl std::fmt::Debug) -> io::Error {
 }
 
 /// The answer to a request; None where none is wanted.
-fn respond(mut request: Bytes, shared: &Shared, session: &mut Session) -> io::Result<Option<BytesMut>> {
+pub(super) fn respond(mut request: Bytes, shared: &Shared, session: &mut Session) -> io::Result<Option<BytesMut>> {
     if request.len() < 8 {
         return Err(invalid(()));
     }
@@ -82,6 +82,7 @@ fn respond(mut request: Bytes, shared: &Shared, session: &mut Session) -> io::Re
     if !session.known && !matches!(key, ApiKey::ApiVersions | ApiKey::SaslHandshake | ApiKey::SaslAuthenticate) {
         return Err(invalid(()));
     }
+    shapes::length(key, version, &request).ok_or_else(|| invalid(()))?;
     if !answer::answer(key, version, request, shared, session, &mut body).map_err(invalid)? {
         return Ok(None);
     }

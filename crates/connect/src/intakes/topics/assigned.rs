@@ -18,6 +18,10 @@ use super::partitions::Partition;
 use super::proof::{Question, Witness, anew};
 use crate::broker::{Broker, Context, is_passing, refuse};
 
+/// How often a batch is asked for that cannot be unpacked, before it is said to be damaged or too large. With many
+/// partitions, some other one may come first for a while.
+const UNPACK_TRIES: u32 = 20;
+
 /// What reading a partition brought.
 pub(super) enum Brought {
     Chunk(Chunk),
@@ -28,6 +32,8 @@ pub(super) enum Brought {
     OutOfRange,
     /// The broker does not know the partition.
     Gone,
+    /// A packed batch could not be unpacked: it may be asked for once more.
+    Packed,
 }
 
 pub(super) struct Assigned {
@@ -60,6 +66,8 @@ pub(super) struct Assigned {
     broken: Option<KafkaError>,
     /// Messages that were fetched before the queue was, or that did not fit.
     pub waiting: VecDeque<OwnedMessage>,
+    /// The offset of a batch that could not be unpacked, and how often it was asked for.
+    packed: (u64, u32),
 }
 
 /// Whether a message was taken.
@@ -93,6 +101,7 @@ impl Assigned {
             known_end: 0,
             broken: None,
             waiting: VecDeque::new(),
+            packed: (0, 0),
         }
     }
 
@@ -247,6 +256,23 @@ impl Assigned {
         }
     }
 
+    /// A batch that is too large beside others of the same answer is taken when it comes first (`native/unpacking.c`).
+    fn cannot_unpack(&mut self) -> Outcome<Brought> {
+        let asked = if self.packed.0 == self.position { self.packed.1 } else { 0 };
+        if asked < UNPACK_TRIES {
+            self.packed = (self.position, asked + 1);
+            return Ok(Brought::Packed);
+        }
+        let message = format!(
+            "the batch of messages at offset {} of {} is damaged, or unpacks to more than 100 MB",
+            self.position, self.name
+        );
+        Err(Failure::unreachable(message).with_help(format!(
+            "have its producer send smaller batches; to go on behind this one: sluice positions PIPELINE --set {}=OFFSET",
+            self.name
+        )))
+    }
+
     fn failed(&mut self, error: &KafkaError, broker: &Broker) -> Outcome<Brought> {
         use RDKafkaErrorCode as Code;
         let Some(code) = error.rdkafka_error_code() else {
@@ -260,6 +286,7 @@ impl Assigned {
             Code::AutoOffsetReset | Code::OffsetOutOfRange => Ok(Brought::OutOfRange),
             Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition => Ok(Brought::Gone),
             code if is_passing(code) => Ok(Brought::Away(code)),
+            Code::BadCompression => self.cannot_unpack(),
             code => Err(Failure::unreachable(format!("{} cannot be read: {code}", self.name))),
         }
     }

@@ -380,6 +380,12 @@ impl TopicsReader {
                     self.look_for(at)?;
                     return Ok(None);
                 }
+                Brought::Packed => {
+                    let part = &mut self.parts[at];
+                    part.begin_again();
+                    seek(&self.consumer, part);
+                    self.turn = at + 1;
+                }
                 Brought::Away(code) => {
                     debug_assert!(is_passing(code));
                     let reason = format!("{} does not answer: {code}", self.broker.shown());

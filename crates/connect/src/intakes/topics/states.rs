@@ -50,7 +50,9 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
     }
     let started = Instant::now();
     while waiting > 0 && started.elapsed() < PATIENCE {
-        match oldest.read(ReadLimit { records: 1, bytes: 1, ends: false })? {
+        // A batch that cannot be unpacked stops the run, which says so; the position behind it can still be set.
+        let Ok(read) = oldest.read(ReadLimit { records: 1, bytes: 1, ends: false }) else { break };
+        match read {
             Read::Chunk(chunk) => {
                 let Some(state) = states.iter_mut().find(|s| s.partition == chunk.partition) else { continue };
                 let time = chunk.messages.as_ref().and_then(|m| m.each.first()).and_then(|m| m.time);

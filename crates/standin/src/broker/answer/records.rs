@@ -83,9 +83,8 @@ fn write(
 }
 
 pub(super) fn fetch(asked: &FetchRequest, shared: &Shared) -> FetchResponse {
-    /// A client is answered within this, whatever it asks for.
-    const LONGEST: Duration = Duration::from_secs(30);
-    let patience = Duration::from_millis(u64::try_from(asked.max_wait_ms).unwrap_or(0)).min(LONGEST);
+    let longest = shared.setup.longest_wait.unwrap_or(Duration::from_secs(30));
+    let patience = Duration::from_millis(u64::try_from(asked.max_wait_ms).unwrap_or(0)).min(longest);
     let started = Instant::now();
     let mut state = shared.state();
     loop {

@@ -16,7 +16,7 @@ use kafka_protocol::messages::{
 use super::{UNKNOWN, text};
 use crate::broker::Shared;
 use crate::broker::log::Log;
-use crate::broker::state::{State, TopicConfig};
+use crate::broker::state::{MOST_PARTITIONS, State, TopicConfig};
 
 /// The one node.
 pub(super) const NODE: BrokerId = BrokerId(1);
@@ -84,11 +84,15 @@ pub(super) fn create(asked: &CreateTopicsRequest, shared: &Shared) -> CreateTopi
         if let Some(largest) = setting("max.message.bytes").and_then(|n| usize::try_from(n).ok()) {
             config.largest = largest;
         }
-        let made = asked.validate_only || state.make_topic(wanted.name.as_str(), config);
+        let error = match partitions > MOST_PARTITIONS {
+            true => INVALID_PARTITIONS,
+            false if asked.validate_only || state.make_topic(wanted.name.as_str(), config) => 0,
+            false => EXISTS,
+        };
         topics.push(
             CreatableTopicResult::default()
                 .with_name(wanted.name.clone())
-                .with_error_code(if made { 0 } else { EXISTS })
+                .with_error_code(error)
                 .with_num_partitions(i32::try_from(partitions).unwrap_or(i32::MAX))
                 .with_replication_factor(1)
                 .with_configs(Some(Vec::new())),
@@ -116,7 +120,7 @@ pub(super) fn grow(asked: &CreatePartitionsRequest, shared: &Shared) -> CreatePa
         let count = usize::try_from(wanted.count).unwrap_or(0);
         let error = match state.topics.get_mut(wanted.name.as_str()) {
             None => UNKNOWN,
-            Some(topic) if count <= topic.logs.len() => INVALID_PARTITIONS,
+            Some(topic) if count <= topic.logs.len() || count > MOST_PARTITIONS as usize => INVALID_PARTITIONS,
             Some(topic) => {
                 topic.logs.resize_with(count, Log::default);
                 0
