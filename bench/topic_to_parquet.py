@@ -42,7 +42,7 @@ at = "archive"
 path = "passages"
 columns = '''
 passage_id, lock_id, vessel_no, passed_at, cast(draught_cm as decimal(6,2)) / 100 as draught_m, toll, skipper, cargo_kind,
-cargo_tonnes, _partition as part, _offset as place
+cargo_tonnes, origin.partition as part, origin.offset as place
 '''
 """
 
@@ -70,7 +70,7 @@ def project(address, topic):
 def fill(address, topic, events, partitions, padding):
     """Sends seeded events, each with a remark so that it has about 300 bytes."""
     folder = project(address, topic)
-    lines = subprocess.Popen([SLUICE, "emit", "passages", "--count", str(events), "--seed", "7", "--since", "2026-04-01"],
+    lines = subprocess.Popen([SLUICE, "emit", "passages", "--count", str(events), "--seed", "7", "--starting", "2026-04-01"],
                              stdout=subprocess.PIPE, cwd=folder, stderr=subprocess.DEVNULL)
     pad = subprocess.Popen(["sed", f's/}}$/,"remark":"{"x" * padding}"}}/'], stdin=lines.stdout, stdout=subprocess.PIPE)
     subprocess.run([SLUICE, "emit", "-", "--into", f"lock-broker:{topic}", "--partitions", str(partitions), "--key",

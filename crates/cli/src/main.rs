@@ -8,6 +8,7 @@ mod emit;
 mod exit;
 #[cfg(feature = "failpoints")]
 mod kill;
+mod log;
 mod manual;
 mod names;
 mod new_tables;

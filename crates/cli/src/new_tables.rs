@@ -14,7 +14,7 @@ use sluice_core::problem::Severity;
 use sluice_core::run::Stop;
 
 use crate::output::{self, style};
-use crate::project::{Asks, LoadedPipeline, Project};
+use crate::project::{LoadedPipeline, Project, TableSource};
 
 /// How often a source is asked.
 const EVERY: Duration = Duration::from_secs(5);
@@ -42,7 +42,7 @@ impl Watch {
         }
         let (sender, over) = mpsc::channel();
         let state = Arc::new(Mutex::new(State::Looking));
-        let looker = Looker {
+        let looker = TableWatcher {
             root: project.root.clone(),
             config: pipeline.config.clone(),
             around: project.surroundings(),
@@ -50,7 +50,7 @@ impl Watch {
             said: BTreeSet::new(),
         };
         let own = Arc::clone(&state);
-        std::thread::spawn(move || looker.look(&over, &own));
+        sluice_core::threads::spawn("new tables", move || looker.look(&over, &own));
         Some(Self { state, _over: sender })
     }
 
@@ -67,7 +67,7 @@ fn lock(state: &Mutex<State>) -> MutexGuard<'_, State> {
     state.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-struct Looker {
+struct TableWatcher {
     root: PathBuf,
     config: PipelineConfig,
     around: plan::Surroundings,
@@ -76,7 +76,7 @@ struct Looker {
     said: BTreeSet<String>,
 }
 
-impl Looker {
+impl TableWatcher {
     fn look(mut self, over: &mpsc::Receiver<()>, state: &Mutex<State>) {
         while over.recv_timeout(EVERY) == Err(mpsc::RecvTimeoutError::Timeout) {
             // A source that is away is noticed by the one that reads it.
@@ -102,7 +102,10 @@ impl Looker {
                 Err(failure) if failure.passing => {}
                 Err(failure) => {
                     let why = failure.message;
-                    output::note(&format!("{} {found} and cannot be read: {why}. The run goes on\n", style::warn("!")));
+                    output::note(&format!(
+                        "{} {found} and cannot be read: {why}. The run continues\n",
+                        style::warn("!")
+                    ));
                     self.said.extend(new);
                 }
             }
@@ -111,7 +114,7 @@ impl Looker {
 
     /// Whether the pipeline, written out again, could run.
     fn can_run(&self) -> Outcome<()> {
-        let project = Project::need(Some(&self.root))?.asking(Asks::Now);
+        let project = Project::need(Some(&self.root))?.asking(TableSource::Now);
         let pipeline = project.pipeline(&self.config.name)?;
         if let Some(failure) = pipeline.unknown {
             return Err(failure);
@@ -125,7 +128,7 @@ impl Looker {
 }
 
 /// Says which tables are read from now on, and which are not any more.
-pub(crate) fn tell_difference(before: &Plan, after: &Plan) {
+pub(crate) fn report_difference(before: &Plan, after: &Plan) {
     let (before, after) = (tables(before), tables(after));
     for table in after.difference(&before) {
         output::note(&format!("  {} is read from now on\n", shown(table)));

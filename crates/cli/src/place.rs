@@ -153,5 +153,5 @@ fn refuse_mistakes(pipeline: &LoadedPipeline) -> Outcome<()> {
     }
     problems::show_errors(pipeline.problems.clone());
     Err(Failure::new(FailureKind::Configuration, format!("{} has mistakes", pipeline.config.name))
-        .with_help("fix what is underlined, or look at the files by CONNECTION:PATTERN"))
+        .with_help("fix the underlined text, or name the files as CONNECTION:PATTERN"))
 }

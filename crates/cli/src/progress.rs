@@ -1,27 +1,27 @@
-//! Shows on a terminal how a run gets on.
+//! Shows how a run gets on: a line on a terminal, or a log where there is none.
 
 use std::sync::Mutex;
 use std::time::Instant;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use sluice_core::failure::Outcome;
+use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 use sluice_core::printable;
-use sluice_core::run::{Observer, RunEvent};
+use sluice_core::run::{BatchSummary, Observer, RunEvent, RunReport};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
-use crate::output;
+use crate::{log, output};
 
 /// One line on standard error that says what has been read and landed. Nothing where that is no terminal.
 pub(crate) struct RunProgress {
     bar: ProgressBar,
     pipeline: String,
     started: Instant,
-    seen: Mutex<Seen>,
+    seen: Mutex<ProgressState>,
 }
 
 #[derive(Default)]
-struct Seen {
+struct ProgressState {
     records: u64,
     bytes: u64,
     batches: u64,
@@ -37,7 +37,7 @@ impl RunProgress {
         bar.set_style(
             ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
         );
-        Self { bar, pipeline: pipeline.into(), started: Instant::now(), seen: Mutex::new(Seen::default()) }
+        Self { bar, pipeline: pipeline.into(), started: Instant::now(), seen: Mutex::new(ProgressState::default()) }
     }
 
     /// Takes the line away.
@@ -45,10 +45,59 @@ impl RunProgress {
         self.bar.finish_and_clear();
     }
 
+    /// Logs that the run begins.
+    pub(crate) fn log_start(&self) {
+        if log::is_on() {
+            tracing::info!(pipeline = %self.pipeline, process = std::process::id(), "run started");
+        }
+    }
+
+    /// Logs how the run ended: what it did, and why it stopped where it was not asked to.
+    pub(crate) fn log_end(&self, report: Option<&RunReport>, why: Option<&Failure>) {
+        if !log::is_on() {
+            return;
+        }
+        let pipeline = self.pipeline.as_str();
+        let seconds = self.started.elapsed().as_secs_f64();
+        if let Some(failure) = why {
+            let help = failure.help.as_deref().unwrap_or_default();
+            tracing::error!(%pipeline, reason = %failure.message, %help, seconds, "run stopped");
+        }
+        if let Some(report) = report {
+            let RunReport { batches, read, rejected, caught_up, .. } = report;
+            tracing::info!(%pipeline, batches, read, rejected, caught_up, seconds, "run ended");
+        }
+    }
+
+    /// Shows a text of its own line, or logs it.
+    fn say(&self, text: &str, is_warning: bool) {
+        let pipeline = self.pipeline.as_str();
+        match (log::is_on(), is_warning) {
+            (true, true) => tracing::warn!(%pipeline, "{text}"),
+            (true, false) => tracing::info!(%pipeline, "{text}"),
+            (false, _) => self.bar.suspend(|| output::note(&format!("{text}\n"))),
+        }
+    }
+
+    fn log_batch(&self, batch: &BatchSummary) {
+        if !log::is_on() {
+            return;
+        }
+        let BatchSummary { identity, read, bytes, rejected, landed, took } = batch;
+        let (pipeline, seconds) = (self.pipeline.as_str(), took.as_secs_f64());
+        let (lane, number) = (&identity.lane, identity.number);
+        match rejected {
+            0 => tracing::info!(%pipeline, %lane, number, read, bytes, rejected, landed, seconds, "batch settled"),
+            _ => {
+                tracing::warn!(%pipeline, %lane, number, read, bytes, rejected, landed, seconds, "batch settled, with rejects")
+            }
+        }
+    }
+
     /// Says once that something does not answer.
     fn away(&self, known: &mut Option<(String, Instant)>, what: String) {
         if known.is_none() {
-            self.bar.suspend(|| output::note(&format!("{what}; waiting, nothing is lost\n")));
+            self.say(&format!("{what}; waiting, nothing is lost"), true);
             *known = Some((what, Instant::now()));
         }
     }
@@ -56,12 +105,11 @@ impl RunProgress {
     /// Says that what was away answers again.
     fn back(&self, known: &mut Option<(String, Instant)>) {
         if let Some((_, since)) = known.take() {
-            let text = format!("it answers again after {}; going on", show_duration(since.elapsed()));
-            self.bar.suspend(|| output::note(&format!("{text}\n")));
+            self.say(&format!("it answers again after {}; the run continues", show_duration(since.elapsed())), false);
         }
     }
 
-    fn draw(&self, seen: &Seen) {
+    fn draw(&self, seen: &ProgressState) {
         let seconds = self.started.elapsed().as_secs_f64().max(0.001);
         let rate = sluice_core::units::show_size(per_second(seen.bytes, seconds));
         let state = match seen.source_away.as_ref().or(seen.store_away.as_ref()) {
@@ -91,19 +139,25 @@ impl Observer for RunProgress {
     fn on(&self, event: RunEvent) {
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match event {
-            RunEvent::Notice(text) => self.bar.suspend(|| output::note(&format!("{text}\n"))),
+            RunEvent::Notice(text) => self.say(&text, false),
             RunEvent::Recovered(count) => {
-                let text = format!("finished {} that an earlier run had sealed", show_many(count, "batch"));
-                self.bar.suspend(|| output::note(&format!("{text}\n")));
+                self.say(&format!("finished {} that an earlier run had sealed", show_many(count, "batch")), false);
             }
             RunEvent::Read { records, bytes } => {
                 seen.records += records;
                 seen.bytes += bytes;
                 seen.caught_up = false;
+                tracing::debug!(pipeline = %self.pipeline, records, bytes, "events read");
                 self.back(&mut seen.source_away);
             }
-            RunEvent::Settled(_) => seen.batches += 1,
+            RunEvent::Settled(batch) => {
+                seen.batches += 1;
+                self.log_batch(&batch);
+            }
             RunEvent::CaughtUp => {
+                if !seen.caught_up && log::is_on() {
+                    tracing::info!(pipeline = %self.pipeline, "caught up");
+                }
                 seen.caught_up = true;
                 self.back(&mut seen.source_away);
             }

@@ -9,7 +9,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Registry;
 use sluice_core::ledger::Ledger as _;
 use sluice_core::names;
-use sluice_core::plan::{self, Known, Plan, SealedTexts, Surroundings};
+use sluice_core::plan::{self, LedgerName, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
 use sluice_core::run::Stop;
 
@@ -22,7 +22,7 @@ pub(crate) const PROJECT_FILE: &str = "sluice.toml";
 
 /// Where the tables of `[each.NAME]` are known from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Asks {
+pub(crate) enum TableSource {
     /// What the last run wrote out, where the file has not changed since; else the source.
     Seldom,
     /// The source.
@@ -44,7 +44,7 @@ pub(crate) struct Project {
     /// What is wrong in the project's own file.
     pub problems: Problems,
     /// Whether sources are asked for their tables.
-    pub asks: Asks,
+    pub asks: TableSource,
     /// Asks whatever works in this project to leave.
     pub stop: Arc<Stop>,
 }
@@ -74,8 +74,8 @@ impl LoadedPipeline {
 impl Project {
     /// Finds the project from `start` upwards, or exactly at `start` where it was named.
     pub(crate) fn find(named: Option<&Path>) -> Outcome<Option<Self>> {
-        let here =
-            std::env::current_dir().map_err(|e| Failure::unreachable(format!("cannot tell where this is: {e}")))?;
+        let here = std::env::current_dir()
+            .map_err(|e| Failure::unreachable(format!("the current folder cannot be read: {e}")))?;
         let root = match named {
             Some(folder) => Some(here.join(folder)).filter(|f| f.join(PROJECT_FILE).is_file()),
             None => here.ancestors().find(|f| f.join(PROJECT_FILE).is_file()).map(Path::to_path_buf),
@@ -103,11 +103,11 @@ impl Project {
         let registry = sluice_connect::registry();
         let mut problems = Problems::new();
         let config = ProjectConfig::read(&source, &registry, &mut problems);
-        Ok(Self { root, source, config, registry, problems, asks: Asks::Seldom, stop: Arc::default() })
+        Ok(Self { root, source, config, registry, problems, asks: TableSource::Seldom, stop: Arc::default() })
     }
 
     /// The same, with sources asked for their tables in another way.
-    pub(crate) fn asking(self, asks: Asks) -> Self {
+    pub(crate) fn asking(self, asks: TableSource) -> Self {
         Self { asks, ..self }
     }
 
@@ -194,7 +194,7 @@ impl Project {
         let (present, gone): (Vec<_>, Vec<_>) = all.into_iter().partition(|(name, _)| names.contains(name));
         for pipeline in pipelines {
             let own = present.iter().filter(|(name, _)| *name == pipeline.config.name);
-            let known: Vec<Known> = own.map(|(_, known)| known.clone()).collect();
+            let known: Vec<LedgerName> = own.map(|(_, known)| known.clone()).collect();
             pipeline.uncertain = match known.is_empty() {
                 true => pipeline.plan.refuse_renamed(&gone).err(),
                 false => pipeline.plan.recognise(&known).err(),

@@ -129,7 +129,7 @@ pub(crate) fn profile_of(sample: &Sample, dialect: Option<&Dialect>) -> Profile 
 
 /// What a file or standard input is that holds no events, with its remedy.
 fn no_events(name: &str, recognised: &Recognised) -> Failure {
-    Failure::new(FailureKind::Configuration, format!("{name} holds no events: {}", recognised.describe()))
+    Failure::new(FailureKind::Configuration, format!("{name} has no events: {}", recognised.describe()))
         .with_help(recognised.remedy())
 }
 
@@ -161,7 +161,7 @@ pub(crate) fn open_file(path: &Path) -> Outcome<Source> {
 
 /// Which events of a place are taken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Take {
+pub(crate) enum SampleChoice {
     /// The first ones, from all over.
     First,
     /// The last ones.
@@ -171,20 +171,20 @@ pub(crate) enum Take {
 }
 
 /// A reader of an opened intake.
-fn reader(intake: &dyn Intake, events: u64, take: Take) -> Outcome<Box<dyn LaneReader>> {
+fn reader(intake: &dyn Intake, events: u64, take: SampleChoice) -> Outcome<Box<dyn LaneReader>> {
     let found = match take {
-        Take::First => return intake.sample(events),
-        Take::Last => intake.sample_part(&Part::Last(events))?,
-        Take::Since(at) => intake.sample_part(&Part::From(Mark::Time(at)))?,
+        SampleChoice::First => return intake.sample(events),
+        SampleChoice::Last => intake.sample_part(&Part::Last(events))?,
+        SampleChoice::Since(at) => intake.sample_part(&Part::From(Mark::Time(at)))?,
     };
     found.ok_or_else(|| {
         Failure::new(FailureKind::Configuration, "only topics can be read from their end")
-            .with_help("take the first events, without --last")
+            .with_help("take the first events, without --newest")
     })
 }
 
 /// The topics of a connection; what their messages are is recognised by the first of them.
-pub(crate) fn open_topics(settings: &Settings, events: u64, take: Take) -> Outcome<Source> {
+pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) -> Outcome<Source> {
     let intake = sluice_connect::intakes::topics::TopicsIntake::new(settings)?;
     let names = settings.options.texts("topic");
     let label = format!("{}:{}", settings.connection.name, names.join(","));
@@ -223,12 +223,12 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: Take) -> Outco
         reader: reader(&intake, events, take)?,
         format,
         contract: None,
-        by_broker: matches!(take, Take::Since(_)),
+        by_broker: matches!(take, SampleChoice::Since(_)),
     })
 }
 
 /// The files of a connection, all in the format of the first.
-pub(crate) fn open_files(settings: &Settings, events: u64, take: Take) -> Outcome<Source> {
+pub(crate) fn open_files(settings: &Settings, events: u64, take: SampleChoice) -> Outcome<Source> {
     if settings.connection.scheme == "kafka" {
         return open_topics(settings, events, take);
     }
@@ -268,7 +268,7 @@ pub(crate) fn set_format(options: &mut Options, recognised: &Recognised) {
     let character = |c: u8| OptionValue::Text(char::from(c).to_string());
     table.set("delimiter", character(dialect.delimiter), place.clone());
     table.set("quote", character(dialect.quote), place.clone());
-    table.set("head", OptionValue::Flag(dialect.head), place.clone());
+    table.set("header", OptionValue::Flag(dialect.head), place.clone());
     table.set("nulls", OptionValue::Texts(dialect.nulls.clone()), place.clone());
     options.set("format", OptionValue::Text("csv".into()), place.clone());
     options.set("csv", OptionValue::Table(table), place);
@@ -319,7 +319,7 @@ pub(crate) fn open_arrival(
     arrival: usize,
     around: &Surroundings,
     events: u64,
-    take: Take,
+    take: SampleChoice,
 ) -> Outcome<Source> {
     let plan = &pipeline.plan;
     let arrival = &plan.arrivals[arrival];
@@ -341,7 +341,7 @@ pub(crate) fn open_arrival(
         format,
         contract: Some((contract, event.time)),
         partitions: None,
-        by_broker: matches!(take, Take::Since(_)),
+        by_broker: matches!(take, SampleChoice::Since(_)),
     })
 }
 

@@ -10,7 +10,7 @@ use sluice_core::plan;
 use sluice_core::private;
 use sluice_core::problem::{Problem, Problems, SourceText};
 
-use crate::project::{Asks, Project};
+use crate::project::{Project, TableSource};
 
 /// The text that a pipeline runs under; None where it is not known and nobody may be asked.
 pub(crate) fn out(
@@ -23,9 +23,9 @@ pub(crate) fn out(
         WriteOut::is_from(&text, &config.source).then(|| SourceText::new(config.source.name.clone(), text))
     };
     match project.asks {
-        Asks::Never => Ok(known()),
-        Asks::Seldom if let Some(known) = known() => Ok(Some(known)),
-        Asks::Seldom | Asks::Now => plan::write_out(config, &project.surroundings(), problems).map(Some),
+        TableSource::Never => Ok(known()),
+        TableSource::Seldom if let Some(known) = known() => Ok(Some(known)),
+        TableSource::Seldom | TableSource::Now => plan::write_out(config, &project.surroundings(), problems).map(Some),
     }
 }
 
@@ -53,7 +53,7 @@ pub(crate) fn unknown(config: &PipelineConfig, failure: &Failure) -> Problem {
 /// What is said where nobody may be asked.
 pub(crate) fn not_asked(config: &PipelineConfig) -> Problem {
     let place = config.groups.first().map_or_else(|| config.name_place.clone(), |g| g.place.clone());
-    Problem::warning("place.missing", "its tables are at the source, which was not asked", place)
+    Problem::warning("place.missing", "its tables are at the source, which was not contacted", place)
         .with_label("nothing of it is checked")
         .with_help("leave --offline out")
 }

@@ -172,8 +172,9 @@ fn one_mirror(more: &str) -> String {
 fn what_is_not_compared_is_said() {
     let Some(target) = Database::new() else { return };
     let office = Office::new(target, 3);
-    let project = office
-        .project(&one_mirror("when = \"tons > 100\"\ncolumns = \"permit_id, lower(class) as class, _time as seen\""));
+    let project = office.project(&one_mirror(
+        "when = \"tons > 100\"\ncolumns = \"permit_id, lower(class) as class, origin.time as seen\"",
+    ));
     project.expect(0, RUN);
     let report = project.json(AUDIT);
     let mirror = &report["mirrors"][0];
@@ -183,7 +184,7 @@ fn what_is_not_compared_is_said() {
     let (_, text) = project.expect(3, &["audit", "office", "--landing", "permit.cop"]);
     assert!(text.contains("permit.copy"), "{text}");
     // Whether a row is in such a mirror does not depend on the row alone.
-    project.write("pipelines/office.toml", one_mirror("when = \"_change <> 'deleted'\""));
+    project.write("pipelines/office.toml", one_mirror("when = \"origin.change <> 'deleted'\""));
     let report = project.json(AUDIT);
     assert_eq!(
         (report["mirrors"].as_array().unwrap().len(), &report["not_compared"][0]["landing"]),

@@ -200,7 +200,7 @@ fn a_draft_changes_nothing_that_is_there() {
 }
 
 #[rstest]
-#[case("a.json", "[{\"a\":1}]", "one object a line")]
+#[case("a.json", "[{\"a\":1}]", "each object on a line of its own")]
 #[case("a.jsonl", "", "nothing in it")]
 #[case("a.bin", "\u{0}\u{1}", "JSON Lines, CSV and Parquet are known")]
 #[case("a.csv", "id,name\n", "one good event at least")]
@@ -337,9 +337,9 @@ fn a_draft_keeps_clear_of_what_other_pipelines_write() {
     std::fs::write(project.path("pipelines/orders.toml"), text).unwrap();
     let (_, err) = project.expect(3, &["draft", "bills", "inbox:*.jsonl"]);
     assert!(err.contains("another pipeline lands there") && !project.path("pipelines/bills.toml").exists(), "{err}");
-    let (_, err) = project.expect(3, &["draft", "bills", "inbox:*.jsonl", "--into", "archve"]);
+    let (_, err) = project.expect(3, &["draft", "bills", "inbox:*.jsonl", "--land-in", "archve"]);
     assert!(err.contains("did you mean `archive`?"), "{err}");
-    project.expect(0, &["draft", "bills", "inbox:*.jsonl", "--into", "inbox", "--event", "paid"]);
+    project.expect(0, &["draft", "bills", "inbox:*.jsonl", "--land-in", "inbox", "--event", "paid"]);
     assert!(
         std::fs::read_to_string(project.path("pipelines/bills.toml")).unwrap().contains("[event.paid.lands.inbox]")
     );

@@ -118,7 +118,7 @@ fn check_looks_at_folders_unless_offline() {
     let project = TestProject::new(PIPELINE);
     std::fs::remove_dir(project.path("depots")).unwrap();
     let (_, err) = project.expect(3, &["check"]);
-    assert!(err.contains("depots is not there") && err.contains("mkdir -p"), "{err}");
+    assert!(err.contains("depots does not exist") && err.contains("mkdir -p"), "{err}");
     project.expect(0, &["check", "--offline"]);
 }
 
@@ -134,7 +134,7 @@ fn nothing_runs_with_mistakes() {
 #[case(&["run", "weigings"], "did you mean `weighings`?")]
 #[case(&["check", "weigings"], "did you mean `weighings`?")]
 #[case(&["ledger", "weigings"], "did you mean `weighings`?")]
-#[case(&["rejects", "weighings", "--reason", "tpye"], "did you mean `type`?")]
+#[case(&["rejects", "weighings", "--only", "tpye"], "did you mean `type`?")]
 #[case(&["ledger", "weighings", "--batch", "99"], "sluice ledger weighings")]
 fn wrong_names_on_the_command_line(#[case] arguments: &[&str], #[case] help: &str) {
     let (_, err) = TestProject::new(PIPELINE).expect(3, arguments);

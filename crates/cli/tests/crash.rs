@@ -134,9 +134,9 @@ fn finishing_an_earlier_batch_is_said_in_one_line() {
     project.write("depots/a.jsonl", Expected::default().lines(0, 80));
     kill_at(&project, "land.after", 1);
     let (_, err) = project.expect(0, RUN);
-    assert_eq!(err, "finished 1 batch that an earlier run had sealed\n");
+    assert_eq!(err.lines().filter(|line| line.contains("finished 1 batch that an earlier run had sealed")).count(), 1);
     let (_, err) = project.expect(0, RUN);
-    assert_eq!(err, "");
+    assert!(!err.contains("finished"), "{err}");
 }
 
 #[test]
@@ -184,7 +184,7 @@ fn csv_and_packed_files_land_exactly_once_as_well() {
             kill_at(&project, "seal.after", 1);
         }
         kill_at(&project, point, 1);
-        // Again in the middle of a file, so that its head must be found anew.
+        // Again in the middle of a file, so that its head must be found again.
         kill_at(&project, "seal.before", 3);
         project.expect(0, RUN);
         expected.rejected = expected.rejected.iter().map(|line| as_csv(line)).collect();

@@ -10,7 +10,7 @@ use rstest::rstest;
 #[test]
 fn the_same_seed_makes_the_same_events() {
     let project = TestProject::empty();
-    let arguments = ["emit", "passages", "--count", "50", "--seed", "3", "--since", "2026-04-01", "--late", "10%"];
+    let arguments = ["emit", "passages", "--count", "50", "--seed", "3", "--starting", "2026-04-01", "--late", "10%"];
     let (first, note) = project.expect(0, &arguments);
     assert_eq!(first.lines().count(), 50);
     assert!(note.contains("50 events") && note.contains("late"), "{note}");

@@ -102,7 +102,7 @@ fn a_server_that_crashes_ten_times_while_the_source_changes() {
     let mut office = Office::new(database, 7);
     let project = office.project(&feeds::pipeline(SMALL));
     // Two batches: the load goes on below.
-    project.expect(0, &["run", "office", "--batches", "2"]);
+    project.expect(0, &["run", "office", "--stop-after", "2"]);
     let mut running = project.command(GO_ON).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     // A run that cannot begin says so and ends; one that has begun goes on.
     assert!(feeds::script(&office.source, "insert into vessel values ('V-begun', 'x', 1)"));

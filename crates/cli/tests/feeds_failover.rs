@@ -63,7 +63,7 @@ fn a_standby_that_lacks_what_was_read_stops_the_run() {
     server.take_copy();
     server.take_over();
     let (_, said) = project.expect(6, RUN);
-    assert!(said.contains("timeline 2 of its log, which parted from ours at"), "{said}");
+    assert!(said.contains("timeline 2 of its log, which branched off at"), "{said}");
     assert!(said.contains("a standby took over that did not have all that had been read"), "{said}");
     project.expect(0, &["positions", "office", "--set", "earliest", "--reason", "a standby took over", "--yes"]);
     project.expect(0, RUN);

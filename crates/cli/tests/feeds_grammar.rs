@@ -74,11 +74,11 @@ fn played(project: &TestProject, event: &str) -> Option<u64> {
     if changes.is_empty() {
         return None;
     }
-    changes.sort_by_key(|c| (c["_position"].as_u64(), c["_within"].as_u64()));
+    changes.sort_by_key(|c| (c["position"].as_u64(), c["within"].as_u64()));
     let mut rows = BTreeSet::new();
     for change in changes {
         let key = format!("{} {}", change["k0"], change["k1"]);
-        match change["_change"].as_str().unwrap() {
+        match change["change"].as_str().unwrap() {
             "truncated" => rows.clear(),
             "deleted" => drop(rows.remove(&key)),
             _ => drop(rows.insert(key)),

@@ -18,7 +18,7 @@ fn a_server_that_is_killed_ten_times_while_the_source_changes() {
     let Some(mut office) = Office::on_own_server(11) else { return };
     let mut server = office.server.take().unwrap();
     let project = office.project();
-    project.expect(0, &["run", "office", "--batches", "2"]);
+    project.expect(0, &["run", "office", "--stop-after", "2"]);
     let mut running = project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     std::thread::sleep(Duration::from_secs(1));
     for round in 1..=10 {
@@ -54,7 +54,7 @@ fn log_that_was_purged_before_it_was_read_stops_the_run() {
     assert!(purged);
     assert!(office.change(5, 0));
     let (_, said) = project.expect(6, RUN);
-    assert!(said.contains("the log that was not read is gone") && said.contains(&now), "{said}");
+    assert!(said.contains("unread log was deleted") && said.contains(&now), "{said}");
     assert!(said.contains("--set earliest"), "{said}");
     project.expect(0, &["positions", "office", "--set", "earliest", "--reason", "purged", "--yes"]);
     project.expect(0, RUN);
@@ -62,7 +62,7 @@ fn log_that_was_purged_before_it_was_read_stops_the_run() {
 }
 
 #[test]
-fn a_log_that_begins_again_under_the_same_names_is_another_one() {
+fn a_log_that_starts_again_under_the_same_names_is_another_one() {
     let Some(mut office) = Office::on_own_server(13) else { return };
     let project = office.project();
     project.expect(0, RUN);
@@ -78,7 +78,7 @@ fn a_log_that_begins_again_under_the_same_names_is_another_one() {
         assert!(round < 199, "the new log does not grow to {at}");
     }
     let (_, said) = project.expect(6, RUN);
-    assert!(said.contains("the log that was not read is gone"), "{said}");
+    assert!(said.contains("unread log was deleted"), "{said}");
     project.expect(0, &["positions", "office", "--set", "earliest", "--reason", "set up again", "--yes"]);
     project.expect(0, RUN);
     office.check();

@@ -50,7 +50,7 @@ fn a_table_of_its_own_is_no_part_of_the_pattern() {
 }
 
 #[test]
-fn what_the_log_does_not_tell_of_new_columns_is_read_anew() {
+fn what_the_log_does_not_reports_of_new_columns_is_read_again() {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole(""));
@@ -83,7 +83,7 @@ fn what_the_log_does_not_tell_of_new_columns_is_read_anew() {
     let output = running.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(came && still && output.status.success(), "{said}");
-    assert!(said.contains("the column crew came") && said.contains("public.vessel changed at"), "{said}");
+    assert!(said.contains("column crew was added") && said.contains("public.vessel changed at"), "{said}");
     project.expect(0, RUN);
     office.check_whole_mirrors();
     office.drop();
@@ -176,7 +176,7 @@ fn tables_that_get_another_name_go_or_are_made_anew_are_followed(#[case] between
         "{said}\nfree: {all_free}, ships: {ships}, permits: {permits}, exit: {:?}",
         output.status
     );
-    assert!(said.contains("it is called public.ship now"), "{said}");
+    assert!(said.contains("it was renamed to public.ship"), "{said}");
     assert_eq!(psql(&office.target.url, "select count(*) from ship"), ["51"]);
     office.drop();
 }
@@ -246,7 +246,7 @@ fn a_table_that_was_made_anew_stops_an_event_that_was_written_by_hand() {
     assert!(script(&office.source, sql));
     let (_, said) = project.expect(6, RUN);
     assert!(said.contains("public.vessel was recreated") && said.contains("--set earliest"), "{said}");
-    let begin = ["positions", "office", "--set", "earliest", "--reason", "made anew", "--yes"];
+    let begin = ["positions", "office", "--set", "earliest", "--reason", "recreated", "--yes"];
     let (shown, _) = project.expect(0, &begin);
     assert!(shown.contains("mirrors are emptied"), "{shown}");
     project.expect(0, RUN);

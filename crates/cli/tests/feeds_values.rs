@@ -187,7 +187,7 @@ fn tables_of_mariadb_that_get_another_name_or_go_are_followed() {
          schema_change = \"follow\"\n[each.office.lands.copy]\nat = \"lake\"\nmode = \"mirror\"\ncreate = true\n\
          [event.loose]\nfields = \"a integer, b text\"\n[event.loose.arrives]\nat = \"office\"\ntable = \"loose\"\n\
          [event.loose.lands.log]\nat = \"lake\"\ntable = \"loose_log\"\nmode = \"changes\"\ncreate = true\ncolumns = \
-         \"a, b, _transaction\"\n",
+         \"a, b, origin.transaction\"\n",
     );
     let (_, said) = project.expect(0, &["check"]);
     assert!(said.contains("loose has no primary key: its rows are read in one transaction"), "{said}");
@@ -208,7 +208,7 @@ fn tables_of_mariadb_that_get_another_name_or_go_are_followed() {
     );
     assert_eq!(psql(&target.url, "select permit_id, word from permit"), ["7\tagain"]);
     // A transaction has a number.
-    assert_eq!(psql(&target.url, "select a, b from loose_log where _transaction > 0"), ["3\tz"]);
+    assert_eq!(psql(&target.url, "select a, b from loose_log where transaction > 0"), ["3\tz"]);
     let drop = format!("drop database {}; drop database {}", office.source, office.target);
     office.sql("mysql", &drop);
 }

@@ -80,7 +80,7 @@ fn every_command_writes_one_document() {
 #[rstest]
 #[case(2, "failure", &["rnu"])]
 #[case(2, "failure", &["run"])]
-#[case(2, "failure", &["run", "weighings", "--batches", "none"])]
+#[case(2, "failure", &["run", "weighings", "--stop-after", "none"])]
 #[case(2, "failure", &["check", "--nothing"])]
 #[case(3, "failure", &["run", "nothing"])]
 #[case(3, "failure", &["peek", "nothing:here"])]

@@ -85,12 +85,12 @@ fn packed_events_come_by_file_and_by_standard_input() {
     let text = "id,level\n1,3.5\n2,\n";
     project.write("x.csv.gz", gzip(text));
     let (out, _) = project.expect(0, &["peek", "x.csv.gz"]);
-    assert!(out.contains("CSV, delimiter `,`, with head, packed by gzip") && out.contains("50 %"), "{out}");
+    assert!(out.contains("CSV, delimiter `,`, with a header row, packed by gzip") && out.contains("50 %"), "{out}");
     let (code, out, _) = piped(&project, &["peek", "-", "--output", "json"], &gzip(text));
     let found: Value = serde_json::from_str(&out).unwrap();
     assert_eq!(
         (code, &found["events"], &found["what"]),
-        (Some(0), &2.into(), &"CSV, delimiter `,`, with head, packed by gzip".into())
+        (Some(0), &2.into(), &"CSV, delimiter `,`, with a header row, packed by gzip".into())
     );
 }
 
@@ -154,21 +154,18 @@ fn doubled_and_missing_keys_are_said() {
     project.write("a.csv", "id,v\n1,x\n1,y\n,z\n2,w\n");
     project.write("b.csv", "id,v\n2,w\n1,other\n3,q\n");
     let (out, _) = project.expect(0, &["peek", "a.csv", "b.csv", "--key", "id"]);
-    for text in [
-        "2 rows in both, 0 only in the first",
-        "1 row with a key that came before",
-        "1 row without a key",
-        "v differs in 1",
-    ] {
+    for text in
+        ["2 rows in both, 0 only in the first", "1 row with a repeated key", "1 row without a key", "v differs in 1"]
+    {
         assert!(out.contains(text), "no `{text}` in\n{out}");
     }
 }
 
 #[rstest]
 #[case("csv = { delimiter = \";;\" }", "value.type", "one ASCII character")]
-#[case("csv = { haed = false }", "key.unknown", "did you mean `head`?")]
+#[case("csv = { haeder = false }", "key.unknown", "did you mean `header`?")]
 #[case("csv = { nulls = [1] }", "value.type", "text")]
-#[case("csv = { head = false }", "name.unknown", "from '1'")]
+#[case("csv = { header = false }", "name.unknown", "from '1'")]
 fn mistakes_in_how_csv_is_spelled(#[case] line: &str, #[case] code: &str, #[case] text: &str) {
     let project = project();
     project.write(

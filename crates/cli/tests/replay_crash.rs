@@ -13,7 +13,7 @@ use rstest::rstest;
 use sluice_core::fail_points::{COMMON, FILES, REPLAY};
 
 const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
-const REPLAY_ALL: &[&str] = &["replay", "weighings", "--batches", "2..5", "--yes"];
+const REPLAY_ALL: &[&str] = &["replay", "weighings", "--batches", "2-5", "--yes"];
 
 fn kill_at(project: &TestProject, arguments: &[&str], point: &str, count: u32) {
     let output = project.command(arguments).env("SLUICE_KILL_AT", format!("{point}:{count}")).output().unwrap();
@@ -69,7 +69,7 @@ fn the_next_run_finishes_a_sealed_replay(#[case] point: &str) {
     project.write("pipelines/weighings.toml", PIPELINE.replace("{day:%Y/%m/%d}", "{day:%Y}"));
     kill_at(&project, REPLAY_ALL, point, 1);
     let (_, err) = project.expect(0, RUN);
-    assert_eq!(err, "finished 1 batch that an earlier run had sealed\n");
+    assert_eq!(err.lines().filter(|line| line.contains("finished 1 batch that an earlier run had sealed")).count(), 1);
     check(&project, &expected);
 }
 
@@ -89,9 +89,9 @@ fn a_replay_stops_where_the_source_has_changed() {
         .collect();
     project.write("depots/a.jsonl", broken);
     let (_, err) = project.expect(6, &["replay", "weighings", "--batches", "3", "--yes"]);
-    assert!(err.contains("does not hold the same records any more"), "{err}");
+    assert!(err.contains("no longer holds the records that were read"), "{err}");
     assert_eq!(project.archived(), whole);
-    project.expect(0, &["replay", "weighings", "--batches", "1..2", "--yes"]);
+    project.expect(0, &["replay", "weighings", "--batches", "1-2", "--yes"]);
     assert_eq!(project.archived(), whole);
     assert_eq!(project.staged_files(), Vec::<std::path::PathBuf>::new());
 }

@@ -59,7 +59,7 @@ fn a_record_in_the_making_is_read_when_it_is_whole() {
 fn batches_are_as_large_as_they_may_be() {
     let project = TestProject::new(PIPELINE);
     project.write("depots/a.jsonl", Expected::default().lines(0, 250));
-    project.expect(0, &["run", "weighings", "--batches", "2"]);
+    project.expect(0, &["run", "weighings", "--stop-after", "2"]);
     let ledger = project.json(&["ledger", "weighings"]);
     let read: Vec<u64> = ledger["batches"].as_array().unwrap().iter().map(|b| b["read"].as_u64().unwrap()).collect();
     assert_eq!(read, [100, 100]);
@@ -147,7 +147,7 @@ fn events_are_made_of_events() {
     assert_eq!(station("weighing"), [100, 98, 0, 2]);
     assert_eq!(station("load"), [98, 96, 1, 1]);
     assert_eq!(station("load.loads"), [96, 18, 78, 0]);
-    let reject = &project.json(&["rejects", "weighings", "--reason", "expression"])["newest"][0];
+    let reject = &project.json(&["rejects", "weighings", "--only", "expression"])["newest"][0];
     assert_eq!((&reject["event"], &reject["field"]), (&"load".into(), &"x".into()));
     assert!(reject["bytes"].as_str().unwrap().contains("T000950"));
 }
@@ -262,7 +262,7 @@ fn a_missing_folder_is_unreachable() {
     let project = TestProject::new(PIPELINE);
     std::fs::remove_dir(project.path("depots")).unwrap();
     let (_, err) = project.expect(5, RUN);
-    assert!(err.contains("depots is not there") && err.contains("[connection.depots]"), "{err}");
+    assert!(err.contains("depots does not exist") && err.contains("[connection.depots]"), "{err}");
 }
 
 #[test]

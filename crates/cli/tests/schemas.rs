@@ -146,7 +146,7 @@ fn drafted_files_and_the_example_are_good() {
     project.write("depots/b.csv", "ticket;day;kg\nA1;01.04.2026;7,5\nA2;02.04.2026;8,5\n");
     project.expect(0, &["draft", "lines", "depots:a.jsonl"]);
     project.expect(0, &["draft", "cells", "depots:b.csv"]);
-    project.expect(0, &["draft", "desk", "depots:b.csv", "--into", "desk"]);
+    project.expect(0, &["draft", "desk", "depots:b.csv", "--land-in", "desk"]);
     project.write("example.toml", include_str!("../../../examples/tarrow/pipelines/weighings.toml"));
     project.write("connections.toml", include_str!("../../../examples/tarrow/sluice.toml"));
     let each = "pipeline = \"mirror\"\n[each.office]\ntables = \"public.*\"\n[each.office.arrives]\nat = \"office\"\n\

@@ -1,4 +1,4 @@
-//! Tables as landings, by the built program: checked before anything runs, mended on demand, refused rows as rejects.
+//! Tables as landings, by the built program: checked before anything runs, fixed on demand, refused rows as rejects.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 mod common;
@@ -23,7 +23,7 @@ const COLUMNS: &str =
     "permit text not null, n integer not null, holder text, fee numeric(8,2), changed timestamptz not null";
 
 /// Each way in which a table can be wrong: how it was made, keys of the landing, what is said of it, and the statement
-/// that mends it.
+/// that fixs it.
 #[rstest]
 #[case::no_table("select 1", "", "there is no table", "create table \"permit_log\"")]
 #[case::mistyped_table(
@@ -246,7 +246,7 @@ fn a_mirror_waits_with_a_refused_row_until_the_table_is_mended() {
 }
 
 #[test]
-fn a_replay_replaces_rows_that_tell_their_batch() {
+fn a_replay_replaces_rows_that_reports_their_batch() {
     let Some(database) = Database::new() else { return };
     let project = tables::project(&database, &database.address());
     let text = one_landing("create = true\nlineage = true");
@@ -254,7 +254,7 @@ fn a_replay_replaces_rows_that_tell_their_batch() {
     project.append("depots/a.jsonl", Expected::default().lines(100, 300));
     project.expect(0, RUN);
     project.write("pipelines/permits.toml", text.replace("permit, n, holder,", "permit, n, upper(holder) as holder,"));
-    project.expect(0, &["replay", "permits", "--batches", "2..3", "--yes"]);
+    project.expect(0, &["replay", "permits", "--batches", "2-3", "--yes"]);
     let found = database
         .rows("select count(*), count(distinct n), count(*) filter (where holder like 'HOLDER%') from permit_log");
     assert_eq!(found, ["300\t300\t200"]);
@@ -265,7 +265,7 @@ fn a_replay_replaces_rows_that_tell_their_batch() {
     }
     // Without lineage nothing tells which rows to replace.
     project.write("pipelines/permits.toml", one_landing("create = true"));
-    let (_, err) = project.expect(3, &["replay", "permits", "--batches", "2..3", "--yes"]);
+    let (_, err) = project.expect(3, &["replay", "permits", "--batches", "2-3", "--yes"]);
     assert!(err.contains("lineage = true"), "{err}");
 }
 
@@ -281,7 +281,7 @@ fn a_replay_takes_the_rejects_of_refused_rows_away_with_their_batch() {
     project.expect(0, RUN);
     assert_eq!(project.json(&["rejects", "permits"])["total"], 4);
     database.rows("alter table permit_log drop constraint fee_paid, add constraint few check (n <> 102)");
-    project.expect(0, &["replay", "permits", "--batches", "1..3", "--yes"]);
+    project.expect(0, &["replay", "permits", "--batches", "1-3", "--yes"]);
     // What landed now is no reject any more: trying it again would land it twice.
     let rejects = project.json(&["rejects", "permits"]);
     assert_eq!(rejects["total"], 1, "{rejects}");
@@ -353,7 +353,7 @@ fn a_draft_into_a_database_runs_as_it_is() {
     );
     std::fs::create_dir_all(project.path("depots")).unwrap();
     project.append("depots/a.jsonl", Expected::default().lines(0, 50));
-    project.expect(0, &["draft", "permits", "depots/a.jsonl", "--into", "toll"]);
+    project.expect(0, &["draft", "permits", "depots/a.jsonl", "--land-in", "toll"]);
     project.expect(0, RUN);
     assert_eq!(project.json(&["peek", "permits.permit.toll"])["rows"], 50);
 }
@@ -364,8 +364,8 @@ fn emit_changes_rows_of_a_table() {
     database.rows("create table passage (passage_id text primary key, lock_id text, draught_cm integer, note text)");
     let project = tables::project(&database, &database.address());
     let into = ["emit", "passages", "--into", "toll:passage", "--count", "400", "--updates", "30%", "--deletes", "20%"];
-    let told = project.json(&into);
-    let changes: Vec<i64> = told["changes"].as_array().unwrap().iter().map(|n| n.as_i64().unwrap()).collect();
+    let reported = project.json(&into);
+    let changes: Vec<i64> = reported["changes"].as_array().unwrap().iter().map(|n| n.as_i64().unwrap()).collect();
     assert!(changes.iter().all(|n| *n > 20), "{changes:?}");
     assert_eq!(database.rows("select count(*), count(note) from passage"), [format!("{}\t0", changes[0] - changes[2])]);
     let (_, err) = project.expect(5, &["emit", "passages", "--into", "toll:passages", "--count", "1"]);

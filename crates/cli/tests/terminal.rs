@@ -1,4 +1,4 @@
-//! What whoever sends events may try against whoever reads them at a terminal: each command is run on hostile names,
+//! What who sends events may try against who reads them at a terminal: each command is run on hostile names,
 //! values and bytes, at a real terminal and into a pipe, and nothing of it reaches the terminal as a control sequence.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]

@@ -23,10 +23,10 @@ fn positions_agree_with_an_independent_client() {
     produce(&broker.address, "depot.weighings", &lines(90, 150), &[]);
     let standing = project.json(&["positions", "weighings"])["arrivals"][0].clone();
     let partitions = standing["partitions"].as_array().unwrap();
-    let told = |key: &str| partitions.iter().map(|p| p[key].as_u64().unwrap()).collect::<Vec<_>>();
-    assert_eq!(told("latest"), latest(&broker.address, "depot.weighings", 3));
-    assert_eq!(told("earliest"), [0, 0, 0]);
-    assert_eq!((told("ledger").iter().sum::<u64>(), standing["behind"]["events"].clone()), (90, json!(60)));
+    let reported = |key: &str| partitions.iter().map(|p| p[key].as_u64().unwrap()).collect::<Vec<_>>();
+    assert_eq!(reported("latest"), latest(&broker.address, "depot.weighings", 3));
+    assert_eq!(reported("earliest"), [0, 0, 0]);
+    assert_eq!((reported("ledger").iter().sum::<u64>(), standing["behind"]["events"].clone()), (90, json!(60)));
     assert!(partitions.iter().all(|p| p["kept_seconds"] == 7200.0 && p["expires"].is_string()), "{standing}");
     assert_eq!(standing["forecast"]["at_rest"]["becomes"], "expires");
     let (out, _) = project.expect(0, &["positions", "weighings"]);
@@ -66,7 +66,7 @@ fn a_replay_of_a_range_replaces_what_its_batches_landed() {
     assert_eq!(planned["landings"][0]["rows_now"], 100);
     let (_, err) = project.expect(3, &replay);
     assert!(err.contains("--yes"), "{err}");
-    project.expect(0, &[replay.as_slice(), &["--yes", "--reason", "mended"]].concat());
+    project.expect(0, &[replay.as_slice(), &["--yes", "--reason", "fixed"]].concat());
     let found = rows(&project, "archive/all");
     let second: Vec<u64> =
         found.iter().filter(|r| r["reading"] == "second").map(|r| r["n"].as_u64().unwrap()).collect();
@@ -79,7 +79,7 @@ fn a_replay_of_a_range_replaces_what_its_batches_landed() {
     assert_eq!(lanes, ["weighing.0.0", "weighing.0.0", "weighing.0.0", "weighing.0.0~1"]);
     // Once more, over the first replay.
     project.write("pipelines/weighings.toml", pipeline.replace("'first'", "'third'"));
-    project.expect(0, &["replay", "weighings", "--batches", "2..3", "--yes"]);
+    project.expect(0, &["replay", "weighings", "--batches", "2-3", "--yes"]);
     let found = rows(&project, "archive/all");
     let third = found.iter().filter(|r| r["reading"] == "third").count();
     assert_eq!((found.len(), third), (300, 200));
@@ -110,10 +110,10 @@ fn a_time_range_is_exact_within_a_packed_block() {
     let pipeline =
         simple("").replace("n integer not null", "passage_id text not null").replace("rows = 100", "rows = 50");
     let pipeline =
-        pipeline.replace("path = \"all\"", "path = \"all\"\ncolumns = \"passage_id, _time as at, 1 as reading\"");
+        pipeline.replace("path = \"all\"", "path = \"all\"\ncolumns = \"passage_id, origin.time as at, 1 as reading\"");
     let Some((broker, project)) = set_up("depot.weighings:2", &pipeline) else { return };
     let emit = ["emit", "passages", "--into", "lock-broker:depot.weighings", "--count", "600", "--seed", "3"];
-    project.expect(0, &[emit.as_slice(), &["--since", "2026-11-23T06:00:00Z"]].concat());
+    project.expect(0, &[emit.as_slice(), &["--starting", "2026-11-23T06:00:00Z"]].concat());
     project.expect(0, RUN);
     project.write("pipelines/weighings.toml", pipeline.replace("1 as reading", "2 as reading"));
     let (since, until) = ("2026-11-23T06:04:00Z", "2026-11-23T06:06:00Z");
@@ -134,14 +134,14 @@ fn a_topic_gets_a_replay_only_into_another_landing() {
     let mut expected = Expected::default();
     produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 150)), &[]);
     project.expect(0, RUN);
-    let (_, err) = project.expect(3, &["replay", "weighings", "--batches", "1..", "--yes"]);
-    assert!(err.contains("--into"), "{err}");
-    let (_, err) = project.expect(3, &["replay", "weighings", "--batches", "1..", "--into", "onward", "--yes"]);
+    let (_, err) = project.expect(3, &["replay", "weighings", "--batches", "1-", "--yes"]);
+    assert!(err.contains("--landing"), "{err}");
+    let (_, err) = project.expect(3, &["replay", "weighings", "--batches", "1-", "--landing", "onward", "--yes"]);
     assert!(err.contains("already"), "{err}");
     let second = topics::pipeline(true)
         + "\n[event.weighing.lands.second]\nat = \"lock-broker\"\ntopic = \"depot.second\"\ncreate = { partitions = 2 }\n";
     project.write("pipelines/weighings.toml", second);
-    project.expect(0, &["replay", "weighings", "--batches", "1..", "--into", "second", "--yes"]);
+    project.expect(0, &["replay", "weighings", "--batches", "1-", "--landing", "second", "--yes"]);
     assert_eq!(topics::tickets(&broker.address, "depot.second"), expected.archive);
     assert_eq!(topics::tickets(&broker.address, "depot.landed"), expected.archive);
 }

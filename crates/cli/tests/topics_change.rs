@@ -1,5 +1,5 @@
-//! Topics that change under their reader: made anew, deleted, expired, compacted, grown, slow, silent, moved. Nothing is
-//! skipped, nothing is doubled, and what is lost is told.
+//! Topics that change under their reader: recreated, deleted, expired, compacted, grown, slow, silent, moved. Nothing is
+//! skipped, nothing is doubled, and what is lost is reported.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 mod common;
@@ -34,9 +34,9 @@ fn a_topic_made_anew_under_a_run_that_waits_stops_it(
 ) {
     let Some((broker, project, run)) = waiting("depot.weighings:1") else { return };
     let exchange = || {
-        assert_eq!(broker.tell(word), "done");
+        assert_eq!(broker.command(word), "done");
         if word == "forget" {
-            broker.tell("cut");
+            broker.command("cut");
         }
         produce(&broker.address, TOPIC, &lines(1_000, 1_150), &[]);
     };
@@ -51,7 +51,7 @@ fn a_topic_made_anew_under_a_run_that_waits_stops_it(
     // It is no better when it is tried again, and the way out leads to all that is there.
     let (_, err) = project.expect(6, RUN);
     assert!(err.contains("--set earliest"), "{err}");
-    project.expect(0, &["positions", "weighings", "--set", "earliest", "--reason", "made anew", "--yes"]);
+    project.expect(0, &["positions", "weighings", "--set", "earliest", "--reason", "recreated", "--yes"]);
     project.expect(0, RUN);
     assert_eq!(numbers(&project, "archive/all"), (0..100).chain(1_000..1_150).collect::<Vec<u64>>());
 }
@@ -63,7 +63,7 @@ fn a_topic_made_anew_while_it_is_read_stops_the_run() {
     produce(&broker.address, TOPIC, &lines(0, 40_000), &[]);
     let run = Running::start(&project, WATCH);
     wait_for(|| !numbers(&project, "archive/all").is_empty());
-    broker.tell("recreate depot.weighings");
+    broker.command("recreate depot.weighings");
     produce(&broker.address, TOPIC, &lines(100_000, 160_000), &[]);
     let (code, said) = run.end();
     assert_eq!(code, 6, "{said}");
@@ -77,7 +77,7 @@ fn a_topic_made_anew_while_nothing_runs_is_told_from_the_old_one() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
     produce(&broker.address, TOPIC, &lines(0, 100), &[]);
     project.expect(0, RUN);
-    broker.tell("recreate depot.weighings");
+    broker.command("recreate depot.weighings");
     produce(&broker.address, TOPIC, &lines(1_000, 1_100), &[]);
     project.expect(6, RUN);
     assert_eq!(numbers(&project, "archive/all").len(), 100);
@@ -90,14 +90,14 @@ fn data_that_expires_unread_is_told_and_what_was_read_lands(#[case] asleep: bool
     let Some((broker, project, run)) = waiting("depot.weighings:1") else { return };
     let expire = || {
         produce(&broker.address, TOPIC, &lines(100, 30_000), &[]);
-        broker.tell("expire depot.weighings 0 25000");
+        broker.command("expire depot.weighings 0 25000");
     };
     match asleep {
         true => run.asleep(expire),
         false => {
-            broker.tell("silence");
+            broker.command("silence");
             std::thread::sleep(std::time::Duration::from_millis(200));
-            broker.tell("speak");
+            broker.command("speak");
             run.asleep(expire);
         }
     }
@@ -106,13 +106,13 @@ fn data_that_expires_unread_is_told_and_what_was_read_lands(#[case] asleep: bool
     let landed = numbers(&project, "archive/all");
     let next = landed.len() as u64;
     assert_eq!(landed, (0..next).collect::<Vec<u64>>());
-    let begins = broker.tell("ends depot.weighings").split("..").next().unwrap().parse::<u64>().unwrap();
+    let begins = broker.command("ends depot.weighings").split("..").next().unwrap().parse::<u64>().unwrap();
     assert!(begins > next, "some expired unread");
-    let told = format!(
+    let reported = format!(
         "{} events from offset {next} on expired before they were read",
         sluice_core::units::show_count(begins - next)
     );
-    assert!(said.contains(&told), "{told}: {said}");
+    assert!(said.contains(&reported), "{reported}: {said}");
     let (out, _) = project.expect(0, &["positions", "weighings"]);
     assert!(out.contains("expired unread") && !out.contains("caught up"), "{out}");
 }
@@ -129,7 +129,7 @@ fn a_topic_that_is_deleted_is_noticed_in_seconds(#[case] topic: &str) {
     let run = Running::start(&project, WATCH);
     wait_for(|| numbers(&project, "archive/all").len() == 100);
     let started = std::time::Instant::now();
-    broker.tell("delete depot.weighings");
+    broker.command("delete depot.weighings");
     let (code, said) = run.end();
     assert_eq!(code, 6, "{said}");
     assert!(said.contains("no longer exists"), "{said}");
@@ -143,7 +143,7 @@ fn compaction_is_no_change_of_the_topic() {
         // The last message that was read goes, too.
         produce(&broker.address, TOPIC, &lines(99, 100), &[]);
         produce(&broker.address, TOPIC, &lines(200, 300), &[]);
-        assert_eq!(broker.tell("compact depot.weighings"), "1");
+        assert_eq!(broker.command("compact depot.weighings"), "1");
     });
     wait_for(|| numbers(&project, "archive/all").len() == 201);
     let (code, said) = run.settle();
@@ -160,9 +160,9 @@ fn compaction_is_no_change_of_the_topic() {
 #[case("move depot.weighings 0")]
 fn a_broker_on_a_bad_day_loses_and_doubles_nothing(#[case] word: &str) {
     let Some((broker, project, run)) = waiting("depot.weighings:2") else { return };
-    broker.tell(word);
+    broker.command(word);
     if word.starts_with("refuse") {
-        broker.tell("cut");
+        broker.command("cut");
         // The run comes back by itself; so late that the independent client below is not refused.
         std::thread::sleep(std::time::Duration::from_secs(3));
     }
@@ -170,8 +170,8 @@ fn a_broker_on_a_bad_day_loses_and_doubles_nothing(#[case] word: &str) {
         produce(&broker.address, TOPIC, &lines(100, 200), &[]);
     } else {
         std::thread::sleep(std::time::Duration::from_secs(2));
-        broker.tell("speak");
-        broker.tell("moved depot.weighings 0");
+        broker.command("speak");
+        broker.command("moved depot.weighings 0");
         produce(&broker.address, TOPIC, &lines(100, 200), &[]);
     }
     wait_for(|| numbers(&project, "archive/all").len() >= 200);
@@ -202,7 +202,7 @@ fn a_topic_that_a_pattern_finds_later_is_read_from_its_beginning(#[case] one_was
 
 /// What stands behind an open transaction is there, and cannot be read.
 #[test]
-fn messages_behind_an_open_transaction_are_told() {
+fn messages_behind_an_open_transaction_are_reported() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
     produce(&broker.address, TOPIC, &lines(0, 10), &[]);
     project.expect(0, RUN);
@@ -219,9 +219,9 @@ fn messages_behind_an_open_transaction_are_told() {
         let (out, _) = project.expect(0, command);
         assert!(out.contains("transaction"), "{command:?}: {out}");
     }
-    let told = project.json(&["positions", "weighings"])["arrivals"][0]["partitions"][0]["held"].clone();
-    assert_eq!((told["events"].as_u64(), told["from"].as_u64()), (Some(10), Some(10)), "{told}");
-    assert!(told["since"].is_string(), "{told}");
+    let reported = project.json(&["positions", "weighings"])["arrivals"][0]["partitions"][0]["held"].clone();
+    assert_eq!((reported["events"].as_u64(), reported["from"].as_u64()), (Some(10), Some(10)), "{reported}");
+    assert!(reported["since"].is_string(), "{reported}");
     open.commit();
     let (out, err) = project.expect(0, RUN);
     assert!(!format!("{out}{err}").contains("transaction"), "{out}{err}");

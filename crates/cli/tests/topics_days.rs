@@ -41,7 +41,7 @@ struct Day {
     run: Option<Running>,
     /// Numbers that a stop has reported as lost, by life and partition: those from the first offset to the second.
     lost: Vec<(usize, usize, u64, u64)>,
-    told: Vec<String>,
+    reported: Vec<String>,
 }
 
 fn pipeline() -> String {
@@ -57,13 +57,13 @@ impl Day {
         project.append("sluice.toml", "[connection.office]\nurl = \"sqlite:office.db\"\n");
         let mut record = Record::default();
         record.lives.push(vec![BTreeMap::new(); usize::try_from(PARTITIONS).unwrap()]);
-        let (run, lost, told) = (None, Vec::new(), Vec::new());
-        Self { broker, project, random: Random(seed), record, run, lost, told }
+        let (run, lost, reported) = (None, Vec::new(), Vec::new());
+        Self { broker, project, random: Random(seed), record, run, lost, reported }
     }
 
     fn end_of(&self, partition: i32) -> (u64, u64) {
-        let told = self.broker.tell("ends depot.weighings");
-        let one = told.split(' ').nth(usize::try_from(partition).unwrap()).unwrap();
+        let reported = self.broker.command("ends depot.weighings");
+        let one = reported.split(' ').nth(usize::try_from(partition).unwrap()).unwrap();
         let (start, end) = one.split_once("..").unwrap();
         (start.parse().unwrap(), end.parse().unwrap())
     }
@@ -148,8 +148,8 @@ impl Day {
     }
 
     fn say(&mut self, word: &str) {
-        self.told.push(word.to_string());
-        self.broker.tell(word);
+        self.reported.push(word.to_string());
+        self.broker.command(word);
     }
 
     /// Starts the run where it does not run, and goes on after it was stopped for a reason.
@@ -163,12 +163,12 @@ impl Day {
 
     /// Takes the account of what is lost, and does what the message says.
     fn stopped(&mut self, code: i32, said: &str) {
-        self.told.push(format!("exit {code}: {said}"));
+        self.reported.push(format!("exit {code}: {said}"));
         // A broker that does not answer at the start of a run is no loss.
         if code == 5 || code == -1 {
             return;
         }
-        assert_eq!(code, 6, "{said}\n{:#?}", self.told);
+        assert_eq!(code, 6, "{said}\n{:#?}", self.reported);
         let partition = usize::from(said.contains("depot.weighings/1"));
         let number = |before: &str| -> u64 {
             let (_, rest) = said.split_once(before).unwrap_or_else(|| panic!("{before}: {said}"));
@@ -194,7 +194,7 @@ impl Day {
         for set in set {
             let command = ["positions", "weighings", "--set", &set, "--reason", "lost", "--yes"];
             let output = self.project.run(&command);
-            assert!(output.status.success(), "{output:?}\n{:#?}", self.told);
+            assert!(output.status.success(), "{output:?}\n{:#?}", self.reported);
         }
     }
 
@@ -214,7 +214,7 @@ impl Day {
                 code => self.stopped(code.unwrap_or(-1), &said),
             }
         }
-        panic!("it does not come to rest: {:#?}", self.told);
+        panic!("it does not come to rest: {:#?}", self.reported);
     }
 
     fn check(&self) {
@@ -257,7 +257,7 @@ impl Day {
             missing.is_empty() && strange.is_empty() && found.len() == there.len(),
             "{what}: missing {missing:?}, not reported as there {strange:?}, {} doubled\n{:#?}\n{:?}",
             found.len() - there.len(),
-            self.told,
+            self.reported,
             self.lost
         );
     }

@@ -35,7 +35,7 @@ fn a_batch_that_unpacks_to_too_much_stops_the_run_and_says_where(
 ) {
     let broker = StandIn::start(&["--topic", "depot.weighings:1"]);
     let project = project(&broker.address, &simple(""));
-    broker.tell("limit depot.weighings 100000000");
+    broker.command("limit depot.weighings 100000000");
     let producer = producer(&broker.address, packing);
     let small: Vec<Vec<u8>> = (0..200).map(|n| format!("{{\"n\":{n}}}").into_bytes()).collect();
     send(&producer, &small);
@@ -67,7 +67,7 @@ fn batches_that_unpack_to_too_much_together_are_read_one_after_the_other(
     let topic = format!("depot.weighings:{partitions}");
     let broker = StandIn::start(&["--topic", &topic]);
     let project = project(&broker.address, &simple(""));
-    broker.tell("limit depot.weighings 100000000");
+    broker.command("limit depot.weighings 100000000");
     let producer = producer(&broker.address, packing);
     for n in 0..4 {
         // More than `max_record`: it becomes a reject, and is counted.

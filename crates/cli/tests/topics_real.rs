@@ -152,7 +152,7 @@ fn another_client_reads_what_was_emitted_and_a_replay_reads_it_again() {
     sent.sort();
     assert_eq!(found, sent);
     project.expect(0, RUN);
-    project.expect(0, &["replay", "weighings", "--batches", "2..3", "--yes"]);
+    project.expect(0, &["replay", "weighings", "--batches", "2-3", "--yes"]);
     assert_eq!(project.archived(), expected.archive);
     let (out, _) = project.expect(0, &["peek", &into, "--events", "100"]);
     assert!(out.contains("gross_kg") && out.contains("4 partitions"), "{out}");

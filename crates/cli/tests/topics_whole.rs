@@ -89,7 +89,8 @@ fn text(n: u32) -> Vec<u8> {
 #[test]
 fn keys_and_headers_survive_from_topic_to_topic() {
     let more = "key_as = \"base64\"";
-    let (broker, project) = set_up(&onward(more, "key = \"_key\"\nkey_as = \"base64\"\nheaders = \"_headers\""));
+    let (broker, project) =
+        set_up(&onward(more, "key = \"origin.key\"\nkey_as = \"base64\"\nheaders = \"origin.headers\""));
     let header = |name: &str, value: Option<&[u8]>| (name.to_string(), value.map(<[u8]>::to_vec));
     let sent: Vec<Told> = vec![
         (Some(vec![0xff, 0x00, 0x41]), vec![header("a", Some(b"1")), header("a", Some(b"2"))], text(1)),
@@ -111,7 +112,7 @@ fn a_message_larger_than_the_topic_takes_is_a_reject_and_holds_nothing_up() {
         (None, Vec::new(), format!("{{\"n\":{n},\"note\":\"{}\"}}", "x".repeat(length)).into_bytes())
     };
     // The source takes larger ones than the target.
-    broker.tell("limit depot.weighings 16000000");
+    broker.command("limit depot.weighings 16000000");
     let sent = [long(1, 10), long(2, 1_100_000), long(3, 900_000), long(4, 10), long(5, 5_000_000)];
     send(&broker.address, "depot.weighings", &sent);
     project.expect(0, RUN);
@@ -120,16 +121,16 @@ fn a_message_larger_than_the_topic_takes_is_a_reject_and_holds_nothing_up() {
     let (out, _) = project.expect(0, &["rejects", "weighings"]);
     assert!(out.contains("unfit") && out.contains("max.message.bytes"), "{out}");
     // A topic that takes more gets more, and one that takes less gets less.
-    broker.tell("limit depot.landed 4000000");
+    broker.command("limit depot.landed 4000000");
     send(&broker.address, "depot.weighings", &[long(6, 3_900_000), long(7, 10)]);
     project.expect(0, RUN);
-    broker.tell("limit depot.landed 2000");
+    broker.command("limit depot.landed 2000");
     send(&broker.address, "depot.weighings", &[long(8, 1_800), long(9, 2_000)]);
     project.expect(0, RUN);
     let landed: Vec<u8> = received(&broker.address, "depot.landed", 2).iter().map(|m| m.2[5]).collect();
     assert_eq!(landed, b"134678");
     // What does not fit lands elsewhere once the topic takes it.
-    broker.tell("limit depot.landed 16000000");
+    broker.command("limit depot.landed 16000000");
     project.expect(0, &["rejects", "weighings", "--retry", "--yes"]);
     assert_eq!(received(&broker.address, "depot.landed", 2).len(), 9);
 }
@@ -149,7 +150,7 @@ fn a_topic_that_takes_less_than_when_a_batch_was_sealed_has_a_way_out() {
         eprintln!("skipped: needs the feature failpoints");
         return;
     }
-    broker.tell("limit depot.landed 4000");
+    broker.command("limit depot.landed 4000");
     let (_, err) = project.expect(5, RUN);
     assert!(err.contains("--unfinished"), "{err}");
     project.expect(0, &["rejects", "weighings", "--unfinished", "--yes"]);
@@ -166,13 +167,13 @@ fn a_row_whose_partition_does_not_exist_is_a_reject_and_check_tells() {
     let (out, err) = project.expect(0, &["check"]);
     assert!(format!("{out}{err}").contains("10 of 30 events would be rejected (unfit)"), "{out}{err}");
     project.expect(0, RUN);
-    let told = project.json(&["ledger", "weighings"])["batches"][0].clone();
-    assert_eq!((told["read"].as_u64(), told["rejected"].as_u64()), (Some(30), Some(10)), "{told}");
+    let reported = project.json(&["ledger", "weighings"])["batches"][0].clone();
+    assert_eq!((reported["read"].as_u64(), reported["rejected"].as_u64()), (Some(30), Some(10)), "{reported}");
     assert_eq!(received(&broker.address, "depot.landed", 2).len(), 20);
 }
 
 #[test]
-fn two_projects_with_the_same_names_are_told_apart() {
+fn two_projects_with_the_same_names_are_distinguished() {
     let pipeline = onward("", "");
     let (broker, project) = set_up(&pipeline);
     produce(&broker.address, "depot.weighings", &lines(0, 10), &[]);

@@ -8,9 +8,9 @@ use rstest::rstest;
 use sluice_core::event::{Chunk, Position};
 use sluice_core::plan::{self, Plan};
 use sluice_core::problem::{Problems, SourceText};
-use sluice_core::rehearse::compare::{Became, compare, outcome};
+use sluice_core::rehearse::compare::{EventResult, compare, outcome};
 use sluice_core::rehearse::trace::trace;
-use sluice_core::rehearse::{Fate, Rehearsal, kept, reasons, rehearse};
+use sluice_core::rehearse::{Rehearsal, StopCause, kept, reasons, rehearse};
 
 const PROJECT: &str =
     "[project]\nname = \"tarrow\"\n[connection.in]\nurl = \"file:in\"\n[connection.out]\nurl = \"file:out\"\n";
@@ -90,9 +90,11 @@ fn each_stop_says_why() {
     let plan = plan(PIPELINE);
     let found = run(&plan, EVENTS);
     let why = |station: &str| -> Vec<String> {
-        let word = |(fate, count, record): &(Fate, u64, usize)| match fate {
-            Fate::Filtered { part, is_null } => format!("{count} filtered by {part}, null {is_null}, first {record}"),
-            Fate::Rejected { reason, field, .. } => format!("{count} {} {field:?}, first {record}", reason.word()),
+        let word = |(fate, count, record): &(StopCause, u64, usize)| match fate {
+            StopCause::Filtered { part, is_null } => {
+                format!("{count} filtered by {part}, null {is_null}, first {record}")
+            }
+            StopCause::Rejected { reason, field, .. } => format!("{count} {} {field:?}, first {record}", reason.word()),
         };
         reasons(&found, station).iter().map(word).collect()
     };
@@ -130,7 +132,7 @@ fn one_event_can_be_followed() {
     // A reject is led to its reason and no further.
     let way = trace(&plan, &found, 3).unwrap();
     assert_eq!(way.stations.len(), 1);
-    assert!(matches!(&way.stations[0].fate, Some(Fate::Rejected { message, .. }) if message.contains("deep")));
+    assert!(matches!(&way.stations[0].fate, Some(StopCause::Rejected { message, .. }) if message.contains("deep")));
     assert!(trace(&plan, &found, 5).is_none());
 }
 
@@ -150,7 +152,7 @@ fn an_outcome_is_kept_and_compared(#[case] from: &str, #[case] to: &str, #[case]
     let differences = compare(&kept.outcome, &outcome(&after, &again));
     assert_eq!(differences.len(), count, "{differences:#?}");
     assert!(count == 0 || format!("{:?}", differences[0]).contains(what), "{differences:#?}");
-    assert!(kept.outcome.values().any(|b| matches!(b, Became::Rejected(reason, _, _) if reason == "type")));
+    assert!(kept.outcome.values().any(|b| matches!(b, EventResult::Rejected(reason, _, _) if reason == "type")));
 }
 
 #[test]

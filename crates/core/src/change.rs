@@ -167,7 +167,7 @@ impl AbsentBuilder {
         }
     }
 
-    /// What was noted, for so many rows; begins anew.
+    /// What was noted, for so many rows; starts again.
     pub fn finish(&mut self, rows: usize) -> Absent {
         let mut columns: Vec<Option<BooleanBufferBuilder>> = Vec::new();
         for (row, column) in self.noted.drain(..) {

@@ -1,7 +1,7 @@
-//! Columns that nobody declares: what a broker tells of each message, or a change feed of each change, beside the fields
-//! of the contract.
+//! The columns `origin.*`, which nobody declares: where a record comes from, and what a broker or a change feed says of it
+//! beside the fields of the contract.
 //!
-//! They can be named wherever a field can. Where an event also arrives from files, they are null for those.
+//! They can be named wherever a field can. Where an event arrives from topics and from files, those of the other are null.
 
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -16,7 +16,7 @@ use crate::plan::OutputColumn;
 use crate::types::SqlType;
 
 /// One of these columns.
-#[derive(Debug)]
+#[derive(Clone, Copy, Debug)]
 pub struct ContextColumn {
     /// Its name.
     pub name: &'static str,
@@ -30,19 +30,54 @@ const fn column(name: &'static str, ty: SqlType, about: &'static str) -> Context
     ContextColumn { name, ty, about }
 }
 
+/// What all of their names begin with.
+pub const PREFIX: &str = "origin.";
+
+/// The name under which a column lands that has been given none: without `origin.`.
+pub fn plain(name: &str) -> &str {
+    name.strip_prefix(PREFIX).unwrap_or(name)
+}
+
+/// The column that once had this name, such as `_topic`; None for any other name.
+pub fn renamed(old: &str) -> Option<&'static str> {
+    let rest = old.strip_prefix('_')?;
+    let all = COLUMNS.iter().chain(CHANGE_COLUMNS).chain(FILE_COLUMNS);
+    all.map(|c| c.name).find(|name| plain(name).eq_ignore_ascii_case(rest))
+}
+
+/// The columns of events that arrive from files.
+pub const FILE_COLUMNS: &[ContextColumn] = &[FILE, BYTE];
+
+const FILE: ContextColumn =
+    column("origin.file", SqlType::Text, "the path of the file, within the folder of the connection");
+const BYTE: ContextColumn =
+    column("origin.byte", SqlType::Bigint, "where the record begins in the file, in bytes; unpacked, in a packed file");
+
+/// The columns of events that arrive as messages, and from files as well.
+pub const MIXED_COLUMNS: &[ContextColumn] = &{
+    let mut all = [FILE; COLUMNS.len() + 2];
+    let mut at = 0;
+    while at < COLUMNS.len() {
+        all[at] = COLUMNS[at];
+        at += 1;
+    }
+    all[at + 1] = BYTE;
+    all
+};
+
 /// The columns of events that arrive as messages.
 pub const COLUMNS: &[ContextColumn] = &[
-    column("_topic", SqlType::Text, "the topic that the message arrived in"),
-    column("_partition", SqlType::Integer, "the number of its partition"),
-    column("_offset", SqlType::Bigint, "its offset in the partition"),
-    column("_time", SqlType::Timestamptz, "the broker's time of the message"),
+    column("origin.topic", SqlType::Text, "the topic that the message arrived in"),
+    column("origin.partition", SqlType::Integer, "the number of its partition"),
+    column("origin.offset", SqlType::Bigint, "its offset in the partition"),
+    column("origin.time", SqlType::Timestamptz, "the broker's time of the message"),
     column(
-        "_key",
+        "origin.key",
         SqlType::Text,
         "its key; with key_as = \"text\", one that is no UTF-8 is written as \\x and hexadecimal digits",
     ),
     column(
-        "_headers",
+        HEADERS,
         SqlType::Json,
         "its headers as a json object: a list for a name that occurs more than once, {\"base64\": …} for bytes that are no UTF-8",
     ),
@@ -50,14 +85,14 @@ pub const COLUMNS: &[ContextColumn] = &[
 
 /// The columns of events that arrive from a change feed.
 pub const CHANGE_COLUMNS: &[ContextColumn] = &[
-    column("_table", SqlType::Text, "the table of the source, with its schema"),
-    column(CHANGE, SqlType::Text, "what happened to the row: inserted, updated, deleted, loaded or truncated"),
-    column("_position", SqlType::Bigint, "where its transaction was committed in the source's log"),
-    column("_within", SqlType::Bigint, "the place of the change within its transaction"),
-    column("_transaction", SqlType::Bigint, "the transaction's number"),
-    column("_time", SqlType::Timestamptz, "when it was committed; null for rows that were loaded"),
-    column("_key", SqlType::Json, "the columns of the row's key as a json object"),
-    column("_old", SqlType::Json, "the old values that the source sent, as a json object"),
+    column("origin.table", SqlType::Text, "the table of the source, with its schema"),
+    column(CHANGE, SqlType::Text, "kind of the change: inserted, updated, deleted, loaded or truncated"),
+    column("origin.position", SqlType::Bigint, "where its transaction was committed in the source's log"),
+    column("origin.within", SqlType::Bigint, "the place of the change within its transaction"),
+    column("origin.transaction", SqlType::Bigint, "the transaction's number"),
+    column("origin.time", SqlType::Timestamptz, "when it was committed; null for rows that were loaded"),
+    column("origin.key", SqlType::Json, "the columns of the row's key as a json object"),
+    column("origin.old", SqlType::Json, "the old values that the source sent, as a json object"),
     column(
         ABSENT,
         SqlType::Text,
@@ -66,15 +101,18 @@ pub const CHANGE_COLUMNS: &[ContextColumn] = &[
 ];
 
 /// The kind of a change.
-pub const CHANGE: &str = "_change";
+pub const CHANGE: &str = "origin.change";
+
+/// All headers of a message.
+pub const HEADERS: &str = "origin.headers";
 
 /// What the source did not send.
-const ABSENT: &str = "_absent";
+const ABSENT: &str = "origin.absent";
 
 /// The columns of this kind that an event has.
 #[derive(Clone, Debug, Default)]
 pub struct Context {
-    /// The columns; none for an event that arrives from files alone.
+    /// The columns; none for an event that is made of another.
     pub columns: &'static [ContextColumn],
     /// For each whether anything reads it.
     pub used: Vec<bool>,
@@ -114,7 +152,9 @@ pub fn with_context(
     for (column, used) in context.columns.iter().zip(&context.used) {
         let field = column.ty.field(column.name, true);
         columns.push(match (&chunk.messages, &chunk.changes) {
-            (Some(messages), _) if *used => build(column.name, messages, spans),
+            (Some(messages), _) if *used && column.name != FILE.name && column.name != BYTE.name => {
+                build(column.name, messages, spans)
+            }
             (_, Some(_)) if *used && column.name == ABSENT => match marks {
                 Some(marks) => {
                     let schema = rows.schema();
@@ -124,6 +164,13 @@ pub fn with_context(
                 None => new_null_array(field.data_type(), count),
             },
             (_, Some(changes)) if *used => build_change(column.name, changes, spans),
+            (None, None) if *used && column.name == FILE.name => {
+                Arc::new(StringArray::from_iter_values(spans.iter().map(|_| &*chunk.partition)))
+            }
+            (None, None) if *used && column.name == BYTE.name => {
+                let byte = |span: &RecordSpan| i64::try_from(chunk.position_at(span.start).major).ok();
+                Arc::new(spans.iter().map(byte).collect::<Int64Array>())
+            }
             _ => new_null_array(field.data_type(), count),
         });
         fields.push(Arc::new(field));
@@ -139,14 +186,16 @@ fn build(name: &str, messages: &Messages, spans: &[RecordSpan]) -> ArrayRef {
     let mut next = |span: &RecordSpan| each.find(|m| m.span.start == span.start);
     let rows = spans.iter();
     match name {
-        "_topic" => Arc::new(StringArray::from_iter_values(rows.map(|_| &*messages.topic))),
-        "_partition" => Arc::new(Int32Array::from_value(messages.partition, spans.len())),
-        "_offset" => Arc::new(rows.map(|s| next(s).and_then(|m| i64::try_from(m.offset).ok())).collect::<Int64Array>()),
-        "_time" => {
+        "origin.topic" => Arc::new(StringArray::from_iter_values(rows.map(|_| &*messages.topic))),
+        "origin.partition" => Arc::new(Int32Array::from_value(messages.partition, spans.len())),
+        "origin.offset" => {
+            Arc::new(rows.map(|s| next(s).and_then(|m| i64::try_from(m.offset).ok())).collect::<Int64Array>())
+        }
+        "origin.time" => {
             let times: TimestampMicrosecondArray = rows.map(|s| next(s).and_then(|m| m.time)).collect();
             Arc::new(times.with_timezone("UTC"))
         }
-        "_key" => Arc::new(rows.map(|s| next(s).and_then(|m| key_text(messages, m))).collect::<StringArray>()),
+        "origin.key" => Arc::new(rows.map(|s| next(s).and_then(|m| key_text(messages, m))).collect::<StringArray>()),
         _ => Arc::new(
             rows.map(|s| next(s).and_then(|m| Some(String::from_utf8_lossy(m.headers?.of(&messages.side)))))
                 .collect::<StringArray>(),
@@ -163,20 +212,20 @@ fn build_change(name: &str, changes: &Changes, spans: &[RecordSpan]) -> ArrayRef
     };
     let rows = spans.iter();
     match name {
-        "_position" => of(&|c| Some(c.position.major)),
-        "_within" => of(&|c| Some(c.position.minor)),
-        "_transaction" => of(&|c| c.transaction),
-        "_time" => {
+        "origin.position" => of(&|c| Some(c.position.major)),
+        "origin.within" => of(&|c| Some(c.position.minor)),
+        "origin.transaction" => of(&|c| c.transaction),
+        "origin.time" => {
             let times: TimestampMicrosecondArray = rows.map(|s| next(s).and_then(|c| c.time)).collect();
             Arc::new(times.with_timezone("UTC"))
         }
-        "_table" => {
+        "origin.table" => {
             let table = |c: &Change| changes.tables.get(usize::try_from(c.table).ok()?);
             Arc::new(rows.map(|s| next(s).and_then(table).map(|t| &**t)).collect::<StringArray>())
         }
         CHANGE => Arc::new(rows.map(|s| next(s).map(|c| c.kind.word())).collect::<StringArray>()),
         _ => {
-            let side = |c: &Change| if name == "_key" { c.key } else { c.old };
+            let side = |c: &Change| if name == "origin.key" { c.key } else { c.old };
             let text = |c: &Change| Some(String::from_utf8_lossy(side(c)?.of(&changes.side)));
             Arc::new(rows.map(|s| next(s).and_then(text)).collect::<StringArray>())
         }
@@ -250,10 +299,10 @@ mod tests {
             let column = rows.column_by_name(name).unwrap().as_string::<i32>().clone();
             column.iter().map(|v| v.map(str::to_string)).collect::<Vec<_>>()
         };
-        assert_eq!(rows.column_by_name("_offset").unwrap().as_primitive::<Int64Type>().values(), &[5, 9]);
-        assert_eq!(texts("_key"), [Some("L1".into()), Some("\\xfffe".into())]);
-        assert_eq!(texts("_headers"), [None, Some("{\"a\":1}".into())]);
-        assert_eq!(texts("_topic"), [Some("lock.passages".into()), Some("lock.passages".into())]);
+        assert_eq!(rows.column_by_name("origin.offset").unwrap().as_primitive::<Int64Type>().values(), &[5, 9]);
+        assert_eq!(texts("origin.key"), [Some("L1".into()), Some("\\xfffe".into())]);
+        assert_eq!(texts("origin.headers"), [None, Some("{\"a\":1}".into())]);
+        assert_eq!(texts("origin.topic"), [Some("lock.passages".into()), Some("lock.passages".into())]);
     }
 
     #[test]

@@ -191,7 +191,7 @@ fn arrives(out: &mut String, draft: &Draft<'_>) {
         keys.push(format!("quote = {}", text(&char::from(dialect.quote).to_string())));
     }
     if !dialect.head {
-        keys.push("head = false".to_string());
+        keys.push("header = false".to_string());
     }
     if dialect.nulls.len() > 1 {
         let nulls: Vec<String> = dialect.nulls.iter().map(|n| text(n)).collect();
@@ -369,10 +369,10 @@ mod tests {
     fn a_dialect_is_written_where_it_is_not_the_usual_one() {
         let line = [r#"{"a":1}"#];
         let usual = drafted(&line, Some(&Dialect::default()));
-        assert_eq!(arrives(&usual, &["csv", "head"]), None);
+        assert_eq!(arrives(&usual, &["csv", "header"]), None);
         let other = Dialect { delimiter: b'\t', quote: b'\'', head: false, nulls: vec![String::new(), "\\N".into()] };
         let text = drafted(&line, Some(&other));
-        let found = ["delimiter", "quote", "head"].map(|key| arrives(&text, &["csv", key]).unwrap());
+        let found = ["delimiter", "quote", "header"].map(|key| arrives(&text, &["csv", key]).unwrap());
         assert_eq!(found, ["\t", "'", "false"]);
         assert_eq!(arrives(&text, &["csv", "nulls", "1"]).unwrap(), "\\N");
     }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-/// The class of a failure. Scripts tell them apart by the exit code that the command line gives each.
+/// The class of a failure. Scripts distinguish them by the exit code that the command line gives each.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FailureKind {
     /// A project or pipeline file is wrong, or does not fit what is there.
@@ -32,7 +32,7 @@ pub struct Failure {
     pub help: Option<String>,
     /// Whether the outside may come back by itself, so that waiting helps.
     pub passing: bool,
-    /// Whether the pipeline goes on once it is read anew: its source has changed.
+    /// Whether the pipeline goes on once it is read again: its source has changed.
     pub renews: bool,
 }
 
@@ -65,14 +65,18 @@ impl Failure {
         Self::new(FailureKind::Findings, message)
     }
 
-    /// The source has changed, and the pipeline is to be read anew before it goes on.
+    /// The source has changed, and the pipeline is to be read again before it goes on.
     pub fn renewing(message: impl Into<String>) -> Self {
         Self { renews: true, ..Self::findings(message) }
     }
 
     /// A failed call on a file or folder.
     pub fn io(doing: &str, path: &std::path::Path, error: &std::io::Error) -> Self {
-        Self::unreachable(format!("cannot {doing} {}: {error}", path.display()))
+        let failure = Self::unreachable(format!("cannot {doing} {}: {error}", path.display()));
+        match remedy(path, error.kind()) {
+            Some(help) => failure.with_help(help),
+            None => failure,
+        }
     }
 
     /// Adds the remedy.
@@ -83,6 +87,21 @@ impl Failure {
     }
 }
 
+/// What helps against an error of the file system, where that is known.
+fn remedy(path: &std::path::Path, kind: std::io::ErrorKind) -> Option<String> {
+    use std::io::ErrorKind as Kind;
+    // The file itself may not exist yet.
+    let there = path.ancestors().find(|p| p.exists()).unwrap_or(path).display();
+    Some(match kind {
+        Kind::StorageFull | Kind::QuotaExceeded => {
+            format!("free some space (df -h {there}) and run again; nothing is lost")
+        }
+        Kind::PermissionDenied => format!("give the user of this process the right to do so: ls -ld {there}"),
+        Kind::ReadOnlyFilesystem => format!("its file system is mounted read-only: mount | grep {there}"),
+        _ => return None,
+    })
+}
+
 impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.message)
@@ -90,3 +109,25 @@ impl fmt::Display for Failure {
 }
 
 impl std::error::Error for Failure {}
+
+#[cfg(test)]
+mod tests {
+    use super::Failure;
+    use rstest::rstest;
+    use std::io::{Error, ErrorKind};
+    use std::path::Path;
+
+    #[rstest]
+    #[case(ErrorKind::StorageFull, Some("df -h /"))]
+    #[case(ErrorKind::PermissionDenied, Some("ls -ld /"))]
+    #[case(ErrorKind::ReadOnlyFilesystem, Some("read-only"))]
+    #[case(ErrorKind::NotFound, None)]
+    fn errors_of_the_file_system_have_a_remedy(#[case] kind: ErrorKind, #[case] help: Option<&str>) {
+        let failure = Failure::io("write", Path::new("/no-such-folder/file"), &Error::from(kind));
+        assert!(failure.message.starts_with("cannot write /no-such-folder/file: "), "{failure}");
+        match (help, failure.help) {
+            (Some(part), Some(found)) => assert!(found.contains(part), "{found}"),
+            (expected, found) => assert_eq!(found.as_deref(), expected),
+        }
+    }
+}

@@ -8,7 +8,7 @@ use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Reread, Sealed, Sta
 use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::PartitionPosition;
-use crate::plan::{Known, SealedTexts};
+use crate::plan::{LedgerName, SealedTexts};
 
 /// Who holds a pipeline.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
@@ -194,7 +194,7 @@ pub struct Adoption<'a> {
     /// What landings lack is read under these texts.
     pub texts: &'a SealedTexts,
     /// The names under which arrivals and landings are known from then on.
-    pub known: &'a [Known],
+    pub known: &'a [LedgerName],
 }
 
 /// One batch that is taken over.
@@ -374,20 +374,20 @@ pub trait Ledger: Send + Sync {
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    fn known(&self, pipeline: &str) -> Outcome<Vec<Known>>;
+    fn known(&self, pipeline: &str) -> Outcome<Vec<LedgerName>>;
 
     /// The same of all pipelines, each with its pipeline.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    fn all_known(&self) -> Outcome<Vec<(String, Known)>>;
+    fn all_known(&self) -> Outcome<Vec<(String, LedgerName)>>;
 
     /// Notes the names of arrivals and landings, with what they read and write now, and the reason for a choice that
     /// somebody made about an arrival.
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn note_known(&self, pipeline: &str, known: &[Known], reason: Option<&str>) -> Outcome<()>;
+    fn note_known(&self, pipeline: &str, known: &[LedgerName], reason: Option<&str>) -> Outcome<()>;
 
     /// Notes how a run ended; None where it runs, or ended as it was asked to.
     ///

@@ -37,6 +37,7 @@ pub mod sample;
 pub mod secret;
 pub mod sql;
 pub mod table;
+pub mod threads;
 pub mod types;
 pub mod units;
 pub mod values;

@@ -93,7 +93,7 @@ impl Place {
 /// How much a [`Problem`] matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Severity {
-    /// Nothing runs until it is mended.
+    /// Nothing runs until it is fixed.
     Error,
     /// It runs, but it is probably not what was meant.
     Warning,
@@ -120,8 +120,8 @@ pub struct Problem {
 pub const CODES: &[(&str, &str)] = &[
     ("syntax.toml", "The file is not valid TOML."),
     ("syntax.sql", "A text inside the file is not valid SQL."),
-    ("key.unknown", "A key that nothing reads. It would silently do nothing, so it is refused."),
-    ("key.missing", "A key that is needed is not there."),
+    ("key.unknown", "An unknown key. It would have no effect, so it is refused."),
+    ("key.missing", "A required key is missing."),
     ("value.type", "A value has the wrong type or spelling for its key."),
     ("value.range", "A value is outside what its key allows."),
     ("name.unknown", "A name that binds to nothing: a connection, event, column, function or type."),
@@ -136,16 +136,17 @@ pub const CODES: &[(&str, &str)] = &[
     ("secret.plain", "A secret stands in the file in plain text."),
     ("secret.unencrypted", "A password is sent to another host without encryption."),
     ("connection.kind", "The kind of a connection cannot serve here."),
-    ("place.missing", "A folder or file that is needed is not there."),
+    ("place.missing", "A required folder or file does not exist."),
     ("files.types", "A column would land with another type than in the files that are there."),
-    ("table.differs", "The table of a database does not take what lands; nothing would run."),
+    ("table.differs", "The table does not fit the rows that will land; nothing would run."),
     ("feed.server", "A server is not set up for its log to be read."),
-    ("feed.identity", "The log of a server does not tell enough of a table's rows."),
-    ("feed.log", "A server keeps too much of its log, or has thrown away what was not read."),
+    ("place.rights", "A folder may not be written to."),
+    ("feed.identity", "The log of a server does not hold enough of a table's rows."),
+    ("feed.log", "A server keeps too much of its log, or has deleted unread log."),
     ("table.refuses", "The table of a database may refuse some of the rows, each of which becomes a reject."),
     ("sample.rejects", "Some of the real events looked at would be rejected."),
     ("sample.null", "A field had no value in any of the real events looked at: probably its name binds to nothing."),
-    ("sample.key", "The key does not tell the real events apart."),
+    ("sample.key", "The key is not unique among the sampled events."),
     ("sample.time", "The event time of real events lies in the future: probably its unit, format or zone is wrong."),
     ("sample.folders", "The path makes a folder for few events each; thousands of small files are slow to read."),
     ("unsupported", "Something that the syntax knows and Sluice does not."),

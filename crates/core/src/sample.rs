@@ -246,7 +246,7 @@ mod tests {
         let sample = take(&mut Source::new(&[10, 10, 10]), 100, Some(filter), &Stop::new()).unwrap();
         assert_eq!(numbers(&sample), expected);
         assert_eq!((sample.looked_at, sample.without_time), (30, 6));
-        // Each event stands where it stood, so that it is told apart from every other.
+        // Each event stands where it stood, so that it is distinguished from every other.
         let places: std::collections::BTreeSet<u64> = sample.chunks.iter().map(|c| c.from.major).collect();
         assert_eq!(places.len(), expected.len());
     }

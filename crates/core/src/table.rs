@@ -48,7 +48,7 @@ pub struct Merges {
     pub texts: &'static str,
     /// Whether only keys that end in blanks are meant: such rows are refused one by one.
     pub is_rare: bool,
-    /// The type of the column with which it tells them apart.
+    /// The type of the column with which it distinguish them.
     pub remedy: String,
 }
 
@@ -99,7 +99,7 @@ pub trait Dialect: Send + Sync {
     fn spell(&self, ty: SqlType, in_key: bool) -> String;
     /// How values of a type fit a column.
     fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit;
-    /// Which different texts the store takes for one and the same in a column; None where it tells all apart.
+    /// Which different texts the store takes for one and the same in a column; None where it distinguish all.
     fn merges(&self, column: &TableColumn) -> Option<Merges> {
         let _ = column;
         None
@@ -210,9 +210,9 @@ pub struct TableReport {
     pub lines: Vec<TableLine>,
     /// What is wrong beyond single columns, in words: a key without a unique index, a right that is missing.
     pub wrong: Vec<String>,
-    /// The statements that mend it, as far as statements can.
+    /// The statements that fix it, as far as statements can.
     pub statements: Vec<String>,
-    /// What statements would mend it that need another user's rights.
+    /// What statements would fix it that need another user's rights.
     pub for_an_administrator: Vec<String>,
 }
 
@@ -245,7 +245,7 @@ impl TableReport {
     }
 }
 
-/// Compares. `rights` are told by the table; `key` names columns of `wanted`.
+/// Compares. `rights` are reported by the table; `key` names columns of `wanted`.
 pub fn compare(dialect: &dyn Dialect, found: &Found, wanted: &[Wanted], key: &[String]) -> TableReport {
     let exists = matches!(found, Found::Table(_));
     let mut report = TableReport { table: dialect.table(), exists, ..TableReport::default() };

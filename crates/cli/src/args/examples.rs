@@ -8,7 +8,7 @@ pub(crate) const PEEK: &str = "Examples:\n  sluice peek depots/arlen-basin/2026-
     sluice peek lock-broker:lock.passages --since 2h";
 
 pub(crate) const DRAFT: &str = "Examples:\n  sluice draft tickets depots:arlen-basin/*.jsonl --print\n  \
-    sluice draft passages lock-broker:lock.passages --into archive";
+    sluice draft passages lock-broker:lock.passages --land-in archive";
 
 pub(crate) const CHECK: &str = "Examples:\n  sluice check\n  sluice check weighings --offline\n  \
     sluice check permits --apply";
@@ -18,16 +18,16 @@ pub(crate) const REHEARSE: &str = "Examples:\n  sluice rehearse weighings --even
     sluice rehearse weighings --expect kept.jsonl";
 
 pub(crate) const RUN: &str = "Examples:\n  sluice run weighings --until-caught-up\n  \
-    sluice run weighings --batches 2 --until-caught-up\n  sluice run passages";
+    sluice run weighings --stop-after 2 --until-caught-up\n  sluice run passages";
 
 pub(crate) const STATUS: &str = "Examples:\n  sluice status\n  sluice status weighings\n  sluice status --follow";
 
-pub(crate) const LEDGER: &str = "Examples:\n  sluice ledger weighings --last 5\n  sluice ledger weighings --batch 1";
+pub(crate) const LEDGER: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1";
 
 pub(crate) const AUDIT: &str = "Examples:\n  sluice audit permits\n  \
     sluice audit permits --landing permit.desk --catch-up\n  sluice audit permits --catch-up --reload";
 
-pub(crate) const REJECTS: &str = "Examples:\n  sluice rejects weighings\n  sluice rejects weighings --reason not_json --raw\n  \
+pub(crate) const REJECTS: &str = "Examples:\n  sluice rejects weighings\n  sluice rejects weighings --only not_json --raw\n  \
     sluice rejects weighings --retry --yes";
 
 pub(crate) const POSITIONS: &str = "Examples:\n  sluice positions weighings\n  \
@@ -35,7 +35,7 @@ pub(crate) const POSITIONS: &str = "Examples:\n  sluice positions weighings\n  \
 
 pub(crate) const REPLAY: &str = "Examples:\n  sluice replay weighings --batches 1 --plan\n  \
     sluice replay weighings --batches 1 --reason \"a wrong rate\" --yes\n  \
-    sluice replay passages --range lock.passages/0=100..200 --into passage.archive";
+    sluice replay passages --range lock.passages/0=100..200 --landing passage.archive";
 
 pub(crate) const MANUAL: &str = "Examples:\n  sluice manual\n  sluice manual date_trunc\n  sluice manual \"time zone\"";
 

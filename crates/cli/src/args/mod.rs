@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::engine::ArgValueCandidates;
 
+use crate::log::{LogForm, LogLevel};
 use crate::names;
 
 mod examples;
@@ -161,7 +162,7 @@ pub(crate) struct PeekArgs {
 
     /// Topics: sample the newest events instead of the oldest
     #[arg(long, conflicts_with_all = ["since", "live"])]
-    pub last: bool,
+    pub newest: bool,
 
     /// Topics: print each event as it arrives, until Ctrl-C or the number of --events
     #[arg(long, conflicts_with_all = ["since", "until", "when", "columns", "key"])]
@@ -200,7 +201,7 @@ pub(crate) struct DraftArgs {
 
     /// The connection where it lands [default: `archive`, else the first one that it does not arrive from]
     #[arg(long, value_name = "CONNECTION", add = ArgValueCandidates::new(names::connections))]
-    pub into: Option<String>,
+    pub land_in: Option<String>,
 
     /// How many events are sampled
     #[arg(long, value_name = "N", default_value_t = 100_000)]
@@ -256,7 +257,7 @@ pub(crate) struct RehearseArgs {
 
     /// Topics: sample the newest events instead of the oldest
     #[arg(long, conflicts_with = "since")]
-    pub last: bool,
+    pub newest: bool,
 
     /// Watch the project's files, and print the new result on the same events after each save
     #[arg(long, conflicts_with_all = ["trace", "keep", "expect"])]
@@ -291,11 +292,27 @@ pub(crate) struct RunArgs {
 
     /// Stop after this many batches
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
-    pub batches: Option<u64>,
+    pub stop_after: Option<u64>,
 
     /// Continue after what a landing holds beyond the ledger, instead of refusing to run
     #[arg(long)]
     pub adopt: bool,
+
+    /// The log of the run.
+    #[command(flatten)]
+    pub log: LogArgs,
+}
+
+/// How a run is logged.
+#[derive(Args, Debug)]
+pub(crate) struct LogArgs {
+    /// Write what happens to standard error [default: text where that is not a terminal, else off]
+    #[arg(long, value_name = "FORM", value_enum)]
+    pub log: Option<LogForm>,
+
+    /// Log events of this severity and above; the variable SLUICE_LOG_LEVEL sets the default
+    #[arg(long, value_name = "LEVEL", value_enum, default_value_t = LogLevel::Info, env = "SLUICE_LOG_LEVEL", hide_env = true)]
+    pub log_level: LogLevel,
 }
 
 /// Compare every mirror of a pipeline with the table that it follows: counts and checksums first, then the rows that
@@ -350,7 +367,7 @@ pub(crate) struct LedgerArgs {
 
     /// How many of the newest batches are shown
     #[arg(long, value_name = "N", default_value_t = 20)]
-    pub last: u64,
+    pub show: u64,
 
     /// Show everything about the batches with this number: ranges, counts, files
     #[arg(long, value_name = "NUMBER")]

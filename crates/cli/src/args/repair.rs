@@ -1,4 +1,4 @@
-//! What is mended.
+//! What is fixed.
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
@@ -11,13 +11,13 @@ pub(crate) struct RejectsArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// How many of the newest rejects are printed
+    /// How many of the newest rejects are shown
     #[arg(long, value_name = "N", default_value_t = 10)]
-    pub last: usize,
+    pub show: usize,
 
-    /// Only rejects with this reason
-    #[arg(long, value_name = "WORD")]
-    pub reason: Option<String>,
+    /// Only rejects with this reason, such as not_json
+    #[arg(long, value_name = "REASON")]
+    pub only: Option<String>,
 
     /// Only rejects of the batches with this number
     #[arg(long, value_name = "NUMBER")]
@@ -36,7 +36,7 @@ pub(crate) struct RejectsArgs {
     pub all: bool,
 
     /// Reject the events of sealed batches that cannot be finished, so that the pipeline can continue
-    #[arg(long, conflicts_with_all = ["retry", "raw", "all", "reason"])]
+    #[arg(long, conflicts_with_all = ["retry", "raw", "all", "only"])]
     pub unfinished: bool,
 
     /// Do not ask for confirmation
@@ -85,7 +85,7 @@ pub(crate) struct ReplayArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// The batches with these numbers: 17, 12..18, 12.. or ..18
+    /// The batches with these numbers, both ends included: 17, 12-18, or 12- for all from 12 on
     #[arg(long, value_name = "NUMBERS")]
     pub batches: Option<String>,
 
@@ -93,7 +93,7 @@ pub(crate) struct ReplayArgs {
     #[arg(long, value_name = "LANE")]
     pub lane: Option<String>,
 
-    /// Positions of a partition: PARTITION=FROM..TO, the last not included; can be repeated
+    /// Positions of a partition: PARTITION=FROM..TO, up to but without TO; can be repeated
     #[arg(long, value_name = "RANGE")]
     pub range: Vec<String>,
 
@@ -107,7 +107,7 @@ pub(crate) struct ReplayArgs {
 
     /// Only into this landing; what it holds of the batches is replaced: EVENT.LANDING, or LANDING
     #[arg(long, value_name = "LANDING", add = ArgValueCandidates::new(names::landings))]
-    pub into: Option<String>,
+    pub landing: Option<String>,
 
     /// The reason, kept in the ledger
     #[arg(long, value_name = "TEXT", default_value = "")]

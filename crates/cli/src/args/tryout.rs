@@ -87,7 +87,7 @@ pub(crate) struct EmitArgs {
     /// The time of the first event, each later one a second after it, or by the rate; without it, now. In a topic it is the
     /// broker's time as well
     #[arg(long, value_name = "MOMENT", value_parser = crate::output::times::parse_moment)]
-    pub since: Option<i64>,
+    pub starting: Option<i64>,
 
     /// The format of the events
     #[arg(long, value_enum, default_value_t, value_name = "FORM")]
@@ -113,7 +113,7 @@ pub(crate) struct BrokerArgs {
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:9092")]
     pub listen: std::net::SocketAddr,
 
-    /// The address that clients are told, where that is another one
+    /// The address that clients get, if it is a different one
     #[arg(long, value_name = "HOST:PORT")]
     pub advertise: Option<String>,
 

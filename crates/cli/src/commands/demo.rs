@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::run::{Stop, Until};
+use sluice_core::run::{RunLimit, Stop};
 use sluice_core::units::{show_many, show_size};
 
 use super::init::write_project;
@@ -50,7 +50,7 @@ pub(crate) fn demo(arguments: &Arguments, args: &DemoArgs) -> Outcome<Exit> {
     let stop = Arc::new(Stop::new());
     signals::stop_on_signals(&stop);
     let started = Instant::now();
-    let report = run_pipeline(&project, &pipeline, Until { caught_up: true, ..Until::default() }, &stop)?;
+    let report = run_pipeline(&project, &pipeline, RunLimit { caught_up: true, ..RunLimit::default() }, &stop)?;
     if text {
         output::print(&as_text(&pipeline.plan, &report, started.elapsed(), &program));
         output::print(&what_next(folder, &program));
@@ -80,7 +80,7 @@ fn is_demo(folder: &Path) -> Outcome<bool> {
     }
     Err(Failure::new(
         FailureKind::Configuration,
-        format!("{} holds something else; nothing was changed", folder.display()),
+        format!("{} is not a demo folder; nothing was changed", folder.display()),
     )
     .with_help("name another folder: sluice demo DIR"))
 }
@@ -111,12 +111,12 @@ fn introduce(folder: &Path, again: bool, made: &[String], files: u64, bytes: u64
 fn what_next(folder: &Path, program: &str) -> String {
     let lines = [
         (format!("cd {}", folder.display()), "then:"),
-        (program.to_string(), "what is here, how is it, what next"),
+        (program.to_string(), "pipelines, their state, and what to do next"),
         (format!("{program} ledger weighings"), "which batches, how big, how long"),
         (format!("{program} rejects weighings"), "which events were rejected, and why"),
-        (format!("{program} peek weighings.weighing.desk"), "what is in the table"),
+        (format!("{program} peek weighings.weighing.desk"), "the rows of the table"),
         (format!("{program} check"), "edit pipelines/weighings.toml, mistype something, and look"),
-        (format!("{program} run weighings"), "wait for more; drop files into depots/ meanwhile, Ctrl-C to stop"),
+        (format!("{program} run weighings"), "wait for more: copy a file into depots/ostrey/ meanwhile; Ctrl-C stops"),
     ];
     let width = lines.iter().map(|(c, _)| c.len()).max().unwrap_or(0);
     let mut out = format!(

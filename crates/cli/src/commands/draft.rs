@@ -23,7 +23,7 @@ use crate::exit::Exit;
 use crate::output::{self, problems, style};
 use crate::place::{self, Place};
 use crate::project::{PROJECT_FILE, Project};
-use crate::sampling::{self, Source, Take, profile_of};
+use crate::sampling::{self, SampleChoice, Source, profile_of};
 use crate::signals;
 
 /// Where the new pipeline reads and lands, and what must be added to sluice.toml for it.
@@ -85,7 +85,7 @@ fn refuse_names(project: &Project, args: &DraftArgs) -> Outcome<()> {
     if project.problems.has_errors() {
         problems::show_errors(project.problems.clone());
         return Err(Failure::new(FailureKind::Configuration, format!("{PROJECT_FILE} has mistakes"))
-            .with_help("fix what is underlined first"));
+            .with_help("fix the underlined text first"));
     }
     let file = project.root.join(file_name(args));
     let taken = project.pipelines()?.iter().any(|p| p.config.name == args.pipeline) || file.exists();
@@ -107,7 +107,7 @@ fn open(place: &Place, events: u64) -> Outcome<Source> {
     match place {
         Place::File(path) if path.is_dir() => Err(Failure::internal("a folder is a connection with a pattern")),
         Place::File(path) => sampling::open_file(path),
-        Place::Files(settings) => sampling::open_files(settings, events, Take::First),
+        Place::Files(settings) => sampling::open_files(settings, events, SampleChoice::First),
         Place::Stdin => Err(Failure::new(FailureKind::Configuration, "a pipeline cannot read standard input again")
             .with_help("save it into a file first, then draft from the file")),
         Place::Arrival(..) | Place::Landing(..) => {
@@ -139,7 +139,7 @@ fn ends(project: &Project, args: &DraftArgs, place: &Place) -> Outcome<Ends> {
     };
     let lands = |c: &&ConnectionConfig| c.scheme == "file" || takes_tables(&c.scheme);
     let connections = || project.config.connections.iter().filter(lands);
-    let into = match &args.into {
+    let into = match &args.land_in {
         Some(name) => match connections().find(|c| c.name == *name) {
             Some(c) => c.name.clone(),
             None => {
@@ -336,7 +336,7 @@ fn prove(project: &Project, args: &DraftArgs, project_text: &str, text: &str) ->
             FailureKind::Configuration,
             "another pipeline lands there already; nothing was written",
         )
-        .with_help("give the new pipeline another name, or name another connection with --into"));
+        .with_help("give the new pipeline another name, or name another connection with --land-in"));
     }
     Ok(())
 }
@@ -401,7 +401,7 @@ fn report(arguments: &Arguments, args: &DraftArgs, ends: &Ends, file: &Path, fou
     out.push_str(&format!(
         "\nnext:\n  {}  {}\n  {}  {}\n",
         style::command(&format!("sluice rehearse {name} --follow     ")),
-        style::dim("what lands, again at each save of the file"),
+        style::dim("the rows that would land, again at each save of the file"),
         style::command(&format!("sluice run {name} --until-caught-up")),
         style::dim("move it"),
     ));

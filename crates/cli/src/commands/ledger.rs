@@ -18,7 +18,7 @@ use crate::project::Project;
 pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     let name = project.pipeline(&args.pipeline)?.config.name;
-    let last = if args.batch.is_some() { None } else { Some(args.last) };
+    let last = if args.batch.is_some() { None } else { Some(args.show) };
     let batches = match SqliteLedger::open_existing(&project.ledger_path())? {
         Some(ledger) => ledger.batches(&name, BatchQuery { last, number: args.batch })?,
         None => Vec::new(),
@@ -92,7 +92,7 @@ fn list(name: &str, batches: &[BatchRecord]) -> String {
             batch.lane.to_string(),
             batch.number.to_string(),
             state(batch),
-            // Where room is short, the month, day and time tell batches apart.
+            // Where room is short, the month, day and time distinguish batches.
             if is_wide { opened } else { opened[5..].to_string() },
             took(batch),
             if is_adopted(batch) { String::new() } else { show_count(batch.read) },

@@ -1,4 +1,4 @@
-//! `sluice` alone: what is here, how is it, what next?
+//! `sluice` alone: pipelines, their state, and what to do next?
 
 use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
@@ -75,7 +75,7 @@ fn state(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLed
     Ok(State { name, good, holder, totals, is_feed, behind, end })
 }
 
-/// What is left to read, or why that cannot be told.
+/// What is left to read, or why that is unknown.
 fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLedger>) -> Result<Behind, String> {
     let around = project.surroundings();
     let mut sum = Behind::default();
@@ -151,12 +151,12 @@ impl State {
 }
 
 fn as_text(project: &Project, states: &[State]) {
-    let mut out = format!(
-        "{} · {} · {}\n\n",
-        style::bold(&project.config.name),
-        show_many(states.len() as u64, "pipeline"),
-        style::dim(&project.root.display().to_string()),
-    );
+    // Where the reader is needs no words.
+    let is_here = std::env::current_dir().is_ok_and(|here| here == project.root);
+    let place =
+        if is_here { String::new() } else { format!(" · {}", style::dim(&project.root.display().to_string())) };
+    let pipelines = show_many(states.len() as u64, "pipeline");
+    let mut out = format!("{} · {pipelines}{place}\n\n", style::bold(&project.config.name));
     if states.is_empty() {
         out.push_str("  no pipeline yet: make one of real events with `sluice draft PIPELINE FILE`\n");
         output::print(&out);

@@ -27,14 +27,14 @@ use crate::project::{LoadedPipeline, Project};
 use crate::signals;
 
 /// What would be read again, and where it would land.
-struct Asked {
+struct ReplayPlan {
     batches: Vec<BatchRecord>,
     all: Vec<BatchRecord>,
     into: Vec<usize>,
     what: String,
 }
 
-impl Asked {
+impl ReplayPlan {
     /// The readings of the batches that hold rows in a landing now.
     fn standing(&self, label: &str) -> Vec<&BatchRecord> {
         let readings = Readings::new(&self.all);
@@ -124,11 +124,11 @@ fn wrong(message: impl Into<String>, help: impl Into<String>) -> Failure {
     Failure::new(FailureKind::Configuration, message).with_help(help)
 }
 
-fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Asked> {
+fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<ReplayPlan> {
     let plan = &pipeline.plan;
     let all = ledger.batches(&plan.pipeline, BatchQuery::default())?;
     let is_first =
-        |b: &&BatchRecord| matches!(b.state, BatchState::Settled | BatchState::Adopted) && !b.lane.is_aside();
+        |b: &&BatchRecord| matches!(b.state, BatchState::Settled | BatchState::Adopted) && !b.lane.is_out_of_order();
     let in_lane = |b: &&BatchRecord| args.lane.as_ref().is_none_or(|lane| b.lane.as_str() == lane);
     if let Some(lane) = &args.lane
         && all.iter().all(|b| b.lane.as_str() != lane)
@@ -147,11 +147,11 @@ fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger
         ));
     }
     let into = into(args, plan, &batches, &all)?;
-    let what = match &args.into {
+    let what = match &args.landing {
         Some(landing) => format!("{what} into {landing}"),
         None => what,
     };
-    Ok(Asked { batches, all, into, what })
+    Ok(ReplayPlan { batches, all, into, what })
 }
 
 /// Which batches are asked for.
@@ -175,8 +175,8 @@ fn wanted(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> Ou
     let ways = [args.batches.is_some(), !args.range.is_empty(), has_time].into_iter().filter(|w| *w).count();
     if ways != 1 {
         return Err(wrong(
-            "what is to be read again?",
-            "say one of --batches 12..18, --range PARTITION=FROM..TO, or --since MOMENT with or without --until MOMENT",
+            "no batches or ranges given",
+            "use --batches 12-18, --range PARTITION=FROM..TO, or --since MOMENT with or without --until MOMENT",
         ));
     }
     if let Some(text) = &args.batches {
@@ -193,14 +193,14 @@ fn wanted(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> Ou
     Ok((Wanted::Ranges(ranges), args.range.join(", ")))
 }
 
-/// `17`, `12..18`, `12..` or `..18`, the last included.
+/// `17`, `12-18` or `12-`, both ends included.
 fn numbers(text: &str) -> Outcome<(u64, u64)> {
-    let bad = || wrong(format!("`{text}` are no batches"), "write 17, 12..18, 12.. or ..18");
+    let bad = || wrong(format!("`{text}` is not a range of batches"), "write 17, 12-18 or 12-");
     let number = |t: &str, otherwise: u64| match t.trim() {
         "" => Ok(otherwise),
         t => t.parse::<u64>().map_err(|_| bad()),
     };
-    match text.split_once("..") {
+    match text.split_once('-') {
         None => number(text, 0).and_then(|n| if n == 0 { Err(bad()) } else { Ok((n, n)) }),
         Some((first, last)) => Ok((number(first, 1)?, number(last, u64::MAX)?)),
     }
@@ -230,7 +230,7 @@ fn by_time(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> O
             intake.find(&mark)?.ok_or_else(|| {
                 wrong(
                     format!("{} reads {}, which have no index by time", arrival.label, arrival.kind.name()),
-                    "name batches instead: --batches 12..18",
+                    "name batches instead: --batches 12-18",
                 )
             })
         };
@@ -253,7 +253,7 @@ fn by_time(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> O
 
 /// The landings that are written. What they hold of the batches is replaced.
 fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord], all: &[BatchRecord]) -> Outcome<Vec<usize>> {
-    let into = match &args.into {
+    let into = match &args.landing {
         None => (0..plan.landings.len()).collect(),
         Some(wanted) => {
             let Some(landing) = plan.landings.iter().position(|l| l.label == *wanted || l.name == *wanted) else {
@@ -275,20 +275,20 @@ fn into(args: &ReplayArgs, plan: &Plan, batches: &[BatchRecord], all: &[BatchRec
                      be replaced",
                     landing.label, batch.number, batch.lane
                 ))
-                .with_help("read it into a landing that is new: --into LANDING; write it into the pipeline file first"));
+                .with_help("read it into a landing that is new: --landing LANDING; write it into the pipeline file first"));
             }
         }
         let holds = batches.iter().any(|b| in_landing(b).iter().any(|b| rows_in(b, &landing.label) > 0));
-        let replaces = args.into.is_none() || holds;
+        let replaces = args.landing.is_none() || holds;
         if let (true, Err(why)) = (replaces, landing.kind.can_replace(&landing.options)) {
             return Err(wrong(
                 format!(
-                    "{} {} in {}, where what has landed cannot be replaced: {why}",
+                    "{} {} in {}, where landed rows cannot be replaced: {why}",
                     landing.label,
                     if holds { "holds rows of these batches already," } else { "lands" },
                     landing.kind.name()
                 ),
-                "name a landing that does not hold the batches yet: --into LANDING; write it into the pipeline file first",
+                "name a landing that does not hold the batches yet: --landing LANDING; write it into the pipeline file first",
             ));
         }
     }
@@ -300,7 +300,7 @@ fn rows_in(batch: &BatchRecord, label: &str) -> u64 {
 }
 
 /// What a landing holds of the batches now.
-fn standing(asked: &Asked, label: &str) -> (u64, u64) {
+fn standing(asked: &ReplayPlan, label: &str) -> (u64, u64) {
     let mut rows = 0;
     let mut files: Vec<&str> = Vec::new();
     for batch in asked.standing(label) {
@@ -330,7 +330,7 @@ fn lanes(batches: &[BatchRecord]) -> Vec<(LaneId, Vec<&BatchRecord>)> {
     lanes
 }
 
-fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
+fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
     let sum = |of: fn(&BatchRecord) -> u64| asked.batches.iter().map(of).sum::<u64>();
     let mut out = format!(
         "{} · {}: {} of {} ({})\n\n",
@@ -386,8 +386,8 @@ fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
     for label in labels {
         let (rows, files) = standing(asked, label);
         let becomes = match asked.standing(label).is_empty() {
-            false => "what it holds of these batches is replaced",
-            true => "gets the rows; it holds none of these batches",
+            false => "its rows of these batches are replaced",
+            true => "gets the rows; it has none of these batches",
         };
         let files = if files > 0 { show_count(files) } else { String::new() };
         let rows = show_count(rows);
@@ -398,7 +398,7 @@ fn plan_text(name: &str, plan: &Plan, asked: &Asked) -> String {
     out
 }
 
-fn plan_json(name: &str, plan: &Plan, asked: &Asked) -> serde_json::Value {
+fn plan_json(name: &str, plan: &Plan, asked: &ReplayPlan) -> serde_json::Value {
     let batch = |b: &BatchRecord| json!({ "lane": b.lane, "number": b.number, "read": b.read, "ranges": b.ranges });
     let landing = |label: &str| {
         let (rows, files) = standing(asked, label);
@@ -419,11 +419,11 @@ mod tests {
 
     #[rstest]
     #[case("17", Some((17, 17)))]
-    #[case("12..18", Some((12, 18)))]
-    #[case("12..", Some((12, u64::MAX)))]
-    #[case("..18", Some((1, 18)))]
+    #[case("12-18", Some((12, 18)))]
+    #[case("12-", Some((12, u64::MAX)))]
     #[case("0", None)]
-    #[case("x..", None)]
+    #[case("x-", None)]
+    #[case("12..18", None)]
     fn batch_numbers(#[case] text: &str, #[case] expected: Option<(u64, u64)>) {
         assert_eq!(numbers(text).ok(), expected);
     }

@@ -7,7 +7,7 @@ use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{Ledger, RunEnd};
 use sluice_core::plan::Plan;
-use sluice_core::run::{self, RunReport, Stop, Until};
+use sluice_core::run::{self, RunLimit, RunReport, Stop};
 use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
 
 use crate::args::{Arguments, OutputKind, RunArgs};
@@ -16,12 +16,13 @@ use crate::new_tables::{self, Watch};
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, problems, style};
 use crate::progress::{RunProgress, per_second};
-use crate::project::{Asks, LoadedPipeline, Project};
-use crate::{signals, written};
+use crate::project::{LoadedPipeline, Project, TableSource};
+use crate::{log, signals, written};
 
 pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
-    let project = Project::need(arguments.project.as_deref())?.asking(Asks::Now);
-    let until = Until { caught_up: args.until_caught_up, batches: args.batches, adopt: args.adopt };
+    log::start(&args.log);
+    let project = Project::need(arguments.project.as_deref())?.asking(TableSource::Now);
+    let until = RunLimit { caught_up: args.until_caught_up, batches: args.stop_after, adopt: args.adopt };
     let stop = Arc::new(Stop::new());
     signals::stop_on_signals(&stop);
     let started = Instant::now();
@@ -38,11 +39,11 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
     Ok(if early { Exit::Interrupted } else { Exit::Fine })
 }
 
-/// Runs a pipeline, and begins anew where its source has changed and the pipeline follows that.
+/// Runs a pipeline, and starts again where its source has changed and the pipeline follows that.
 pub(crate) fn run_and_renew(
     project: &Project,
     name: &str,
-    mut until: Until,
+    mut until: RunLimit,
     stop: &Arc<Stop>,
 ) -> Outcome<(LoadedPipeline, RunReport)> {
     let mut before: Option<RunReport> = None;
@@ -51,7 +52,7 @@ pub(crate) fn run_and_renew(
     loop {
         let pipeline = project.pipeline(name)?;
         if let Some(ran) = ran.filter(|_| pipeline.unknown.is_none()) {
-            new_tables::tell_difference(&ran.plan, &pipeline.plan);
+            new_tables::report_difference(&ran.plan, &pipeline.plan);
         }
         let watch = Watch::start(project, &pipeline, stop);
         // The same again would be so for ever.
@@ -86,7 +87,7 @@ pub(crate) fn run_and_renew(
 pub(crate) fn run_pipeline(
     project: &Project,
     pipeline: &LoadedPipeline,
-    until: Until,
+    until: RunLimit,
     stop: &Stop,
 ) -> Outcome<RunReport> {
     refuse_mistakes(project, pipeline)?;
@@ -97,6 +98,7 @@ pub(crate) fn run_pipeline(
         written::keep(project, &pipeline.config)?;
     }
     let progress = RunProgress::new(&pipeline.plan.pipeline);
+    progress.log_start();
     ledger.note_end(&pipeline.plan.pipeline, None)?;
     let report = run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
     progress.finish();
@@ -104,6 +106,7 @@ pub(crate) fn run_pipeline(
         Ok(report) => report.limit.as_ref(),
         Err(failure) => Some(failure),
     };
+    progress.log_end(report.as_ref().ok(), why);
     if let Some(failure) = why.filter(|f| !f.renews) {
         let end = RunEnd {
             kind: Exit::from(failure.kind).word().into(),
@@ -132,8 +135,8 @@ pub(crate) fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> O
         return Ok(());
     }
     problems::show_errors(found);
-    Err(Failure::new(FailureKind::Configuration, format!("{} cannot run as it is written", pipeline.config.name))
-        .with_help("fix what is underlined; `sluice check` looks again without moving anything"))
+    Err(Failure::new(FailureKind::Configuration, format!("{} cannot run: its file has errors", pipeline.config.name))
+        .with_help("fix the underlined text; `sluice check` checks it again and moves no data"))
 }
 
 /// The report for people. `program` is how the reader can call this program.

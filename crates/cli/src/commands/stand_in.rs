@@ -7,7 +7,7 @@ use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::run::Stop;
 use sluice_core::units::parse_duration;
-use sluice_standin::broker::{Broker, Setup, TOLD, TopicConfig};
+use sluice_standin::broker::{Broker, COMMANDS, Setup, TopicConfig};
 
 use crate::args::{Arguments, BrokerArgs, OutputKind, StandInArgs, StandInService};
 use crate::exit::Exit;
@@ -63,7 +63,7 @@ fn broker(arguments: &Arguments, args: &BrokerArgs) -> Outcome<Exit> {
         )),
     }
     // It ends with the program: nobody waits for another line.
-    std::thread::spawn(move || listen(&broker));
+    sluice_core::threads::spawn("commands", move || listen(&broker));
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);
     while !stop.is_settling() {
@@ -79,10 +79,10 @@ fn listen(broker: &Broker) {
         if line.trim().is_empty() {
             continue;
         }
-        let known = || TOLD.iter().map(|(say, means)| format!("  {say:<30} {means}\n")).collect::<String>();
-        match broker.tell(&line) {
+        let known = || COMMANDS.iter().map(|(say, means)| format!("  {say:<30} {means}\n")).collect::<String>();
+        match broker.command(&line) {
             _ if line.trim() == "help" => output::print(&known()),
-            Ok(told) => output::print(&format!("{told}\n")),
+            Ok(reported) => output::print(&format!("{reported}\n")),
             Err(wrong) => {
                 output::print(&format!("no: {wrong}\n"));
                 output::note(&format!("commands:\n{}", known()));

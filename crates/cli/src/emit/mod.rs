@@ -14,7 +14,7 @@ pub(crate) use shape::{FIELD_OPTIONS, Field, Maker, SHAPES, Shape};
 
 /// How events are to be.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Manner {
+pub(crate) struct EmitOptions {
     /// The seed.
     pub seed: u64,
     /// How many different keys there are.
@@ -39,7 +39,7 @@ pub(crate) struct Emitted {
 /// Makes events of a shape.
 pub(crate) struct Emitter {
     shape: Shape,
-    manner: Manner,
+    manner: EmitOptions,
     random: Random,
     line: String,
     /// The field whose value is the key of a message.
@@ -50,7 +50,7 @@ pub(crate) struct Emitter {
 }
 
 impl Emitter {
-    pub(crate) fn new(shape: Shape, manner: Manner) -> Self {
+    pub(crate) fn new(shape: Shape, manner: EmitOptions) -> Self {
         let random = Random::new(manner.seed);
         let key_field = shape.fields.iter().position(|f| matches!(f.maker, Maker::Key(_)));
         Self { shape, manner, random, line: String::new(), key_field, key: String::new(), emitted: Emitted::default() }
@@ -213,7 +213,7 @@ fn quoted(line: &mut String, text: &str) {
 }
 
 /// Writes one value: as JSON, or as plain text for CSV, where null is nothing.
-fn value(out: &mut String, field: &Field, random: &mut Random, manner: &Manner, number: u64, at: i64, json: bool) {
+fn value(out: &mut String, field: &Field, random: &mut Random, manner: &EmitOptions, number: u64, at: i64, json: bool) {
     if chance(random, field.null) {
         out.push_str(if json { "null" } else { "" });
         return;

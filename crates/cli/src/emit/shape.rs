@@ -123,8 +123,8 @@ fn maker(options: &sluice_core::config::Options) -> Result<Maker, String> {
     }
     match makers.len() {
         1 => Ok(makers.swap_remove(0)),
-        0 => Err("nothing says how its values are made".into()),
-        _ => Err("several keys say how its values are made".into()),
+        0 => Err("no key says how to make its values".into()),
+        _ => Err("several keys say how to make its values".into()),
     }
 }
 

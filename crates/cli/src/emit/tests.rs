@@ -11,9 +11,9 @@ fn read(text: &str) -> (Shape, Vec<Problem>) {
     (shape, problems.into_sorted())
 }
 
-const PLAIN: Manner = Manner { seed: 7, keys: 5, bad: 0.0, late: 0.0, late_by: 0 };
+const PLAIN: EmitOptions = EmitOptions { seed: 7, keys: 5, bad: 0.0, late: 0.0, late_by: 0 };
 
-fn lines(shape: &Shape, manner: Manner, count: u64) -> (Vec<Vec<u8>>, Emitted) {
+fn lines(shape: &Shape, manner: EmitOptions, count: u64) -> (Vec<Vec<u8>>, Emitted) {
     let mut emitter = Emitter::new(shape.clone(), manner);
     let mut out = Vec::new();
     for i in 0..count {
@@ -37,7 +37,7 @@ fn the_shapes_that_are_always_there_make_whole_events() {
             }
         }
         assert_eq!(lines(&shape, PLAIN, 500).0, events, "the same seed makes the same events");
-        assert_ne!(lines(&shape, Manner { seed: 8, ..PLAIN }, 500).0, events);
+        assert_ne!(lines(&shape, EmitOptions { seed: 8, ..PLAIN }, 500).0, events);
     }
 }
 
@@ -60,7 +60,7 @@ fn values_stay_within_what_the_shape_says() {
 #[test]
 fn some_are_bad_and_some_are_late() {
     let (shape, _) = read(SHAPES[0].1);
-    let manner = Manner { bad: 0.1, late: 0.2, late_by: 3_600_000_000, ..PLAIN };
+    let manner = EmitOptions { bad: 0.1, late: 0.2, late_by: 3_600_000_000, ..PLAIN };
     let (events, emitted) = lines(&shape, manner, 2000);
     let broken = events.iter().filter(|l| serde_json::from_slice::<serde_json::Value>(l).is_err()).count() as u64;
     assert_eq!(broken, emitted.bad);

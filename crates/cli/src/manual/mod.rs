@@ -8,7 +8,7 @@ mod search;
 
 use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
-use sluice_core::context::COLUMNS as CONTEXT;
+use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS};
 use sluice_core::expr::{DIFFERENCES, FUNCTIONS};
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
@@ -23,15 +23,16 @@ pub(crate) use search::{Found, search};
 /// The chapters, in the order of the manual: name and what it holds.
 pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("files", "the keys of sluice.toml and of pipeline files"),
-    ("kinds", "intakes and landings: what each is, guarantees and takes"),
+    ("kinds", "intakes and landings: guarantees and options of each"),
     ("types", "the types of contracts and expressions"),
-    ("messages", "what a broker tells beside the fields of an event that arrives from a topic"),
-    ("tables", "our types in the tables of databases: what a new column gets, and which columns that are there fit"),
-    ("functions", "what columns and conditions can compute"),
+    ("origin", "columns beside the fields of an event that say where it comes from"),
+    ("tables", "how types are stored in the tables of databases: of a new column, and which existing columns fit"),
+    ("functions", "the functions of columns and conditions"),
     ("differences", "where expressions differ from PostgreSQL, and why"),
     ("rejects", "why an event is rejected"),
-    ("problems", "what check finds in files"),
+    ("problems", "the problems that `check` finds in files"),
     ("exits", "exit codes"),
+    ("words", "our words, and the words of the trade for the same things"),
 ];
 
 /// One entry of the manual.
@@ -65,9 +66,13 @@ pub(crate) fn entries() -> Vec<Entry> {
         notes: Vec::new(),
     };
     all.extend(TYPES.iter().map(|(name, about)| entry("types", name, about)));
-    all.extend(
-        CONTEXT.iter().map(|c| Entry { form: format!("{} {}", c.name, c.ty), ..entry("messages", c.name, c.about) }),
-    );
+    for (from, columns) in [("files", FILE_COLUMNS), ("topics", COLUMNS), ("change feeds", CHANGE_COLUMNS)] {
+        let one = |c: &ContextColumn| {
+            let form = format!("{} {}", c.name, c.ty);
+            Entry { form, context: format!("events from {from}"), ..entry("origin", c.name, c.about) }
+        };
+        all.extend(columns.iter().map(one));
+    }
     all.extend(types_in_stores().into_iter().map(type_in_store));
     all.extend(FUNCTIONS.iter().map(|f| Entry {
         form: f.signature.into(),
@@ -78,7 +83,20 @@ pub(crate) fn entries() -> Vec<Entry> {
     all.extend(REASONS.iter().map(|(name, about)| entry("rejects", name, about)));
     all.extend(CODES.iter().map(|(name, about)| entry("problems", name, about)));
     all.extend(exit::CODES.iter().map(|(code, about)| entry("exits", &code.to_string(), about)));
+    all.extend(glossary().map(|[word, meaning, others]| Entry {
+        notes: vec![format!("also known as: {others}")],
+        ..entry("words", word, meaning)
+    }));
     all
+}
+
+/// The rows of docs/glossary.md: a word, its meaning, and the trade's other words for it.
+fn glossary() -> impl Iterator<Item = [&'static str; 3]> {
+    let rows = include_str!("../../../../docs/glossary.md").lines().filter(|line| line.starts_with("| "));
+    let cells =
+        |line: &'static str| line.trim_matches('|').split(" | ").map(str::trim).collect::<Vec<_>>().try_into().ok();
+    // The header row and the line below it.
+    rows.filter_map(cells).skip(1).filter(|[word, ..]: &[&str; 3]| !word.starts_with("--"))
 }
 
 fn type_in_store(one: TypeInStore) -> Entry {
@@ -146,6 +164,11 @@ fn kinds(all: &mut Vec<Entry>) {
         about: about.into(),
         notes,
     };
+    for connection in registry.connections() {
+        let entry = kind(connection.scheme, "connection", connection.scheme, connection.about, Vec::new());
+        all.push(Entry { form: format!("connection with url = \"{}:…\"", connection.scheme), ..entry });
+        options(all, "kinds", &format!("[connection.NAME] with url = \"{}:…\"", connection.scheme), connection.options);
+    }
     for intake in registry.intakes() {
         all.push(kind(intake.name(), "intake", intake.scheme(), intake.about(), Vec::new()));
         options(all, "kinds", &format!("[event.NAME.arrives] of intake {}", intake.name()), intake.options());

@@ -68,6 +68,18 @@ mod tests {
     #[case("max_recrod", "max_record")]
     #[case("not_json", "not_json")]
     #[case("130", "130")]
+    #[case("lag", "lag")]
+    #[case("backfill", "replay")]
+    #[case("dead letter", "reject")]
+    #[case("checkpoint", "batch")]
+    #[case("cdc", "change feed")]
+    #[case("sink", "landing")]
+    #[case("bookmark", "position")]
+    #[case("offset", "origin.offset")]
+    #[case("env", "secret")]
+    #[case("schedule", "run until caught up")]
+    #[case("snapshot", "snapshot, load")]
+    #[case("header", "header")]
     fn words_find_their_entry(#[case] word: &str, #[case] name: &str) {
         let found = search(&entries(), word);
         assert!(names(&found).contains(&name), "{found:?}");

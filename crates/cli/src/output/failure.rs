@@ -17,6 +17,10 @@ pub(crate) fn show(failure: &Failure, output: OutputKind) -> Exit {
             }),
         );
     }
+    // The log has it already, and holds JSON lines alone.
+    if crate::log::is_json() {
+        return exit;
+    }
     // A message of several lines cannot pass for the lines that follow it.
     note(&format!("{} {}\n", style::bad("✗"), failure.message.replace('\n', "\n  ")));
     if let Some(help) = &failure.help {

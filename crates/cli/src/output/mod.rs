@@ -38,7 +38,7 @@ pub(crate) fn expect_json() {
 
 /// Writes the JSON document on standard output: `{"sluice": KIND, "version": 1, …}`.
 ///
-/// Only the first one is written: a failure after it is told by the exit code and on standard error.
+/// Only the first one is written: a failure after it is reported by the exit code and on standard error.
 pub(crate) fn json(kind: &str, mut body: serde_json::Value) {
     if let Some(object) = body.as_object_mut() {
         object.insert("sluice".into(), kind.into());
@@ -58,7 +58,7 @@ pub(crate) fn end(exit: Exit) {
     }
 }
 
-/// Starts a JSON document that is written bit by bit by [`print_json`]: whoever writes it also closes it.
+/// Starts a JSON document that is written bit by bit by [`print_json`]: who writes it also closes it.
 pub(crate) fn begin_json() {
     WRITTEN.store(true, Ordering::Relaxed);
 }

@@ -263,7 +263,7 @@ impl Office {
 
     /// The changes of a table whose rows may be alike, played again.
     fn check_journal(&self) {
-        let sql = "select jsonb_build_object('change', _change, 'old', _old, 'row', jsonb_build_object('noted_at', \
+        let sql = "select jsonb_build_object('change', _change, 'old', old, 'row', jsonb_build_object('noted_at', \
                    noted_at, 'words', words, 'n', n))::text from journal_log order by _position, _within";
         let mut rows: BTreeMap<String, i64> = BTreeMap::new();
         // Moments are spelled in two ways: by the source within old values, by the mirror's server in rows.
@@ -380,7 +380,7 @@ pub fn with_journal(more: &str) -> String {
     pipeline(more)
         + "[event.journal]\nfields = \"noted_at timestamptz, words text, n integer\"\n[event.journal.arrives]\nat = \
            \"office\"\ntable = \"journal\"\n[event.journal.lands.log]\nat = \"warehouse\"\ntable = \"journal_log\"\nmode = \
-           \"changes\"\ncreate = true\ncolumns = \"noted_at, words, n, _old\"\n"
+           \"changes\"\ncreate = true\ncolumns = \"noted_at, words, n, origin.old\"\n"
 }
 
 /// Every table into a mirror and into a log of changes.

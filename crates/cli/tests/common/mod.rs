@@ -218,7 +218,7 @@ impl Expected {
         assert_same(&project.heavy(), &self.heavy, "heavy");
         assert_eq!(project.rejected(), self.rejected);
         assert_eq!(project.staged_files(), Vec::<PathBuf>::new());
-        let batches = project.json(&["ledger", "weighings", "--last", "1000000"])["batches"].clone();
+        let batches = project.json(&["ledger", "weighings", "--show", "1000000"])["batches"].clone();
         let (mut numbers, mut read) = (Vec::new(), 0);
         for batch in batches.as_array().unwrap() {
             assert_eq!(batch["state"], "settled");

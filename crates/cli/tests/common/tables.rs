@@ -358,7 +358,7 @@ impl Expected {
              where l.landing = 'permits.permit.log'",
         );
         assert_eq!(counted, [format!("{}\t{}", self.log.len(), self.refused.len())]);
-        let batches = project.json(&["ledger", "permits", "--last", "1000000"])["batches"].clone();
+        let batches = project.json(&["ledger", "permits", "--show", "1000000"])["batches"].clone();
         let mut read = 0;
         for batch in batches.as_array().unwrap() {
             assert_eq!(batch["state"], "settled");

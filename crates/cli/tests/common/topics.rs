@@ -14,7 +14,7 @@ use crate::common::{PIPELINE, TestProject, visible_files};
 /// The stand-in broker as a process of its own; it ends with the test.
 pub struct StandIn {
     child: Child,
-    /// What it is told and what it answers, by one who speaks at a time.
+    /// Its commands and answers; one thread uses them at a time.
     talk: Mutex<(ChildStdin, BufReader<ChildStdout>)>,
     /// HOST:PORT.
     pub address: String,
@@ -51,7 +51,7 @@ impl StandIn {
     }
 
     /// Tells it to do something; gives its answer.
-    pub fn tell(&self, line: &str) -> String {
+    pub fn command(&self, line: &str) -> String {
         let mut talk = self.talk.lock().unwrap();
         writeln!(talk.0, "{line}").unwrap();
         let mut answer = String::new();
@@ -117,7 +117,7 @@ pub fn tickets(address: &str, topic: &str) -> BTreeMap<String, u32> {
     found
 }
 
-/// The latest offset of each partition, as an independent client is told.
+/// The latest offset of each partition, as an independent client sees it.
 pub fn latest(address: &str, topic: &str, partitions: u32) -> Vec<u64> {
     let one = |p: u32| {
         let output = kcat(address, &["-Q", "-t", &format!("{topic}:{p}:-1")]).output().unwrap();
@@ -135,7 +135,7 @@ pub fn pipeline(into_topic: bool) -> String {
     if into_topic {
         text.push_str(
             "\n[event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.landed\"\nkey = \"ticket\"\n\
-             headers = \"day\"\ncolumns = \"ticket, gross_kg, _partition as part, _offset as at\"\n",
+             headers = \"day\"\ncolumns = \"ticket, gross_kg, origin.partition as part, origin.offset as at\"\n",
         );
     }
     text
@@ -338,7 +338,7 @@ pub mod admin {
         Open(producer)
     }
 
-    pub fn make_anew(address: &str, topic: &str, partitions: i32) {
+    pub fn recreate(address: &str, topic: &str, partitions: i32) {
         let client = client(address);
         wait(client.delete_topics(&[topic], &AdminOptions::new())).unwrap()[0].as_ref().unwrap();
         let asked = [NewTopic::new(topic, partitions, TopicReplication::Fixed(1))];
@@ -435,7 +435,7 @@ impl Proxy {
         self.open.store(false, std::sync::atomic::Ordering::SeqCst);
     }
 
-    pub fn mend(&self) {
+    pub fn fix(&self) {
         self.open.store(true, std::sync::atomic::Ordering::SeqCst);
     }
 }

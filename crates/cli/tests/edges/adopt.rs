@@ -113,7 +113,7 @@ fn adopting_refuses_where_two_lanes_have_read_the_same_places() {
     let landed = in_folder(&project, "archive/all");
     forget(&project);
     let (_, err) = project.expect(6, ADOPT);
-    assert!(err.contains("do not tell which of them read it last") && err.contains("nothing was taken over"), "{err}");
+    assert!(err.contains("do not show which read them last") && err.contains("nothing was taken over"), "{err}");
     assert_eq!(in_folder(&project, "archive/all"), landed);
 }
 

@@ -8,8 +8,8 @@ fn reading_again_twice_or_in_another_order_doubles_nothing() {
     project.write("depots/a.jsonl", good(0..100));
     project.expect(0, RUN);
     project.write("pipelines/tickets.toml", File { third: true, ..File::default() }.text());
-    let into = &["replay", "tickets", "--batches", "1..", "--into", "third", "--yes"];
-    let in_place = &["replay", "tickets", "--batches", "2..3", "--yes"];
+    let into = &["replay", "tickets", "--batches", "1-", "--landing", "third", "--yes"];
+    let in_place = &["replay", "tickets", "--batches", "2-3", "--yes"];
     for again in [into.as_slice(), into, in_place, into, in_place] {
         project.expect(0, again);
         assert_eq!(in_folder(&project, "archive/third"), once(0..100), "{again:?}");
@@ -35,7 +35,7 @@ fn rejects_that_were_read_again_are_not_doubled_by_a_replay_of_their_batch() {
     // Broken again, the batch rejects them once more: each is one reject, however often it was read.
     project.write("pipelines/tickets.toml", File { third: true, ..File::default() }.text());
     project.expect(0, replay);
-    project.expect(0, &["replay", "tickets", "--batches", "1", "--into", "third", "--yes"]);
+    project.expect(0, &["replay", "tickets", "--batches", "1", "--landing", "third", "--yes"]);
     assert_eq!(project.json(&["rejects", "tickets"])["total"], 2);
     project.write("pipelines/tickets.toml", File { third: true, fixed: true, ..File::default() }.text());
     project.expect(0, retry);

@@ -183,7 +183,7 @@ fn random_sequences_leave_what_one_reading_leaves(#[values(1, 2, 3, 4, 5, 6, 7, 
             _ => {
                 file.third = true;
                 project.write("pipelines/tickets.toml", file.text());
-                step(&["replay", "tickets", "--batches", "1..2", "--into", "third", "--yes"], kill);
+                step(&["replay", "tickets", "--batches", "1-2", "--landing", "third", "--yes"], kill);
             }
         }
     }
@@ -191,7 +191,7 @@ fn random_sequences_leave_what_one_reading_leaves(#[values(1, 2, 3, 4, 5, 6, 7, 
     project.write("pipelines/tickets.toml", file.text());
     step(RUN, None);
     step(&["rejects", "tickets", "--retry", "--yes"], None);
-    step(&["replay", "tickets", "--batches", "1..", "--into", "third", "--yes"], None);
+    step(&["replay", "tickets", "--batches", "1-", "--landing", "third", "--yes"], None);
     let expected = once(0..produced);
     assert_eq!(in_folder(&project, "archive/all"), expected, "{did:#?}");
     assert_eq!(in_table(&project), expected, "{did:#?}");

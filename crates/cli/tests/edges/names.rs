@@ -13,7 +13,7 @@ fn an_event_with_a_new_name_goes_on_where_it_was() {
     project.expect(0, RUN);
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..120), once(0..120)));
     // What landed under its old name is replaced under its new one.
-    project.expect(0, &["replay", "tickets", "--batches", "1..", "--yes"]);
+    project.expect(0, &["replay", "tickets", "--batches", "1-", "--yes"]);
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..120), once(0..120)));
 }
 

@@ -61,12 +61,12 @@ impl Admin {
             let number = |name: &str| value(name)?.parse::<i64>().ok().filter(|n| *n >= 0);
             let policy = value("cleanup.policy");
             let deletes = policy.as_ref().is_none_or(|policy| policy.contains("delete"));
-            let told = TopicConfig {
+            let reported = TopicConfig {
                 retention: number("retention.ms").filter(|_| deletes).and_then(|ms| ms.checked_mul(1_000)),
                 compacts: policy.map(|policy| policy.contains("compact")),
                 largest: number("max.message.bytes").and_then(|n| u64::try_from(n).ok()),
             };
-            Some((name.clone(), told))
+            Some((name.clone(), reported))
         };
         answer.into_iter().flatten().filter_map(one).collect()
     }
@@ -88,8 +88,8 @@ impl Admin {
             topic = topic.set("retention.ms", kept);
         }
         let refused = |reason: String| {
-            Failure::unreachable(format!("{} does not make the topic {name}: {reason}", self.broker.shown()))
-                .with_help("make it by the broker's own means, or give the connection's user the right")
+            Failure::unreachable(format!("{} did not create the topic {name}: {reason}", self.broker.shown()))
+                .with_help("create it with the tools of the broker, or give the user of the connection the right to create topics")
         };
         let made = wait(self.client.create_topics([&topic], &Self::options())).map_err(|e| refused(e.to_string()))?;
         match made.into_iter().next() {

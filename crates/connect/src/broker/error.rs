@@ -44,11 +44,9 @@ pub fn refuse(broker: &Broker, code: RDKafkaErrorCode) -> Option<Failure> {
     let shown = broker.shown();
     let (message, help) = match code {
         Code::Authentication | Code::SaslAuthenticationFailed => {
-            (format!("{shown} refuses the login"), "look at user, password and login of the connection")
+            (format!("{shown} refuses the login"), "check user, password and login of the connection")
         }
-        Code::SSL => {
-            (format!("{shown}: no encrypted connection comes about"), "look at tls and authority of the connection")
-        }
+        Code::SSL => (format!("{shown}: the encrypted connection failed"), "check tls and authority of the connection"),
         Code::TopicAuthorizationFailed
         | Code::GroupAuthorizationFailed
         | Code::ClusterAuthorizationFailed
@@ -71,7 +69,7 @@ impl Broker {
 
     /// What stands in the queue of events, where an answer only says that time is up: a refusal for good, and whether no
     /// broker can be reached.
-    pub(super) fn told(&self, consumer: &Consumer) -> (Option<Failure>, bool) {
+    pub(super) fn queued_errors(&self, consumer: &Consumer) -> (Option<Failure>, bool) {
         let (mut refusal, mut all_down) = (None, false);
         for _ in 0..32 {
             let Some(Err(event)) = consumer.poll(Duration::from_millis(1)) else { break };
@@ -84,7 +82,7 @@ impl Broker {
 
     /// The failure of a question that was not answered.
     pub fn away(&self, consumer: &Consumer, error: &KafkaError) -> Failure {
-        if let Some(refusal) = self.told(consumer).0 {
+        if let Some(refusal) = self.queued_errors(consumer).0 {
             return refusal;
         }
         let code = error.rdkafka_error_code();

@@ -45,9 +45,9 @@ fn of_value(value: &Value) -> Option<Vec<u8>> {
         Value::Null => None,
         Value::String(text) => Some(text.as_bytes().to_vec()),
         Value::Object(object) => {
-            let told = object.get("base64").and_then(Value::as_str).filter(|_| object.len() == 1);
-            let told = told.and_then(|text| base64::engine::general_purpose::STANDARD.decode(text).ok());
-            Some(told.unwrap_or_else(|| value.to_string().into_bytes()))
+            let reported = object.get("base64").and_then(Value::as_str).filter(|_| object.len() == 1);
+            let reported = reported.and_then(|text| base64::engine::general_purpose::STANDARD.decode(text).ok());
+            Some(reported.unwrap_or_else(|| value.to_string().into_bytes()))
         }
         other => Some(other.to_string().into_bytes()),
     }
@@ -68,10 +68,10 @@ mod tests {
         for (key, value) in headers {
             all = all.insert(Header { key, value: *value });
         }
-        let told = object(&all);
-        assert_eq!(told, expected);
+        let reported = object(&all);
+        assert_eq!(reported, expected);
         let mut back = Vec::new();
-        spread(&told, &mut back);
+        spread(&reported, &mut back);
         let mut sent: Vec<(String, Option<Vec<u8>>)> =
             headers.iter().map(|(key, value)| ((*key).to_string(), value.map(<[u8]>::to_vec))).collect();
         sent.sort_by(|a, b| a.0.cmp(&b.0));

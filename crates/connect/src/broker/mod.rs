@@ -29,7 +29,7 @@ pub type Consumer = BaseConsumer<Context>;
 
 /// Takes a client down without waiting for it: it waits for what it has asked its brokers, and nothing of that counts.
 pub fn let_go<T: Send + 'static>(client: T) {
-    std::thread::spawn(move || drop(client));
+    sluice_core::threads::spawn("release", move || drop(client));
 }
 
 /// How long one question to a broker may take.
@@ -55,7 +55,7 @@ const OPTIONS: &[OptionSpec] = &[
         "login",
         ValueKind::Choice(&["scram-sha-256", "scram-sha-512", "plain"]),
         "scram-sha-256",
-        "how the password is proven; plain sends it as it is and wants tls",
+        "the SASL mechanism; plain sends the password itself, so it needs tls",
     )
     .with(&["user", "password", "tls"]),
     OptionSpec::with_default(
@@ -119,7 +119,7 @@ impl Broker {
         config
             .set("bootstrap.servers", &address)
             .set("client.id", "sluice")
-            // The first failed try is told at once; a broker that is back is found within a second.
+            // The first failed try is reported at once; a broker that is back is found within a second.
             .set("reconnect.backoff.ms", "50")
             .set("reconnect.backoff.max.ms", "1000")
             .set("socket.connection.setup.timeout.ms", "4000")
@@ -170,7 +170,7 @@ impl Broker {
         self.config.clone()
     }
 
-    /// A consumer that joins no group. Its reading begins where it is told and only shows what was committed.
+    /// A consumer that joins no group. It reads from where it is assigned, and sees only what was committed.
     ///
     /// # Errors
     /// Where the configuration does not hold.
@@ -259,7 +259,7 @@ impl Broker {
         Ok(topics)
     }
 
-    /// Asks in short steps: a broker that refuses the connection is told at once, not when time is up.
+    /// Asks in short steps: a broker that refuses the connection is reported at once, not when time is up.
     fn metadata(&self, consumer: &Consumer, patience: Duration) -> Outcome<rdkafka::metadata::Metadata> {
         let started = Instant::now();
         loop {
@@ -268,7 +268,7 @@ impl Broker {
                 Ok(metadata) => return Ok(metadata),
                 Err(error) => error,
             };
-            let (refusal, all_down) = self.told(consumer);
+            let (refusal, all_down) = self.queued_errors(consumer);
             if let Some(refusal) = refusal {
                 return Err(refusal);
             }

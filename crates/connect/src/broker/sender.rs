@@ -68,7 +68,7 @@ impl Sender {
                 let failure = Failure::unreachable(format!("there is no topic `{topic}` at {}", broker.shown()));
                 let near = names::nearest(topic, there.iter().map(|t| t.name.as_str()));
                 let near = near.map_or_else(String::new, |n| format!("did you mean `{n}`? "));
-                return Err(failure.with_help(format!("{near}to have it made: --partitions 4")));
+                return Err(failure.with_help(format!("{near}to create it: --partitions 4")));
             };
             Admin::new(&broker)?.make_topic(topic, partitions, None)?;
         }
@@ -138,7 +138,7 @@ impl Sender {
     }
 
     fn refused(&self, reason: &str) -> Failure {
-        Failure::unreachable(format!("{} does not take messages for {}: {reason}", self.broker.shown(), self.topic))
-            .with_help("what was delivered before stays")
+        Failure::unreachable(format!("{} refused messages for {}: {reason}", self.broker.shown(), self.topic))
+            .with_help("messages that were delivered before stay")
     }
 }

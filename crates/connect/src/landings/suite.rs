@@ -13,7 +13,7 @@ use sluice_core::types::SqlType;
 
 /// A store with a landing in it, and a way to read what a reader of the store would see.
 pub(crate) trait Store {
-    /// Opens the landing anew, as after a restart.
+    /// Opens the landing again, as after a restart.
     fn landing(&self) -> Box<dyn Landing>;
     /// The visible rows' texts, sorted.
     fn visible(&self) -> Vec<String>;
@@ -155,8 +155,8 @@ pub(crate) fn ledgers_do_not_touch_each_others_work(store: &dyn Store) {
     assert_eq!(store.visible(), ["a"]);
 }
 
-/// Everything that has landed can be told, for taking it over.
-pub(crate) fn holdings_tell_all_batches(store: &dyn Store) {
+/// Everything that has landed can be reported, for taking it over.
+pub(crate) fn holdings_report_all_batches(store: &dyn Store) {
     let landing = store.landing();
     for number in 1..=3 {
         let work = stage(landing.as_ref(), number, &[("x", &["a"])]);

@@ -7,11 +7,11 @@ use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
-use sluice_core::plan::{self, Choice, KnownKind, Plan, Surroundings};
+use sluice_core::plan::{self, ArrivalChoice, LedgerNameKind, Plan, Surroundings};
 use sluice_core::problem::{Problems, SourceText};
 use sluice_core::run::replay::{Portion, Work, replay};
 use sluice_core::run::retry::{Record, Rejected, portions};
-use sluice_core::run::{self, REJECTS, Stop, Until};
+use sluice_core::run::{self, REJECTS, RunLimit, Stop};
 use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
 use crate::crashing;
@@ -216,7 +216,7 @@ impl Project {
         let batches = (random.below(3) == 0).then(|| 1 + random.below(2));
         self.note(format!("run, {batches:?} batches, breaks after {fuse:?}, without {broken:?}, adopt {adopt}"));
         lock(&world(self.root.path())).broken = broken.clone();
-        let done = crashing(fuse, || self.try_run(Until { caught_up: true, batches, adopt }));
+        let done = crashing(fuse, || self.try_run(RunLimit { caught_up: true, batches, adopt }));
         lock(&world(self.root.path())).broken = None;
         match done {
             None => self.note("  broke down".into()),
@@ -232,7 +232,7 @@ impl Project {
         }
     }
 
-    fn try_run(&self, until: Until) -> Outcome<()> {
+    fn try_run(&self, until: RunLimit) -> Outcome<()> {
         let ledger = self.open();
         let plan = self.plan(&ledger)?;
         let _hold = ledger.hold("p")?;
@@ -336,7 +336,7 @@ impl Project {
         let plan = self.plan(&ledger)?;
         let batches: Vec<BatchRecord> = ledger.batches("p", BatchQuery::default())?;
         let done = |b: &&BatchRecord| matches!(b.state, BatchState::Settled | BatchState::Adopted);
-        let main = batches.iter().filter(|b| !b.lane.is_aside() && numbers.contains(&b.number)).filter(done);
+        let main = batches.iter().filter(|b| !b.lane.is_out_of_order() && numbers.contains(&b.number)).filter(done);
         let portions: Vec<Portion> = main.map(Portion::of_batch).collect();
         let into: Vec<usize> = match into {
             None => (0..plan.landings.len()).collect(),
@@ -370,7 +370,7 @@ impl Project {
                 // What it knew of other names is gone with it: landings know the first one alone.
                 let known = self.open().known("p").unwrap();
                 let mut first =
-                    known.iter().filter(|k| k.kind == KnownKind::Landing).map(|k| k.name.starts_with("passage."));
+                    known.iter().filter(|k| k.kind == LedgerNameKind::Landing).map(|k| k.name.starts_with("passage."));
                 match (first.next(), first.next(), first.next()) {
                     (Some(a), Some(b), c) if a == b && c.is_none_or(|c| c == a) => {
                         self.files.event = if a { "lock_passage" } else { "passage" };
@@ -434,7 +434,7 @@ impl Project {
             let ledger = SqliteLedger::open(&second.join("ledger.db")).unwrap();
             let around = Surroundings { root: second.clone(), ..self.around() };
             let plan = self.plan(&ledger).unwrap();
-            let until = Until { caught_up: true, ..Until::default() };
+            let until = RunLimit { caught_up: true, ..RunLimit::default() };
             // Whoever has only lanes or names that nothing has landed under may begin; it is not this test's matter.
             let sees = plan.landings.iter().any(|l| {
                 let world = world(self.root.path());
@@ -482,7 +482,7 @@ impl Project {
     pub(crate) fn settle(&mut self) {
         self.note("the end: fixed, run until caught up, rejects read again".into());
         self.files.fixed = true;
-        let all = Until { caught_up: true, batches: None, adopt: true };
+        let all = RunLimit { caught_up: true, batches: None, adopt: true };
         if let Err(failure) = self.try_run(all) {
             // Somebody renamed what a lost or restored ledger does not know: the choice is made for what lands now.
             self.expected(&failure);
@@ -513,7 +513,7 @@ impl Project {
             let pair = help.split("--take-over ").nth(1).unwrap().split_whitespace().next().unwrap();
             let (old, new) = pair.split_once('=').unwrap();
             let plan = self.plan_unnamed();
-            let kept = plan.choose(new, &Choice::TakeOver(old.into()), &known).unwrap();
+            let kept = plan.choose(new, &ArrivalChoice::TakeOver(old.into()), &known).unwrap();
             ledger.note_known("p", &kept, Some("the test's")).unwrap();
         }
     }

@@ -9,7 +9,7 @@ use crate::context::with_context;
 use crate::decode::Decoder;
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{LaneReader, Read, ReadLimit, Settings, Stored, Takes};
+use crate::kinds::{ChangeSupport, LaneReader, Read, ReadLimit, Settings, Stored};
 use crate::plan::{ArrivalPlan, EventPlan, LandingPlan, Plan, Surroundings};
 
 use super::{Comparable, Difference, Differing, Row, Rows, Sums, differences};
@@ -52,7 +52,7 @@ pub struct Audited {
     pub filtered: u64,
     /// Rows that differ.
     pub differences: Vec<Difference>,
-    /// Rows in parts that differ, beyond those that can be told apart.
+    /// Rows in parts that differ, beyond those that can be distinguished.
     pub beyond: u64,
     /// Rows that changed each time they were read: nothing can be said about them.
     pub changing: u64,
@@ -74,7 +74,7 @@ impl<'p> Mirror<'p> {
         for arrival in plan.arrivals.iter().filter(|a| a.kind.is_feed()) {
             let event = &plan.events[arrival.event];
             let landings = event.landings.iter().map(|place| &plan.landings[*place]);
-            for landing in landings.filter(|l| l.kind.takes(&l.options) == Takes::Mirror) {
+            for landing in landings.filter(|l| l.kind.takes(&l.options) == ChangeSupport::Mirror) {
                 let mirror = Comparable::of(event, landing).map(|compared| Self { event, landing, arrival, compared });
                 found.push((landing, mirror));
             }
@@ -139,7 +139,7 @@ impl<'p> Mirror<'p> {
         while let Some(batch) = rows.next()? {
             let found = self.compared.rows(&batch).map_err(|name| {
                 Failure::findings(format!("the table of {} has no column `{name}`", self.landing.label))
-                    .with_help("`sluice check` compares the table with what lands")
+                    .with_help("`sluice check` compares the table with the rows that will land")
             })?;
             found.into_iter().for_each(&mut each);
         }
@@ -217,7 +217,7 @@ fn settle(
             break;
         }
     }
-    // Where so much changes that rows cannot be told apart, nothing is said about them.
+    // Where so much changes that rows cannot be distinguished, nothing is said about them.
     found.unsure = found.beyond > 0 && found.differences.is_empty();
     Ok(found)
 }

@@ -2,7 +2,7 @@
 //!
 //! [`Comparable`] says which columns of a landing can be compared at all. [`Sums`] takes both sides in any order and in
 //! little memory: rows go into buckets by their keys, each with a count and a sum of checksums. [`Rows`] then holds the rows
-//! of the buckets that differ, and [`differences`] tells them apart.
+//! of the buckets that differ, and [`differences`] distinguish them.
 
 mod cells;
 mod compare;
@@ -250,7 +250,7 @@ mod tests {
     }
 
     #[test]
-    fn beyond_what_is_held_only_sure_differences_are_told() {
+    fn beyond_what_is_held_only_sure_differences_are_reported() {
         let mut source = Rows { beyond: 3, ..Rows::default() };
         source.add(row(1, "1"));
         let mut mirror = Rows::default();

@@ -12,7 +12,7 @@ use crate::reject::{self, Reason};
 
 /// The work of one landing in a batch.
 #[derive(Clone, Debug, PartialEq)]
-pub struct TakenWork {
+pub struct LandingWork {
     /// The landing's name in the ledger.
     pub landing: String,
     /// What is staged.
@@ -50,7 +50,7 @@ pub struct Staged {
     /// When it was opened, in microseconds since 1970.
     pub opened_at: i64,
     /// The work of each landing.
-    pub works: Vec<TakenWork>,
+    pub works: Vec<LandingWork>,
     /// The texts that it runs under.
     pub texts: SealedTexts,
     /// Set where it reads events again.
@@ -66,7 +66,7 @@ pub struct Sealed {
     /// What was read.
     pub ranges: Ranges,
     /// The work of each landing.
-    pub works: Vec<TakenWork>,
+    pub works: Vec<LandingWork>,
 }
 
 /// A batch that every landing has published.
@@ -121,7 +121,7 @@ impl Sealed {
         for taken in self.works.iter().filter(|w| !w.landed) {
             let landing = landings.get(&taken.landing).ok_or_else(|| {
                 Failure::internal(format!(
-                    "{} has work for the landing {}, which is not there",
+                    "{} has sealed rows for the landing {}, which no longer exists",
                     self.identity, taken.landing
                 ))
             })?;

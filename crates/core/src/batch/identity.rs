@@ -20,12 +20,12 @@ impl LaneId {
     /// A lane beside another one, for reading again what that one has read: `passage.0.0~3`. Its batches move no
     /// position.
     #[must_use]
-    pub fn aside(&self, number: u64) -> Self {
+    pub fn out_of_order(&self, number: u64) -> Self {
         Self(format!("{}~{number}", self.0))
     }
 
     /// Whether it stands beside another one.
-    pub fn is_aside(&self) -> bool {
+    pub fn is_out_of_order(&self) -> bool {
         self.0.contains('~')
     }
 
@@ -174,7 +174,7 @@ mod tests {
     }
 
     #[test]
-    fn file_names_tell_batches_apart() {
+    fn file_names_distinguish_batches() {
         let identity = BatchIdentity {
             ledger: "3f9a2c1b-0000-4000-8000-000000000000".into(),
             pipeline: "passages".into(),

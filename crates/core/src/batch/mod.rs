@@ -8,7 +8,7 @@ mod counts;
 mod identity;
 mod readings;
 
-pub use commit::{Landed, Reread, Sealed, Settled, Staged, TakenWork};
+pub use commit::{Landed, LandingWork, Reread, Sealed, Settled, Staged};
 pub use counts::StationCount;
 pub use identity::{BatchIdentity, BatchName, LaneId, Range, Ranges};
 pub use readings::{Readings, first_of};

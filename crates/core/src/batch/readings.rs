@@ -142,7 +142,7 @@ mod tests {
                 detail: serde_json::Value::Null,
             };
             BatchRecord {
-                lane: if is_first { main.clone() } else { main.aside(number) },
+                lane: if is_first { main.clone() } else { main.out_of_order(number) },
                 number: if is_first { number } else { 1 },
                 opened: i as u64 + 1,
                 state: BatchState::Settled,

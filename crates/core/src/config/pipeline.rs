@@ -71,7 +71,7 @@ pub const EVENT_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "key",
         ValueKind::Texts,
-        "the fields that tell one event from every other; check looks in its sample whether they do",
+        "the field or fields that identify an event; `check` tests on its sample that they are unique",
     ).with(&["fields"]),
     OptionSpec::with_default(
         "extra",

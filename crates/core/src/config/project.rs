@@ -117,7 +117,7 @@ fn read_connection(
     let what = format!("connection `{name}`");
     let options = match kind {
         Some(_) => reader.options(body, place, &specs, &what),
-        // Without a kind nobody knows its keys: only the URL is to be mended first.
+        // Without a kind nobody knows its keys: only the URL is to be fixed first.
         None => {
             let mut options = Options::empty(specs.clone(), place.clone());
             match body.get("url") {

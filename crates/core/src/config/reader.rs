@@ -71,7 +71,7 @@ impl TableReader<'_> {
         }
         for spec in all().filter(|s| s.required && !table.contains_key(s.key)) {
             self.problems.add(
-                Problem::error("key.missing", format!("{what} needs the key `{}`", spec.key), table_place.clone())
+                Problem::error("key.missing", format!("{what} requires the key `{}`", spec.key), table_place.clone())
                     .with_label(format!("`{}` is missing", spec.key))
                     .with_help(format!("{}: {}", spec.value.describe(), spec.help)),
             );

@@ -40,7 +40,7 @@ pub struct Contract {
     pub fields: Vec<ContractField>,
     /// What becomes of other fields.
     pub extra: ExtraFields,
-    /// Whether any field may be absent, as of changes of which not every value is told.
+    /// Whether any field may be absent, as of changes of which not every value is reported.
     pub may_lack: bool,
 }
 

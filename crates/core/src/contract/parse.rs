@@ -151,7 +151,7 @@ fn parse_additions(
                         format!("`{}` has no effect in the contract of an event", word.value),
                         sql.place(token.span, piece),
                     )
-                    .with_help("what stands from here to the comma is passed over; `not null` goes before it"),
+                    .with_help("everything from here to the comma is ignored; `not null` goes before it"),
                 );
                 return true;
             }
@@ -160,7 +160,7 @@ fn parse_additions(
                 let place = sql.place(token.span, piece);
                 problems.add(
                     Problem::error("syntax.sql", format!("`{}` does not belong here", word.value), place)
-                        .with_label("not understood here")
+                        .with_label("unexpected here")
                         .with_nearest(&word.value, "words here", words),
                 );
                 return false;

@@ -102,7 +102,7 @@ impl ColumnBuilder {
         }
     }
 
-    /// The column as an array; the builder starts anew with room for as much again.
+    /// The column as an array; the builder starts again with room for as much again.
     pub(super) fn finish(&mut self) -> ArrayRef {
         let rows = self.len();
         let valid = self.valid.finish();

@@ -34,12 +34,12 @@ pub struct Decoded {
     /// Where records are changes: which values of the rows are absent.
     pub absent: Absent,
     /// Where the partition begins with a header row: what it lacks, told once for each partition.
-    pub lacks: Option<Lacks>,
+    pub lacks: Option<MissingFields>,
 }
 
 /// Fields of a contract that the header row of a partition does not name.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Lacks {
+pub struct MissingFields {
     /// The names of the columns.
     pub names: Vec<String>,
     /// The fields that no column leads to.

@@ -37,10 +37,13 @@ impl Recognised {
                     b'\t' => "tab".to_string(),
                     other => format!("`{}`", char::from(other)),
                 };
-                format!("CSV, delimiter {delimiter}, {}", if dialect.head { "with head" } else { "without head" })
+                format!(
+                    "CSV, delimiter {delimiter}, {}",
+                    if dialect.head { "with a header row" } else { "without a header row" }
+                )
             }
             Self::Parquet => "Parquet".into(),
-            Self::JsonDocument => "one JSON value over several lines".into(),
+            Self::JsonDocument => "a JSON document, not JSON Lines".into(),
             Self::Empty => "empty".into(),
             Self::Utf16 => "text in UTF-16".into(),
             Self::CarriageReturns => "lines that end in a carriage return alone".into(),
@@ -52,12 +55,10 @@ impl Recognised {
     /// What to do about it, where it holds no events.
     pub fn remedy(&self) -> &'static str {
         match self {
-            Self::JsonDocument => {
-                "JSON Lines has one object a line; rewrite it so, each item of a list on a line of its own"
-            }
+            Self::JsonDocument => "write each object on a line of its own: jq -c '.[]' for a list, jq -c . for others",
             Self::Utf16 => "save it as UTF-8: iconv -f UTF-16 -t UTF-8",
             Self::CarriageReturns => "end its lines with line feeds: tr '\\r' '\\n'",
-            Self::Uneven => "take away what stands before the names of the columns: tail -n +2",
+            Self::Uneven => "remove the lines before the header row: tail -n +2",
             Self::Empty => "there is nothing in it",
             _ => "JSON Lines, CSV and Parquet are known, also packed by gzip or zstd",
         }
@@ -94,7 +95,7 @@ pub fn recognise(start: &[u8], whole: bool, name: &str) -> Recognised {
         return Recognised::CarriageReturns;
     }
     match trimmed[0] {
-        b'{' => json_object(trimmed, whole),
+        b'{' => json_object(trimmed),
         b'[' if json_list(trimmed) => Recognised::JsonDocument,
         _ => match csv(text, whole, name) {
             Some(_) if is_uneven(text, whole) => Recognised::Uneven,
@@ -105,13 +106,12 @@ pub fn recognise(start: &[u8], whole: bool, name: &str) -> Recognised {
 }
 
 /// Lines, or one object that is spread over several.
-fn json_object(text: &[u8], whole: bool) -> Recognised {
+fn json_object(text: &[u8]) -> Recognised {
     let end = memchr::memchr(b'\n', text);
     let first = text[..end.unwrap_or(text.len())].trim_ascii_end();
     let opens_only = first == b"{" || first.ends_with(b",") || first.ends_with(b":") || first.ends_with(b"{");
     match end {
         Some(_) if opens_only && !json::is_value(first) => Recognised::JsonDocument,
-        None if whole && !json::is_value(first) => Recognised::JsonDocument,
         _ => Recognised::JsonLines,
     }
 }

@@ -135,13 +135,13 @@ impl Rows {
         let shown: String = String::from_utf8_lossy(text).chars().take(80).collect();
         match field.ty {
             SqlType::Timestamptz | SqlType::Date => {
-                let due = match &field.format {
+                let expected = match &field.format {
                     Some(TimeFormat::Pattern(pattern)) => pattern.clone(),
                     Some(TimeFormat::Epoch(_)) => "a count since 1970".into(),
                     _ if field.ty == SqlType::Date => "YYYY-MM-DD".into(),
                     _ => "RFC 3339 with a zone".into(),
                 };
-                self.bad(index, Reason::FORMAT, format!("`{shown}` is not {due}"))
+                self.bad(index, Reason::FORMAT, format!("`{shown}` is not {expected}"))
             }
             ty if !quoted || number::is_number(text) => {
                 self.bad(index, Reason::RANGE, format!("{shown} does not fit {ty}"))
@@ -157,7 +157,7 @@ impl Rows {
         }
     }
 
-    /// The rows as a batch; the columns start anew.
+    /// The rows as a batch; the columns start again.
     pub(super) fn finish(&mut self, rows: usize) -> RecordBatch {
         let columns: Vec<ArrayRef> =
             self.columns.iter_mut().chain(&mut self.extra_column).map(ColumnBuilder::finish).collect();
@@ -184,8 +184,8 @@ impl Rows {
 
     /// The rest of a record that had been read before its end.
     pub(super) fn grown(&self, chunk: &Chunk) -> Reject {
-        let message = "the record before this place had no line end when it was read, and went on here afterwards; what \
-                       landed is the record as it was then";
+        let message = "the record before this place had no line end when it was read, and was continued here later; \
+                       the record landed as it was then";
         let end = chunk.bytes.strip_suffix(b"\n").unwrap_or(&chunk.bytes);
         let end = end.strip_suffix(b"\r").unwrap_or(end).len();
         self.reject(chunk, RecordSpan { start: 0, end: offset(end) }, Bad::new(Reason::GROWN, None, message))

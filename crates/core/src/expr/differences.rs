@@ -4,8 +4,8 @@
 pub const DIFFERENCES: &[(&str, &str)] = &[
     (
         "rounding doubles",
-        "halves go away from zero for every type of number, by the shortest decimal spelling: cast(2.5e0 as integer) gives 3, where \
-         PostgreSQL rounds doubles to even. round takes digits for doubles as well",
+        "halves round away from zero for every numeric type, by the shortest decimal spelling: cast(2.5e0 as integer) \
+         gives 3, where PostgreSQL rounds doubles to even. round takes digits for doubles as well",
     ),
     ("exponents in constants", "1e0 is a double precision; PostgreSQL reads it as a numeric"),
     ("doubles as text", "are spelled as in JSON, without an exponent"),
@@ -39,8 +39,8 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
     ("dates beside moments", "are not compared; cast one to the type of the other"),
     (
         "errors beside and, or",
-        "an error on one side does not count where the other side decides alone, whichever stands first; PostgreSQL looks at the \
-         left side first, as a rule",
+        "an error on one side is ignored if the other side alone decides the result, on either side; PostgreSQL \
+         usually evaluates the left side first",
     ),
     ("upper case", "follows Unicode's full rules: upper('ß') gives SS"),
 ];

@@ -190,7 +190,7 @@ pub struct PartitionState {
     /// Of a change feed: how far its tables have been loaded.
     pub loads: Vec<TableLoad>,
     /// Of a change feed: what the source keeps of its log for us.
-    pub kept: Option<Kept>,
+    pub kept: Option<KeptLog>,
     /// Of a topic: what stands behind the latest position and cannot be read yet.
     pub held: Option<HeldBack>,
 }
@@ -253,7 +253,7 @@ pub struct TableLoad {
 
 /// What a source keeps of its log for us.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct Kept {
+pub struct KeptLog {
     /// Bytes.
     pub bytes: u64,
     /// More than this is worth a warning.
@@ -318,7 +318,7 @@ pub trait Intake: Send + Sync {
         Ok(Vec::new())
     }
 
-    /// Tells the source what has settled, where it wants to know. It is told last; an error changes nothing.
+    /// Tells the source what has settled, where it wants to know. It is reported last; an error changes nothing.
     ///
     /// # Errors
     /// Where the outside cannot be reached.

@@ -153,7 +153,7 @@ pub trait Stored: Send {
 
 /// What a landing does with changes of rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Takes {
+pub enum ChangeSupport {
     /// Each change is a row.
     Rows,
     /// Each change is a row, whose kind it notes itself.
@@ -200,9 +200,9 @@ pub trait LandingKind: Send + Sync {
         self.guarantee()
     }
     /// What it does with changes of rows.
-    fn takes(&self, options: &Options) -> Takes {
+    fn takes(&self, options: &Options) -> ChangeSupport {
         let _ = options;
-        Takes::Rows
+        ChangeSupport::Rows
     }
     /// Whether it would not equal its source without a row that cannot land, so that such a row holds its batch.
     fn holds(&self, options: &Options) -> bool {
@@ -305,7 +305,7 @@ pub trait Landing: Send + Sync {
     }
 
     /// The landings, each with its pipeline before its name, that have landed where this one lands; none where that cannot
-    /// be told.
+    /// be reported.
     ///
     /// # Errors
     /// Where the store cannot be reached or its records cannot be read.
@@ -360,7 +360,7 @@ pub trait Landing: Send + Sync {
         Ok(work)
     }
 
-    /// How landings of two projects that write into one place under the same names are told apart, in words; None where
+    /// How landings of two projects that write into one place under the same names are distinguished, in words; None where
     /// their places are.
     fn apart(&self) -> Option<&'static str> {
         None

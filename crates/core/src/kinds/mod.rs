@@ -52,7 +52,7 @@ pub struct Settings {
     pub computed: Vec<Computed>,
     /// And by which columns its mirrors identify rows.
     pub mirror_keys: Vec<MirrorKey>,
-    /// Asks whoever works for long to leave.
+    /// Asks who works for long to leave.
     pub stop: Arc<Stop>,
 }
 

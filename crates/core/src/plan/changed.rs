@@ -12,7 +12,7 @@ use crate::expr::{EvalContext, evaluate};
 use crate::reject::Reason;
 
 /// What becomes of one row at a condition.
-enum Fate {
+enum ConditionChange {
     Passes(ChangeKind),
     Filtered,
     Faulty(String),
@@ -56,12 +56,12 @@ impl Transform {
         } else {
             for (row, fate) in self.fates(rows, marks, now, keeps_left).into_iter().enumerate() {
                 match fate {
-                    Fate::Passes(kind) => {
+                    ConditionChange::Passes(kind) => {
                         kept.push(narrow(row));
                         kinds.push(kind);
                     }
-                    Fate::Filtered => filtered += 1,
-                    Fate::Faulty(message) => {
+                    ConditionChange::Filtered => filtered += 1,
+                    ConditionChange::Faulty(message) => {
                         faults.push(RowFault { row, column: None, reason: Reason::EXPRESSION, message })
                     }
                 }
@@ -90,10 +90,10 @@ impl Transform {
         (Transformed { batch, source, origin, filtered, faults }, out)
     }
 
-    fn fates(&self, rows: &RecordBatch, marks: &Marks, now: i64, keeps_left: bool) -> Vec<Fate> {
+    fn fates(&self, rows: &RecordBatch, marks: &Marks, now: i64, keeps_left: bool) -> Vec<ConditionChange> {
         let unconditional = |kind: &ChangeKind| match kind {
-            ChangeKind::Left if !keeps_left => Fate::Filtered,
-            kind => Fate::Passes(*kind),
+            ChangeKind::Left if !keeps_left => ConditionChange::Filtered,
+            kind => ConditionChange::Passes(*kind),
         };
         let Some(when) = &self.when else { return marks.kinds.iter().map(unconditional).collect() };
         let condition = evaluate(&when.expr, &EvalContext { batch: rows, now }).expand(rows.num_rows());
@@ -107,19 +107,19 @@ impl Transform {
             }
             if let Some(column) = reads.iter().find(|c| marks.absent.of(**c).is_some_and(|bits| bits.value(row))) {
                 return match kind.is_gone() {
-                    true => Fate::Passes(*kind),
-                    false => Fate::Faulty(not_sent(rows.schema().field(*column).name())),
+                    true => ConditionChange::Passes(*kind),
+                    false => ConditionChange::Faulty(not_sent(rows.schema().field(*column).name())),
                 };
             }
             if let Some(message) = errors.get(&row) {
-                return Fate::Faulty(message.clone());
+                return ConditionChange::Faulty(message.clone());
             }
             match (!truth.is_null(row) && truth.value(row), kind) {
-                (true, kind) => Fate::Passes(*kind),
+                (true, kind) => ConditionChange::Passes(*kind),
                 (false, ChangeKind::Updated | ChangeKind::Early | ChangeKind::Left) if keeps_left => {
-                    Fate::Passes(ChangeKind::Left)
+                    ConditionChange::Passes(ChangeKind::Left)
                 }
-                (false, _) => Fate::Filtered,
+                (false, _) => ConditionChange::Filtered,
             }
         };
         marks.kinds.iter().enumerate().map(fate).collect()
@@ -163,8 +163,8 @@ impl Transform {
 
 fn not_sent(what: &str) -> String {
     format!(
-        "`{what}` reads a large value that did not change and that the source did not send; alter table … replica \
-         identity full makes it send all"
+        "`{what}` needs a large value that did not change, and the source did not send it; with alter table … replica \
+         identity full it sends all values"
     )
 }
 
@@ -255,7 +255,7 @@ mod tests {
         let (out, marks) = apply(&transform("m > 2", "n"), &[1, 2, 3], &[Deleted, Updated, Updated], &[0, 1], true);
         assert_eq!(marks.kinds, [Deleted, Updated]);
         assert_eq!(out.faults.len(), 1);
-        assert!(out.faults[0].message.contains("`m` reads a large value"), "{}", out.faults[0].message);
+        assert!(out.faults[0].message.contains("`m` needs a large value"), "{}", out.faults[0].message);
         assert_eq!(out.batch.column(0).as_primitive::<Int32Type>().values(), &[1, 3]);
     }
 

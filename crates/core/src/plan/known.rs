@@ -9,7 +9,7 @@ use crate::failure::{Failure, Outcome};
 
 /// Whether a name is that of an arrival or of a landing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum KnownKind {
+pub enum LedgerNameKind {
     /// An arrival.
     Arrival,
     /// A landing.
@@ -18,9 +18,9 @@ pub enum KnownKind {
 
 /// A name of the ledger with what stands behind it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Known {
+pub struct LedgerName {
     /// Whose name it is.
-    pub kind: KnownKind,
+    pub kind: LedgerNameKind,
     /// The name in the ledger.
     pub name: String,
     /// The place that it reads or writes: scheme and address. [`UNKNOWN`] for a name from before places were noted;
@@ -35,7 +35,7 @@ pub const UNKNOWN: &str = "?";
 
 /// What somebody decided about an arrival that was not recognised.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Choice {
+pub enum ArrivalChoice {
     /// It goes on where the one of this name in the ledger was.
     TakeOver(String),
     /// It begins as its keys say.
@@ -59,17 +59,17 @@ impl Plan {
     /// # Errors
     /// Where an arrival may be one that the ledger knows, or may not: nothing must be read until somebody has chosen.
     /// The others have their names then.
-    pub fn recognise(&mut self, known: &[Known]) -> Outcome<()> {
+    pub fn recognise(&mut self, known: &[LedgerName]) -> Outcome<()> {
         let of = |kind| known.iter().filter(|k| k.kind == kind).collect::<Vec<_>>();
-        let mut arrivals = self.present(KnownKind::Arrival);
-        let arrivals_known = of(KnownKind::Arrival);
+        let mut arrivals = self.present(LedgerNameKind::Arrival);
+        let arrivals_known = of(LedgerNameKind::Arrival);
         by_label_and_place(&mut arrivals, &arrivals_known);
         by_place(&mut arrivals, &arrivals_known);
         by_label(&mut arrivals, &arrivals_known, true);
         let uncertain = self.uncertain(&arrivals, &arrivals_known);
         name_others(&mut arrivals, &arrivals_known);
-        let mut landings = self.present(KnownKind::Landing);
-        let landings_known = of(KnownKind::Landing);
+        let mut landings = self.present(LedgerNameKind::Landing);
+        let landings_known = of(LedgerNameKind::Landing);
         by_label_and_place(&mut landings, &landings_known);
         by_place(&mut landings, &landings_known);
         by_label(&mut landings, &landings_known, false);
@@ -88,14 +88,14 @@ impl Plan {
     ///
     /// # Errors
     /// Where it may be: nothing must be read until somebody has chosen.
-    pub fn refuse_renamed(&self, others: &[(String, Known)]) -> Outcome<()> {
-        for own in self.known().iter().filter(|k| k.kind == KnownKind::Arrival) {
-            let same = |k: &Known| k.kind == own.kind && k.place == own.place && k.part == own.part;
+    pub fn refuse_renamed(&self, others: &[(String, LedgerName)]) -> Outcome<()> {
+        for own in self.known().iter().filter(|k| k.kind == LedgerNameKind::Arrival) {
+            let same = |k: &LedgerName| k.kind == own.kind && k.place == own.place && k.part == own.part;
             let Some((other, known)) = others.iter().find(|(_, k)| same(k)) else { continue };
             let pipeline = &self.pipeline;
             let message = format!(
-                "{} of {pipeline} reads {}; {} of {other} has read that, and the project has no pipeline {other} any more: \
-                 it may be the same pipeline under a new name",
+                "{} of {pipeline} reads {}; {} of {other} has read that, and the project no longer has a pipeline \
+                 {other}: it may be the same pipeline under a new name",
                 own.name,
                 shown(&own.place, &own.part),
                 known.name,
@@ -111,13 +111,14 @@ impl Plan {
     }
 
     /// The names of arrivals and landings with what they read and write, for the ledger to keep.
-    pub fn known(&self) -> Vec<Known> {
-        let known = |kind, name: &String, p: Present| Known { kind, name: name.clone(), place: p.place, part: p.part };
-        let arrivals = self.arrivals.iter().zip(self.present(KnownKind::Arrival));
-        let landings = self.landings.iter().zip(self.present(KnownKind::Landing));
+    pub fn known(&self) -> Vec<LedgerName> {
+        let known =
+            |kind, name: &String, p: Present| LedgerName { kind, name: name.clone(), place: p.place, part: p.part };
+        let arrivals = self.arrivals.iter().zip(self.present(LedgerNameKind::Arrival));
+        let landings = self.landings.iter().zip(self.present(LedgerNameKind::Landing));
         arrivals
-            .map(|(a, present)| known(KnownKind::Arrival, &a.label, present))
-            .chain(landings.map(|(l, present)| known(KnownKind::Landing, &l.label, present)))
+            .map(|(a, present)| known(LedgerNameKind::Arrival, &a.label, present))
+            .chain(landings.map(|(l, present)| known(LedgerNameKind::Landing, &l.label, present)))
             .collect()
     }
 
@@ -125,8 +126,8 @@ impl Plan {
     ///
     /// # Errors
     /// Where there is no such arrival, or no such name in the ledger.
-    pub fn choose(&self, arrival: &str, choice: &Choice, known: &[Known]) -> Outcome<Vec<Known>> {
-        let present = self.present(KnownKind::Arrival);
+    pub fn choose(&self, arrival: &str, choice: &ArrivalChoice, known: &[LedgerName]) -> Outcome<Vec<LedgerName>> {
+        let present = self.present(LedgerNameKind::Arrival);
         let wrong = |message: String, help: String| {
             Failure::new(crate::failure::FailureKind::Configuration, message).with_help(help)
         };
@@ -135,15 +136,15 @@ impl Plan {
             let help = crate::names::remedy(arrival, "arrivals", labels).unwrap_or_default();
             return Err(wrong(format!("{} has no arrival `{arrival}`", self.pipeline), help));
         };
-        let is_arrival = |k: &&Known| k.kind == KnownKind::Arrival;
-        let kept = |name: &str| Known {
-            kind: KnownKind::Arrival,
+        let is_arrival = |k: &&LedgerName| k.kind == LedgerNameKind::Arrival;
+        let kept = |name: &str| LedgerName {
+            kind: LedgerNameKind::Arrival,
             name: name.into(),
             place: own.place.clone(),
             part: own.part.clone(),
         };
         match choice {
-            Choice::TakeOver(old) => match known.iter().filter(is_arrival).any(|k| k.name == *old) {
+            ArrivalChoice::TakeOver(old) => match known.iter().filter(is_arrival).any(|k| k.name == *old) {
                 true => Ok(vec![kept(old)]),
                 false => {
                     let names = known.iter().filter(is_arrival).map(|k| k.name.as_str());
@@ -151,7 +152,7 @@ impl Plan {
                     Err(wrong(format!("the ledger knows no arrival `{old}` of {}", self.pipeline), help))
                 }
             },
-            Choice::AsNew => {
+            ArrivalChoice::AsNew => {
                 let names: Vec<&str> = known.iter().filter(is_arrival).map(|k| k.name.as_str()).collect();
                 // What it might have been is given up, so that nobody asks again.
                 let bound: Vec<&str> = self.arrivals.iter().map(|a| a.label.as_str()).collect();
@@ -159,7 +160,7 @@ impl Plan {
                     .iter()
                     .filter(is_arrival)
                     .filter(|k| !bound.contains(&k.name.as_str()) || k.name == own.label);
-                let mut out: Vec<Known> = left.map(|k| Known { place: String::new(), ..k.clone() }).collect();
+                let mut out: Vec<LedgerName> = left.map(|k| LedgerName { place: String::new(), ..k.clone() }).collect();
                 out.push(kept(&free_name(arrival, &names)));
                 Ok(out)
             }
@@ -167,7 +168,7 @@ impl Plan {
     }
 
     /// What stands in the pipeline file, under the names that it has there.
-    fn present(&self, kind: KnownKind) -> Vec<Present> {
+    fn present(&self, kind: LedgerNameKind) -> Vec<Present> {
         let one = |label: String, (place, part): (String, String), guarded| Present {
             label,
             place,
@@ -176,7 +177,7 @@ impl Plan {
             name: None,
         };
         match kind {
-            KnownKind::Arrival => {
+            LedgerNameKind::Arrival => {
                 let label =
                     |place: &str| place.strip_prefix(&format!("{}.", self.pipeline)).unwrap_or(place).to_string();
                 let arrivals = self.arrivals.iter();
@@ -184,7 +185,7 @@ impl Plan {
                     .map(|a| one(label(&a.place), a.kind.place(&a.connection, &a.options), a.kind.knows_its_source()))
                     .collect()
             }
-            KnownKind::Landing => {
+            LedgerNameKind::Landing => {
                 let label = |l: &super::LandingPlan| format!("{}.{}", self.events[l.event].name, l.name);
                 let landings = self.landings.iter();
                 landings
@@ -195,7 +196,7 @@ impl Plan {
     }
 
     /// The first arrival about which it is not certain whether the ledger knows it.
-    fn uncertain(&self, present: &[Present], known: &[&Known]) -> Option<Failure> {
+    fn uncertain(&self, present: &[Present], known: &[&LedgerName]) -> Option<Failure> {
         for own in present.iter().filter(|p| p.name.is_none()) {
             let Some(old) = may_be(own, present, known) else { continue };
             let pipeline = &self.pipeline;
@@ -228,10 +229,10 @@ fn shown(place: &str, part: &str) -> String {
 
 /// The name of the ledger that an arrival without one may be: of those that no other arrival has, the one with its
 /// label, or else one with its place.
-fn may_be<'k>(own: &Present, present: &[Present], known: &[&'k Known]) -> Option<&'k Known> {
-    let is_left = |k: &&&Known| !k.place.is_empty() && is_free(present, &k.name);
-    let might = |k: &&&Known| k.name == own.label || k.place == own.place || k.place == UNKNOWN;
-    let candidates: Vec<&&Known> = known.iter().filter(is_left).filter(might).collect();
+fn may_be<'k>(own: &Present, present: &[Present], known: &[&'k LedgerName]) -> Option<&'k LedgerName> {
+    let is_left = |k: &&&LedgerName| !k.place.is_empty() && is_free(present, &k.name);
+    let might = |k: &&&LedgerName| k.name == own.label || k.place == own.place || k.place == UNKNOWN;
+    let candidates: Vec<&&LedgerName> = known.iter().filter(is_left).filter(might).collect();
     candidates.iter().find(|k| k.name == own.label).or(candidates.first()).map(|k| **k)
 }
 
@@ -239,15 +240,15 @@ fn is_free(present: &[Present], name: &str) -> bool {
     !present.iter().any(|p| p.name.as_deref() == Some(name))
 }
 
-fn by_label_and_place(present: &mut [Present], known: &[&Known]) {
+fn by_label_and_place(present: &mut [Present], known: &[&LedgerName]) {
     for own in present.iter_mut() {
-        let same = |k: &&&Known| k.name == own.label && k.place == own.place && k.part == own.part;
+        let same = |k: &&&LedgerName| k.name == own.label && k.place == own.place && k.part == own.part;
         own.name = known.iter().find(same).map(|k| k.name.clone());
     }
 }
 
 /// What reads or writes the same under another name, where no other could be meant.
-fn by_place(present: &mut [Present], known: &[&Known]) {
+fn by_place(present: &mut [Present], known: &[&LedgerName]) {
     for i in 0..present.len() {
         let own = &present[i];
         if own.name.is_some() {
@@ -264,7 +265,7 @@ fn by_place(present: &mut [Present], known: &[&Known]) {
 
 /// What has its name still. Of an arrival only where its place is the same and no other of that place is left over:
 /// then the pattern was edited, and partitions tell themselves which they are.
-fn by_label(present: &mut [Present], known: &[&Known], is_arrival: bool) {
+fn by_label(present: &mut [Present], known: &[&LedgerName], is_arrival: bool) {
     for i in 0..present.len() {
         let own = &present[i];
         if own.name.is_some() || !is_free(present, &own.label) {
@@ -272,7 +273,7 @@ fn by_label(present: &mut [Present], known: &[&Known], is_arrival: bool) {
         }
         let Some(old) = known.iter().find(|k| k.name == own.label) else { continue };
         let others = || {
-            let is_other = |k: &&&Known| k.name != own.label && k.place == own.place && is_free(present, &k.name);
+            let is_other = |k: &&&LedgerName| k.name != own.label && k.place == own.place && is_free(present, &k.name);
             known.iter().any(|k| is_other(&k))
         };
         let certain = old.place == UNKNOWN || ((old.place == own.place || own.guarded) && !others());
@@ -283,7 +284,7 @@ fn by_label(present: &mut [Present], known: &[&Known], is_arrival: bool) {
 }
 
 /// New ones get their own names, or others where the ledger has theirs already.
-fn name_others(present: &mut [Present], known: &[&Known]) {
+fn name_others(present: &mut [Present], known: &[&LedgerName]) {
     for i in 0..present.len() {
         if present[i].name.is_none() {
             let taken = present.iter().filter_map(|p| p.name.as_deref());
@@ -306,16 +307,16 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    fn known(text: &str) -> Known {
+    fn known(text: &str) -> LedgerName {
         let mut words = text.split(' ');
         let mut next = || words.next().unwrap_or_default().to_string();
-        Known { kind: KnownKind::Arrival, name: next(), place: next(), part: next() }
+        LedgerName { kind: LedgerNameKind::Arrival, name: next(), place: next(), part: next() }
     }
 
     /// Names that arrivals get: `-` for one that is not certain.
     fn names(now: &[&str], before: &[&str]) -> Vec<String> {
-        let known: Vec<Known> = before.iter().map(|t| known(t)).collect();
-        let known: Vec<&Known> = known.iter().collect();
+        let known: Vec<LedgerName> = before.iter().map(|t| known(t)).collect();
+        let known: Vec<&LedgerName> = known.iter().collect();
         let mut present: Vec<Present> = now
             .iter()
             .map(|t| {

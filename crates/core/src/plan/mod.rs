@@ -16,12 +16,14 @@ use crate::context::Context;
 use crate::contract::Contract;
 use crate::decode::Format;
 use crate::failure::Outcome;
-use crate::kinds::{Computed, Fit, Intake, IntakeKind, Landing, LandingKind, MirrorKey, Registry, Settings, Takes};
+use crate::kinds::{
+    ChangeSupport, Computed, Fit, Intake, IntakeKind, Landing, LandingKind, MirrorKey, Registry, Settings,
+};
 use crate::secret::SecretStore;
 use crate::types::SqlType;
 
 pub use each::{new_tables, write_out};
-pub use known::{Choice, Known, KnownKind, UNKNOWN};
+pub use known::{ArrivalChoice, LedgerName, LedgerNameKind, UNKNOWN};
 pub use overlap::check_overlaps;
 pub use path::{BatchFolders, PathTemplate};
 pub use resolve::{FEED, load, resolve};
@@ -180,12 +182,12 @@ pub struct ArrivalPlan {
     /// Further events that arrive by the same reading, with their checked keys: tables of one change feed.
     pub others: Vec<(usize, Options)>,
     /// For each event of a change feed, what is read of it.
-    pub reads: Vec<Reads>,
+    pub reads: Vec<FeedReads>,
 }
 
 /// What is read of an event that arrives from a change feed.
 #[derive(Clone)]
-pub struct Reads {
+pub struct FeedReads {
     /// Its contract.
     pub contract: Option<Arc<Contract>>,
     /// What is computed from several of its columns.
@@ -225,7 +227,7 @@ pub struct Surroundings {
     pub secrets: Arc<dyn SecretStore>,
     /// The kinds.
     pub registry: Registry,
-    /// Asks whoever works for long to leave.
+    /// Asks who works for long to leave.
     pub stop: Arc<crate::run::Stop>,
 }
 
@@ -266,7 +268,7 @@ impl ArrivalPlan {
         let others = self.others.iter().map(|(_, options)| options);
         let all = std::iter::once(&self.options).chain(others);
         let one = |(number, options)| {
-            let reads: Option<&Reads> = self.reads.get(number);
+            let reads: Option<&FeedReads> = self.reads.get(number);
             Settings {
                 label: self.place.clone(),
                 contract: reads.and_then(|r| r.contract.clone()),
@@ -319,7 +321,7 @@ impl LandingPlan {
     }
 
     /// What it does with changes.
-    pub fn takes(&self) -> Takes {
+    pub fn takes(&self) -> ChangeSupport {
         self.kind.takes(&self.options)
     }
 

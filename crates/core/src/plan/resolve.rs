@@ -5,17 +5,17 @@ use std::sync::Arc;
 
 use super::overlap::check_overlaps;
 use super::{
-    ArrivalPlan, BatchLimits, EventPlan, LandingPlan, OutputColumn, PathTemplate, Plan, Reads, RejectLimit,
+    ArrivalPlan, BatchLimits, EventPlan, FeedReads, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit,
     SealedTexts, Transform,
 };
 use crate::config::{
     ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, OptionValue, Options, PipelineConfig,
     ProjectConfig,
 };
-use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context};
+use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context, FILE_COLUMNS, MIXED_COLUMNS, plain};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
 use crate::expr::{ScopeColumn, SelectItem, bind_columns, bind_condition, bind_parts};
-use crate::kinds::{Computed, MirrorKey, Registry, Takes};
+use crate::kinds::{ChangeSupport, Computed, MirrorKey, Registry};
 use crate::problem::{Place, Problem, Problems, SourceText};
 use crate::types::SqlType;
 
@@ -62,7 +62,7 @@ fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
 pub const FEED: &str = "@feed";
 
 /// What rows of changes land with where no columns are named.
-const OF_CHANGES: &[&str] = &["_change", "_position", "_within", "_time", "_absent"];
+const OF_CHANGES: &[&str] = &["origin.change", "origin.position", "origin.within", "origin.time", "origin.absent"];
 
 struct Resolver<'a> {
     config: &'a PipelineConfig,
@@ -114,7 +114,7 @@ impl Resolver<'_> {
         let name = &event.name;
         match (&event.made, event.arrivals.is_empty()) {
             (None, true) => self.problems.add(
-                Problem::error("event.source", format!("nothing says where `{name}` comes from"), place)
+                Problem::error("event.source", format!("`{name}` has no origin"), place)
                     .with_help(format!("write [event.{name}.arrives], or made = {{ of = \"…\" }}")),
             ),
             (Some(_), false) => self.problems.add(
@@ -216,7 +216,7 @@ impl Resolver<'_> {
         }
     }
 
-    /// What is told of each record beside its fields.
+    /// The columns of the origin of an event.
     fn context(&mut self, event: &EventConfig) -> Context {
         let kinds = || event.arrivals.iter().filter_map(|a| a.kind.as_ref());
         if kinds().any(|k| k.is_feed()) {
@@ -229,7 +229,12 @@ impl Resolver<'_> {
             }
             return Context::new(CHANGE_COLUMNS);
         }
-        if kinds().any(|k| k.has_messages()) { Context::new(COLUMNS) } else { Context::default() }
+        let of_messages = kinds().filter(|k| k.has_messages()).count();
+        match of_messages {
+            0 => Context::new(FILE_COLUMNS),
+            n if n == kinds().count() => Context::new(COLUMNS),
+            _ => Context::new(MIXED_COLUMNS),
+        }
     }
 
     fn contract(&mut self, event: &EventConfig) -> (Option<Contract>, Vec<OutputColumn>) {
@@ -304,7 +309,7 @@ impl Resolver<'_> {
             let (Some(kind), Some(connection)) = (&arrival.kind, &arrival.connection) else { continue };
             let mut label = format!("{}.{number}", event.name);
             let contract = self.plan.events[index].contract.clone().map(Arc::new);
-            let reads = Reads { contract, computed: Vec::new(), mirror_keys: Vec::new() };
+            let reads = FeedReads { contract, computed: Vec::new(), mirror_keys: Vec::new() };
             if kind.is_feed() {
                 // The tables of a connection arrive by one reading, whichever event stands first.
                 label = format!("{}.feed", connection.name);
@@ -336,22 +341,22 @@ impl Resolver<'_> {
     fn format(&mut self, arrival: &ArrivalConfig) {
         let (Some(kind), Some(format)) = (&arrival.kind, arrival.options.located_text("format")) else { return };
         if !kind.formats().contains(&format.value.as_str()) {
-            let message = format!("what arrives from `{}` cannot be {}", kind.name(), format.value);
+            let message = format!("events that arrive from `{}` cannot be {}", kind.name(), format.value);
             self.problems.add(
                 Problem::error("value.type", message, format.place)
                     .with_help(format!("it can be {}", kind.formats().join(" or "))),
             );
-        } else if kind.has_messages() && format.value == "csv" && arrival.options.table("csv").flag("head") {
+        } else if kind.has_messages() && format.value == "csv" && arrival.options.table("csv").flag("header") {
             self.problems.add(
-                Problem::error("value.type", "a message has no head that names its columns", format.place)
-                    .with_help("write csv = { head = false }; fields then come from '1', from '2', …"),
+                Problem::error("value.type", "a message has no header row", format.place)
+                    .with_help("write csv = { header = false }; fields then come from '1', from '2', …"),
             );
         }
     }
 
     /// Columns of CSV without a head have numbers for names.
     fn headless(&mut self, options: &Options, event: usize) {
-        if options.text("format").as_deref() != Some("csv") || options.table("csv").flag("head") {
+        if options.text("format").as_deref() != Some("csv") || options.table("csv").flag("header") {
             return;
         }
         let fields = self.plan.events[event].contract.as_ref().map_or(&[][..], |c| &c.fields);
@@ -379,7 +384,7 @@ impl Resolver<'_> {
         let input = self.plan.events[index].columns.clone();
         let (when, columns) = (landing.options.sql("when"), landing.options.sql("columns"));
         let beside = landing.kind.as_ref().map_or(&[][..], |k| k.expressions());
-        let takes = landing.kind.as_ref().map_or(Takes::Rows, |k| k.takes(&landing.options));
+        let takes = landing.kind.as_ref().map_or(ChangeSupport::Rows, |k| k.takes(&landing.options));
         let options = keyed(landing, takes, &event.key.value);
         let beside: Vec<_> =
             beside.iter().filter_map(|(key, many)| Some((*key, *many, landing.options.sql(key)?))).collect();
@@ -402,7 +407,7 @@ impl Resolver<'_> {
             found.into_iter().for_each(|problem| self.problems.add(problem));
         }
         self.note_computed(index, when, columns, &transform);
-        if kind.takes(&options) == Takes::Mirror {
+        if kind.takes(&options) == ChangeSupport::Mirror {
             self.note_mirror(index, &format!("{}.{}", event.name, landing.name), &options, &transform);
         }
         self.plan.events[index].landings.push(self.plan.landings.len());
@@ -460,7 +465,7 @@ impl Resolver<'_> {
     }
 
     /// What is read of an event that arrives from a change feed.
-    fn reads_of(&mut self, event: usize) -> Option<&mut Reads> {
+    fn reads_of(&mut self, event: usize) -> Option<&mut FeedReads> {
         self.plan.arrivals.iter_mut().find_map(|a| {
             let number = a.events().position(|e| e == event)?;
             a.reads.get_mut(number)
@@ -490,7 +495,7 @@ impl Resolver<'_> {
 
     fn deletes(&mut self, place: &Place) {
         self.problems.add(
-            Problem::error("value.type", "what arrives from a change feed may be deleted", place.clone())
+            Problem::error("value.type", "rows of a change feed can be deleted", place.clone())
                 .with_label("would keep deleted rows")
                 .with_help("mode = \"mirror\" deletes them too; mode = \"changes\" adds each change"),
         );
@@ -504,7 +509,7 @@ impl Resolver<'_> {
         columns: Option<&EmbeddedText>,
         event: usize,
         beside: &[(&str, bool, &EmbeddedText)],
-        landing: Option<(Takes, &Place)>,
+        landing: Option<(ChangeSupport, &Place)>,
     ) -> Transform {
         let input = self.plan.events[event].columns.clone();
         let fields = self.plan.events[event].fields().len();
@@ -512,7 +517,7 @@ impl Resolver<'_> {
             input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect();
         let when = when.and_then(|text| bind_condition(text, &scope, self.problems));
         let mut items = columns.map_or_else(Vec::new, |text| {
-            // A star stands for the fields; what the broker tells has to be named.
+            // A star stands for the fields; columns of the origin have to be named.
             let items = bind_columns(text, &scope, fields, self.problems);
             if items.is_empty() && text.text.trim().is_empty() {
                 self.problems.add(
@@ -525,22 +530,26 @@ impl Resolver<'_> {
         let is_feed = self.plan.events[event].context.is_of_changes();
         if columns.is_none() && (fields < input.len() || !beside.is_empty()) {
             items = input[..fields].iter().enumerate().map(|(i, c)| SelectItem::of_column(i, c)).collect();
-            if is_feed && landing.is_some_and(|(takes, _)| takes == Takes::Rows) {
+            if is_feed && landing.is_some_and(|(takes, _)| takes == ChangeSupport::Rows) {
                 // Rows of changes say what happened, and in which order.
-                let told = |i: &usize| OF_CHANGES.contains(&input[*i].name.as_str());
-                items.extend((fields..input.len()).filter(told).map(|i| SelectItem::of_column(i, &input[i])));
+                for i in (fields..input.len()).filter(|i| OF_CHANGES.contains(&input[*i].name.as_str())) {
+                    let short = plain(&input[i].name);
+                    let is_taken = input[..fields].iter().any(|f| f.name.eq_ignore_ascii_case(short));
+                    let name = if is_taken { format!("origin_{short}") } else { short.to_string() };
+                    items.push(SelectItem { name, ..SelectItem::of_column(i, &input[i]) });
+                }
             }
         }
         if let Some(change) = input.iter().position(|c| is_feed && c.name == CHANGE) {
             let named = |name: &str| SelectItem { name: name.into(), ..SelectItem::of_column(change, &input[change]) };
             match landing {
-                Some((Takes::Mirror | Takes::Changes, _)) => {
+                Some((ChangeSupport::Mirror | ChangeSupport::Changes, _)) => {
                     if beside.iter().all(|(key, ..)| *key != "change") {
                         items.push(named("@change"));
                     }
                     items.push(named(FEED));
                 }
-                Some((Takes::NoDeletes, place)) => self.deletes(place),
+                Some((ChangeSupport::NoDeletes, place)) => self.deletes(place),
                 _ => {}
             }
         }
@@ -564,9 +573,9 @@ impl Resolver<'_> {
 }
 
 /// The keys of a landing. One that finds rows by their key does so by that of the event, unless it names its own.
-fn keyed(landing: &LandingConfig, takes: Takes, key: &[String]) -> Options {
+fn keyed(landing: &LandingConfig, takes: ChangeSupport, key: &[String]) -> Options {
     let mut options = landing.options.clone();
-    if matches!(takes, Takes::Mirror | Takes::NoDeletes) && !key.is_empty() && !options.is_set("key") {
+    if matches!(takes, ChangeSupport::Mirror | ChangeSupport::NoDeletes) && !key.is_empty() && !options.is_set("key") {
         options.set("key", OptionValue::Texts(key.to_vec()), landing.place.clone());
     }
     options

@@ -110,7 +110,7 @@ pub fn guess(name: &str, profile: &FieldProfile, events: u64, typed: bool) -> Gu
     }
     if profile.values + profile.nulls > events {
         let twice = show_count(profile.values + profile.nulls - events);
-        guess.notes.push(format!("stands twice in a record {twice} times, which will be rejected"));
+        guess.notes.push(format!("occurs twice in {twice} records, which will be rejected"));
     }
     guess
 }

@@ -77,7 +77,7 @@ fn empty_texts_count_against_a_type_in_json_and_not_in_csv() {
 #[test]
 fn a_field_that_stands_twice_is_said() {
     let guess = &json(&["{\"a\":1,\"a\":2}", "{\"a\":3}"]).guesses()[0].guess;
-    assert!(guess.notes[0].contains("stands twice"), "{guess:?}");
+    assert!(guess.notes[0].contains("occurs twice"), "{guess:?}");
 }
 
 #[test]

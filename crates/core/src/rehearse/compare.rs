@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Fate, Rehearsal};
+use super::{Rehearsal, StopCause};
 use crate::plan::Plan;
 use crate::types::SqlType;
 use crate::values::json::write_value;
@@ -22,7 +22,7 @@ pub struct Key {
 
 /// What became of it there.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Became {
+pub enum EventResult {
     /// A row, by column, each value as JSON, and its folder.
     Landed {
         /// The folder; empty without a path.
@@ -37,7 +37,7 @@ pub enum Became {
 }
 
 /// The outcome of a rehearsal, event by event.
-pub fn outcome(plan: &Plan, rehearsal: &Rehearsal) -> BTreeMap<Key, Became> {
+pub fn outcome(plan: &Plan, rehearsal: &Rehearsal) -> BTreeMap<Key, EventResult> {
     let mut found = BTreeMap::new();
     let key = |record: usize, station: &str| {
         let record = &rehearsal.records[record];
@@ -57,15 +57,15 @@ pub fn outcome(plan: &Plan, rehearsal: &Rehearsal) -> BTreeMap<Key, Became> {
                 (column.name.clone(), text)
             };
             let folder = view.folders.get(row).map(ToString::to_string).unwrap_or_default();
-            let became = Became::Landed { folder, row: columns.map(value).collect() };
+            let became = EventResult::Landed { folder, row: columns.map(value).collect() };
             found.insert(key(*record, &landing.label), became);
         }
     }
     for stopped in &rehearsal.stopped {
         let became = match &stopped.fate {
-            Fate::Filtered { part, .. } => Became::Filtered(part.clone()),
-            Fate::Rejected { reason, field, message } => {
-                Became::Rejected(reason.word().to_string(), field.clone(), message.clone())
+            StopCause::Filtered { part, .. } => EventResult::Filtered(part.clone()),
+            StopCause::Rejected { reason, field, message } => {
+                EventResult::Rejected(reason.word().to_string(), field.clone(), message.clone())
             }
         };
         found.insert(key(stopped.record, &stopped.station), became);
@@ -87,22 +87,22 @@ pub struct Difference {
 }
 
 /// What differs between an expected outcome and the present one, in the order of the events.
-pub fn compare(expected: &BTreeMap<Key, Became>, now: &BTreeMap<Key, Became>) -> Vec<Difference> {
+pub fn compare(expected: &BTreeMap<Key, EventResult>, now: &BTreeMap<Key, EventResult>) -> Vec<Difference> {
     let mut found = Vec::new();
     let keys: std::collections::BTreeSet<&Key> = expected.keys().chain(now.keys()).collect();
     for key in keys {
         match (expected.get(key), now.get(key)) {
             (Some(a), Some(b)) if a == b => {}
             // By another part of the condition, or by the same part in another spelling: it did not land either way.
-            (Some(Became::Filtered(_)), Some(Became::Filtered(_))) => {}
-            (Some(Became::Landed { folder: f1, row: r1 }), Some(Became::Landed { folder: f2, row: r2 })) => {
+            (Some(EventResult::Filtered(_)), Some(EventResult::Filtered(_))) => {}
+            (Some(EventResult::Landed { folder: f1, row: r1 }), Some(EventResult::Landed { folder: f2, row: r2 })) => {
                 rows(&mut found, key, (f1, r1), (f2, r2));
             }
             (a, b) => found.push(Difference {
                 key: key.clone(),
                 column: None,
-                expected: a.map(Became::describe),
-                now: b.map(Became::describe),
+                expected: a.map(EventResult::describe),
+                now: b.map(EventResult::describe),
             }),
         }
     }
@@ -132,7 +132,7 @@ fn rows(found: &mut Vec<Difference>, key: &Key, expected: Row<'_>, now: Row<'_>)
     }
 }
 
-impl Became {
+impl EventResult {
     /// In words.
     pub fn describe(&self) -> String {
         match self {

@@ -11,8 +11,8 @@ use base64::Engine as _;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
-use super::compare::{Became, Key};
-use super::{Fate, Rehearsal, Told};
+use super::compare::{EventResult, Key};
+use super::{MessageOrigin, Rehearsal, StopCause};
 use crate::event::{Chunk, Message, Messages, Position, RecordSpan};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::plan::Plan;
@@ -24,16 +24,16 @@ const VERSION: u32 = 1;
 
 /// What a kept file holds.
 #[derive(Debug, Default)]
-pub struct Kept {
+pub struct KeptSample {
     /// The value of `now()`, so that the outcome can be the same again.
     pub now: i64,
     /// The events, each with the label of its arrival.
     pub chunks: Vec<(String, Chunk)>,
     /// What became of them.
-    pub outcome: BTreeMap<Key, Became>,
+    pub outcome: BTreeMap<Key, EventResult>,
 }
 
-impl Kept {
+impl KeptSample {
     /// The events without the outcome.
     pub fn clone_events(&self) -> Self {
         let copy = |(label, chunk): &(String, Chunk)| (label.clone(), chunk.clone());
@@ -42,13 +42,13 @@ impl Kept {
 }
 
 /// Writes a rehearsal with its outcome.
-pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>) -> String {
+pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, EventResult>) -> String {
     let mut out = format!("{{\"sluice\":\"kept\",\"version\":{VERSION},\"pipeline\":");
     write_string(&mut out, &plan.pipeline);
     out.push_str(&format!(",\"now\":{}}}\n", rehearsal.now));
     let mut heads: Vec<(usize, &str)> = Vec::new();
     // Of a record that was too long only the beginning is there: it cannot be rehearsed again.
-    let is_cut = |fate: &Fate| matches!(fate, Fate::Rejected { reason, .. } if *reason == Reason::TOO_LONG);
+    let is_cut = |fate: &StopCause| matches!(fate, StopCause::Rejected { reason, .. } if *reason == Reason::TOO_LONG);
     let cut: HashSet<usize> = rehearsal.stopped.iter().filter(|s| is_cut(&s.fate)).map(|s| s.record).collect();
     for (_, record) in rehearsal.records.iter().enumerate().filter(|(i, _)| !cut.contains(i)) {
         let label = &plan.arrivals[record.arrival].label;
@@ -60,21 +60,21 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>
         }
         let mut texts = vec![("arrival", label.as_str()), ("partition", &*record.partition)];
         let mut bytes = vec![("bytes", record.bytes.as_slice())];
-        let time = record.told.as_ref().and_then(|t| t.time).map(|t| t.to_string());
-        if let Some(told) = &record.told {
-            texts.push(("topic", &told.topic));
+        let time = record.reported.as_ref().and_then(|t| t.time).map(|t| t.to_string());
+        if let Some(reported) = &record.reported {
+            texts.push(("topic", &reported.topic));
             texts.extend(time.as_deref().map(|time| ("time", time)));
-            bytes.extend(told.key.as_deref().map(|key| ("key", key)));
-            bytes.extend(told.headers.as_deref().map(|headers| ("headers", headers)));
+            bytes.extend(reported.key.as_deref().map(|key| ("key", key)));
+            bytes.extend(reported.headers.as_deref().map(|headers| ("headers", headers)));
         }
         line(&mut out, &texts, Some(record.position.major), &bytes);
     }
-    let whole = |(_, became): &(&Key, &Became)| !matches!(became, Became::Rejected(reason, _, _) if reason == Reason::TOO_LONG.word());
+    let whole = |(_, became): &(&Key, &EventResult)| !matches!(became, EventResult::Rejected(reason, _, _) if reason == Reason::TOO_LONG.word());
     for (key, became) in outcome.iter().filter(whole) {
         let mut texts: Vec<(&str, &str)> =
             vec![("arrival", &key.arrival), ("partition", &key.partition), ("station", &key.station)];
         match became {
-            Became::Landed { folder, row } => {
+            EventResult::Landed { folder, row } => {
                 texts.push(("folder", folder));
                 line(&mut out, &texts, Some(key.position), &[]);
                 out.truncate(out.len() - 2);
@@ -89,11 +89,11 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, Became>
                 }
                 out.push_str("}}\n");
             }
-            Became::Filtered(part) => {
+            EventResult::Filtered(part) => {
                 texts.push(("filtered", part));
                 line(&mut out, &texts, Some(key.position), &[]);
             }
-            Became::Rejected(reason, field, message) => {
+            EventResult::Rejected(reason, field, message) => {
                 texts.push(("rejected", reason));
                 if let Some(field) = field {
                     texts.push(("field", field));
@@ -137,7 +137,7 @@ fn line(out: &mut String, texts: &[(&str, &str)], position: Option<u64>, bytes: 
 }
 
 #[derive(Deserialize)]
-struct First {
+struct KeptHeader {
     sluice: String,
     version: u32,
     now: i64,
@@ -193,20 +193,20 @@ impl<'de> Deserialize<'de> for Columns {
 ///
 /// # Errors
 /// Where it is no such file, with the line at fault.
-pub fn read(name: &str, text: &str) -> Outcome<Kept> {
+pub fn read(name: &str, text: &str) -> Outcome<KeptSample> {
     let wrong = |number: usize, reason: String| {
         Failure::new(FailureKind::Configuration, format!("{name}:{number}: {reason}"))
             .with_help("make such a file with `sluice rehearse PIPELINE --keep FILE`")
     };
     let mut lines = text.lines().enumerate().map(|(i, line)| (i + 1, line));
-    let first = lines.next().and_then(|(_, line)| serde_json::from_str::<First>(line).ok());
+    let first = lines.next().and_then(|(_, line)| serde_json::from_str::<KeptHeader>(line).ok());
     let Some(first) = first.filter(|f| f.sluice == "kept") else {
         return Err(wrong(1, "this is not a file of kept events".into()));
     };
     if first.version > VERSION {
         return Err(wrong(1, format!("version {} is newer than this program", first.version)));
     }
-    let mut kept = Kept { now: first.now, ..Kept::default() };
+    let mut kept = KeptSample { now: first.now, ..KeptSample::default() };
     let mut heads: BTreeMap<(String, String), Arc<[u8]>> = BTreeMap::new();
     for (number, line) in lines.filter(|(_, line)| !line.trim().is_empty()) {
         let line: Line = serde_json::from_str(line).map_err(|e| wrong(number, e.to_string()))?;
@@ -225,13 +225,13 @@ pub fn read(name: &str, text: &str) -> Outcome<Kept> {
             (Some(bytes), _) => {
                 let head = heads.get(&place).cloned();
                 let key = line.key.clone().map(String::into_bytes).or(decode(line.key_base64.as_ref()).map_err(bad)?);
-                let told = line.topic.clone().map(|topic| Told {
+                let reported = line.topic.clone().map(|topic| MessageOrigin {
                     topic,
                     time: line.time.as_ref().and_then(|t| t.parse().ok()),
                     key,
                     headers: line.headers.clone().map(String::into_bytes),
                 });
-                kept.chunks.push((line.arrival.clone(), record(&line.partition, position, bytes, head, told)));
+                kept.chunks.push((line.arrival.clone(), record(&line.partition, position, bytes, head, reported)));
             }
             (None, Some(station)) => {
                 let became = became(line.row, &line.folder, line.filtered, line.rejected, line.field, line.message);
@@ -252,17 +252,23 @@ fn became(
     rejected: Option<String>,
     field: Option<String>,
     message: Option<String>,
-) -> Option<Became> {
+) -> Option<EventResult> {
     match (row, filtered, rejected) {
-        (Some(row), None, None) => Some(Became::Landed { folder: folder.clone().unwrap_or_default(), row: row.0 }),
-        (None, Some(part), None) => Some(Became::Filtered(part)),
-        (None, None, Some(reason)) => Some(Became::Rejected(reason, field, message.unwrap_or_default())),
+        (Some(row), None, None) => Some(EventResult::Landed { folder: folder.clone().unwrap_or_default(), row: row.0 }),
+        (None, Some(part), None) => Some(EventResult::Filtered(part)),
+        (None, None, Some(reason)) => Some(EventResult::Rejected(reason, field, message.unwrap_or_default())),
         _ => None,
     }
 }
 
-fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[u8]>>, told: Option<Told>) -> Chunk {
-    let messages = told.map(|told| Arc::new(message(partition, position, bytes.len(), told)));
+fn record(
+    partition: &str,
+    position: u64,
+    mut bytes: Vec<u8>,
+    head: Option<Arc<[u8]>>,
+    reported: Option<MessageOrigin>,
+) -> Chunk {
+    let messages = reported.map(|origin| Arc::new(message(partition, position, bytes.len(), origin)));
     bytes.push(b'\n');
     Chunk {
         partition: partition.into(),
@@ -280,7 +286,7 @@ fn record(partition: &str, position: u64, mut bytes: Vec<u8>, head: Option<Arc<[
 }
 
 /// The one message of a chunk.
-fn message(partition: &str, offset: u64, length: usize, told: Told) -> Messages {
+fn message(partition: &str, offset: u64, length: usize, reported: MessageOrigin) -> Messages {
     let mut side = Vec::new();
     let at = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
     let mut put = |bytes: Option<Vec<u8>>| {
@@ -290,12 +296,12 @@ fn message(partition: &str, offset: u64, length: usize, told: Told) -> Messages 
             RecordSpan { start, end: at(side.len()) }
         })
     };
-    let (key, headers) = (put(told.key), put(told.headers));
+    let (key, headers) = (put(reported.key), put(reported.headers));
     let span = RecordSpan { start: 0, end: at(length) };
     Messages {
-        topic: told.topic.into(),
+        topic: reported.topic.into(),
         partition: partition.rsplit('/').next().and_then(|n| n.parse().ok()).unwrap_or(0),
-        each: vec![Message { span, offset, time: told.time, key, headers }],
+        each: vec![Message { span, offset, time: reported.time, key, headers }],
         side,
         left_out: 0,
     }

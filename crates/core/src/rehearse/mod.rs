@@ -38,12 +38,12 @@ pub struct Record {
     /// The head of its partition, where the format has one.
     pub head: Option<Arc<[u8]>>,
     /// What a broker tells of it, where it is a message.
-    pub told: Option<Told>,
+    pub reported: Option<MessageOrigin>,
 }
 
 /// What a broker tells of one message.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Told {
+pub struct MessageOrigin {
     /// The topic.
     pub topic: String,
     /// The broker's time, in microseconds since 1970.
@@ -54,7 +54,7 @@ pub struct Told {
     pub headers: Option<Vec<u8>>,
 }
 
-impl Told {
+impl MessageOrigin {
     fn of(chunk: &Chunk, offset: u64) -> Option<Self> {
         let messages = chunk.messages.as_ref()?;
         let at = messages.each.binary_search_by_key(&offset, |m| m.offset).ok()?;
@@ -67,7 +67,7 @@ impl Told {
 
 /// Why an event did not go on from a station.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Fate {
+pub enum StopCause {
     /// It did not meet the condition.
     Filtered {
         /// The part of the condition that was not true.
@@ -94,7 +94,7 @@ pub struct Stopped {
     /// The record, by its place in the sample.
     pub record: usize,
     /// Why.
-    pub fate: Fate,
+    pub fate: StopCause,
 }
 
 /// Rows with the records that they came from.
@@ -225,7 +225,7 @@ impl<'a> Work<'a> {
                     self.stopped.push(Stopped {
                         station: self.plan.events[self.plan.arrivals[arrival].event].name.clone(),
                         record: index,
-                        fate: Fate::Rejected {
+                        fate: StopCause::Rejected {
                             reason: reject.reason,
                             field: reject.field.clone(),
                             message: reject.message.clone(),
@@ -241,7 +241,7 @@ impl<'a> Work<'a> {
                 position: Position::at(at),
                 bytes,
                 head: chunk.head.clone(),
-                told: Told::of(chunk, at),
+                reported: MessageOrigin::of(chunk, at),
             });
         }
         of_rows
@@ -299,13 +299,16 @@ impl<'a> Work<'a> {
             let why = transform.why_filtered(rows, &filtered, self.now);
             for (row, (place, is_null)) in filtered.iter().zip(why) {
                 let part = transform.when.as_ref().map_or_else(String::new, |w| w.parts[place].0.clone());
-                let fate = Fate::Filtered { part, is_null };
+                let fate = StopCause::Filtered { part, is_null };
                 self.stopped.push(Stopped { station: station.to_string(), record: records[index(*row)], fate });
             }
         }
         for fault in &result.faults {
-            let fate =
-                Fate::Rejected { reason: fault.reason, field: fault.column.clone(), message: fault.message.clone() };
+            let fate = StopCause::Rejected {
+                reason: fault.reason,
+                field: fault.column.clone(),
+                message: fault.message.clone(),
+            };
             self.stopped.push(Stopped { station: station.to_string(), record: records[fault.row], fate });
         }
         let kept = kept.iter().map(|row| records[index(*row)]).collect();
@@ -386,13 +389,13 @@ impl View {
 }
 
 /// How many events of a station stopped for what reason, the most frequent first.
-pub fn reasons(rehearsal: &Rehearsal, station: &str) -> Vec<(Fate, u64, usize)> {
-    let mut found: Vec<(Fate, u64, usize)> = Vec::new();
+pub fn reasons(rehearsal: &Rehearsal, station: &str) -> Vec<(StopCause, u64, usize)> {
+    let mut found: Vec<(StopCause, u64, usize)> = Vec::new();
     let mut places: HashMap<(bool, String, Option<String>, bool), usize> = HashMap::new();
     for stopped in rehearsal.stopped.iter().filter(|s| s.station == station) {
         let key = match &stopped.fate {
-            Fate::Filtered { part, is_null } => (true, part.clone(), None, *is_null),
-            Fate::Rejected { reason, field, .. } => (false, reason.word().to_string(), field.clone(), false),
+            StopCause::Filtered { part, is_null } => (true, part.clone(), None, *is_null),
+            StopCause::Rejected { reason, field, .. } => (false, reason.word().to_string(), field.clone(), false),
         };
         match places.get(&key) {
             Some(place) => found[*place].1 += 1,

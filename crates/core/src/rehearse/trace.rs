@@ -2,7 +2,7 @@
 
 use arrow_array::{Array as _, RecordBatch};
 
-use super::{Fate, Record, Rehearsal, View};
+use super::{Record, Rehearsal, StopCause, View};
 use crate::expr::{EvalContext, evaluate};
 use crate::plan::{Plan, Transform};
 use crate::values::json::{write_text, write_value};
@@ -32,7 +32,7 @@ pub struct TracedStation {
     /// The fields or columns, where the event went on.
     pub values: Vec<TracedValue>,
     /// Why it stopped, where it did.
-    pub fate: Option<Fate>,
+    pub fate: Option<StopCause>,
     /// The folder in which it lands.
     pub folder: Option<String>,
 }
@@ -70,8 +70,8 @@ impl Tracer<'_> {
         let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
         let from = |i: usize| {
             let source = if event.context.is_of_changes() { "the change feed" } else { "the broker" };
-            let told = if i < event.fields().len() { "the other fields" } else { source };
-            fields.get(i).map_or_else(|| told.to_string(), |f| crate::contract::join_path(&f.path))
+            let reported = if i < event.fields().len() { "the other fields" } else { source };
+            fields.get(i).map_or_else(|| reported.to_string(), |f| crate::contract::join_path(&f.path))
         };
         // Of what the broker tells, only what is read was kept.
         let is_kept = |i: usize| i.checked_sub(event.fields().len()).is_none_or(|c| event.context.used[c]);
@@ -131,7 +131,7 @@ impl Tracer<'_> {
         });
     }
 
-    fn fate(&self, station: &str) -> Option<Fate> {
+    fn fate(&self, station: &str) -> Option<StopCause> {
         let stopped = &self.rehearsal.stopped;
         stopped.iter().find(|s| s.record == self.record && s.station == station).map(|s| s.fate.clone())
     }

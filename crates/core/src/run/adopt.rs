@@ -40,13 +40,13 @@ pub(super) fn adopt(
     let known = ledger.batches(&plan.pipeline, BatchQuery::default())?;
     let mut adopted = Vec::new();
     let mut notices = Vec::new();
-    let mut asides = Vec::new();
+    let mut out_of_order_batches = Vec::new();
     for (lane, by_landing) in held {
         let sealed = ledger.last_sealed(&plan.pipeline, &lane)?;
-        if lane.is_aside() {
+        if lane.is_out_of_order() {
             let last = by_landing.values().filter_map(last_of).max().unwrap_or(0);
             if last > sealed {
-                asides.push((lane, last, by_landing));
+                out_of_order_batches.push((lane, last, by_landing));
             }
             continue;
         }
@@ -60,7 +60,7 @@ pub(super) fn adopt(
             adopted.push((lane, one));
         }
     }
-    for (lane, last, by_landing) in asides {
+    for (lane, last, by_landing) in out_of_order_batches {
         let batches = again(&lane, &by_landing, &adopted, &known);
         adopted.push((lane, AdoptedLane { batches, last, positions: Vec::new() }));
     }
@@ -157,8 +157,8 @@ fn only_furthest(adopted: &mut [(LaneId, AdoptedLane)]) -> Outcome<()> {
             let is_same = known.position == own.position && known.identity == own.identity;
             if !is_same && read_twice(&adopted[*other].1, &one.batches, &own.partition) {
                 return Err(Failure::findings(format!(
-                    "lanes {} and {lane} have both read the same places of {}, and their records do not tell which of \
-                     them read it last",
+                    "lanes {} and {lane} have both read the same ranges of {}, and their records do not show which \
+                     read them last",
                     adopted[*other].0, own.partition
                 ))
                 .with_help(format!(
@@ -220,7 +220,7 @@ impl Merge<'_> {
                         batch.number, self.lane, batch.number
                     ))
                     .with_help(
-                        "nothing was taken over. Two ledgers have both gone on: land elsewhere, or name a new ledger \
+                        "nothing was taken over. Two ledgers have both continued: land elsewhere, or name a new ledger \
                          file in sluice.toml and run with --adopt",
                     ));
                 }
@@ -259,7 +259,7 @@ impl Merge<'_> {
             if landing != REJECTS && self.last_in(landing).is_none() && last > 1 {
                 notices.push(format!(
                     "{landing} holds nothing of lane {}; it gets what is read from now on, and the rest by `sluice replay \
-                     {} --batches 1..{last} --into {landing}`",
+                     {} --batches 1-{last} --landing {landing}`",
                     self.lane, self.plan.pipeline
                 ));
             }
@@ -324,8 +324,8 @@ impl Merge<'_> {
         let behind = reached.iter().find(|l| self.last_in(l) != Some(last));
         match behind {
             Some(landing) if reached.len() > 1 => Err(Failure::findings(format!(
-                "{landing} does not hold the last batch {last} of lane {}: its record does not tell whether it lacks rows \
-                 of that batch or there were none",
+                "{landing} does not have the last batch {last} of lane {}: its record does not show whether rows of \
+                 that batch are missing or there were none",
                 self.lane
             ))
             .with_help(format!(

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crossbeam_channel::Receiver;
 
-use super::stager::Handover;
+use super::stager::StagedHandover;
 use super::{BatchSummary, REJECTS, RunEvent, Shared, Stop};
 use crate::batch::LaneId;
 use crate::failure::{Failure, FailureKind, Outcome};
@@ -12,7 +12,7 @@ use crate::reject::Reason;
 use crate::units::{show_count, show_share};
 
 /// Commits what is staged until there is no more, or until something fails.
-pub(super) fn commit_all(shared: &Shared<'_>, lane: &LaneId, staged: &Receiver<Handover>) {
+pub(super) fn commit_all(shared: &Shared<'_>, lane: &LaneId, staged: &Receiver<StagedHandover>) {
     for handover in staged {
         if shared.stop.is_aborting() {
             return;
@@ -23,8 +23,8 @@ pub(super) fn commit_all(shared: &Shared<'_>, lane: &LaneId, staged: &Receiver<H
     }
 }
 
-fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()> {
-    let Handover { staged, rejects, nulls } = handover;
+fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outcome<()> {
+    let StagedHandover { staged, rejects, nulls } = handover;
     let (read, bytes, rejected, opened_at) = (staged.read, staged.bytes, staged.rejected, staged.opened_at);
     let counts = staged.counts.clone();
     let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
@@ -42,7 +42,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: Handover) -> Outcome<()>
     let (rejected, landed) = (rejected + refusals, landed - refusals);
     shared.observer.on(RunEvent::StoreBack);
     if let Some(intake) = shared.intakes.get(lane.arrival()) {
-        // Others only look at what the source was told; the ledger decides.
+        // The source only shows this to others; the ledger decides.
         if let Err(failure) = intake.settled(&ranges) {
             shared.remark(format!("{}: {}", lane.arrival(), failure.message));
         }

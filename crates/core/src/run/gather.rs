@@ -7,8 +7,8 @@ use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
 use super::processor::Processed;
 use super::{NullCounts, REJECTS, RejectKey};
-use crate::batch::{BatchIdentity, Ranges, Reread, Staged, StationCount, TakenWork};
-use crate::decode::Lacks;
+use crate::batch::{BatchIdentity, LandingWork, Ranges, Reread, Staged, StationCount};
+use crate::decode::MissingFields;
 use crate::event::LandingRows;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::kinds::{BatchOrder, Landing, Stage};
@@ -21,7 +21,7 @@ use crate::types::SqlType;
 type Part = (String, Option<Box<dyn Stage>>);
 
 /// The batch.
-pub(super) struct Gathering<'a> {
+pub(super) struct BatchBuilder<'a> {
     plan: &'a Plan,
     pub identity: BatchIdentity,
     order: BatchOrder,
@@ -40,7 +40,7 @@ pub(super) struct Gathering<'a> {
     all_rejects: bool,
 }
 
-impl<'a> Gathering<'a> {
+impl<'a> BatchBuilder<'a> {
     /// Begins to stage a batch into landings of the plan, by their places, and its rejects. Of a change feed, which may
     /// have many tables, only landings that get rows take part.
     pub(super) fn open(
@@ -195,7 +195,7 @@ impl<'a> Gathering<'a> {
                 count.merged += work.merged;
             }
             let work = settle_in(&landing, work)?;
-            works.push(TakenWork { landing, work, landed: false });
+            works.push(LandingWork { landing, work, landed: false });
         }
         Ok(Staged {
             identity: self.identity,
@@ -213,7 +213,7 @@ impl<'a> Gathering<'a> {
 }
 
 /// A header row without any of the fields: another delimiter, or another file. Its rows would be nothing but nulls.
-fn no_field(partition: &str, lacks: &Lacks) -> Failure {
+fn no_field(partition: &str, lacks: &MissingFields) -> Failure {
     let quoted = |names: &[String]| {
         let shown: Vec<String> = names.iter().take(8).map(|name| format!("`{name}`")).collect();
         shown.join(", ") + if names.len() > 8 { ", …" } else { "" }

@@ -18,7 +18,7 @@ use crate::reject::{self, Reason};
 
 /// What was done with one landing of a batch.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct GivenUp {
+pub struct GivenUpLanding {
     /// The batch.
     pub batch: BatchIdentity,
     /// The landing.
@@ -35,7 +35,7 @@ pub struct GivenUp {
 /// # Errors
 /// Where a store is away, so that waiting may help; where the events can neither be read from a spool nor from their
 /// source; where the ledger or the rejects cannot be written. What was done by then stays done.
-pub fn give_up(pipeline: &str, around: &Surroundings, ledger: &dyn Ledger) -> Outcome<Vec<GivenUp>> {
+pub fn give_up(pipeline: &str, around: &Surroundings, ledger: &dyn Ledger) -> Outcome<Vec<GivenUpLanding>> {
     let known = ledger.known(pipeline)?;
     let mut done = Vec::new();
     for (sealed, texts) in ledger.unfinished(pipeline)? {
@@ -60,7 +60,7 @@ struct Batch<'a> {
 
 impl Batch<'_> {
     /// Publishes the work of one landing, or makes rejects of its events.
-    fn landing(&self, name: &str, work: &StagedWork) -> Outcome<Option<GivenUp>> {
+    fn landing(&self, name: &str, work: &StagedWork) -> Outcome<Option<GivenUpLanding>> {
         let (batch, ranges) = (&self.sealed.identity, &self.sealed.ranges);
         let landing = self.landings.get(name).ok_or_else(|| Failure::internal(format!("no landing {name}")))?;
         let why = match landing.publish(batch, ranges, work) {
@@ -104,7 +104,7 @@ impl Batch<'_> {
         reach("give_up.kept");
         self.ledger.landed(batch, name, count, count - work.rows)?;
         reach("give_up.landed");
-        Ok(Some(GivenUp { batch: batch.clone(), landing: name.into(), why, events: count }))
+        Ok(Some(GivenUpLanding { batch: batch.clone(), landing: name.into(), why, events: count }))
     }
 
     /// Whether the batch would have replaced rows of earlier readings in a landing.

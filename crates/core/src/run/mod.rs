@@ -26,8 +26,9 @@ use crossbeam_channel::bounded;
 use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::kinds::{Fits, Intake, Landing};
-use crate::ledger::{LaneHold, Ledger};
-use crate::plan::{BatchFolders, Plan, Surroundings};
+use crate::ledger::{BatchQuery, LaneHold, Ledger};
+use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
+use crate::threads::spawn_scoped;
 
 pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
 pub use processor::Processor;
@@ -38,7 +39,7 @@ pub const REJECTS: &str = "rejects";
 
 /// How far to run.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Until {
+pub struct RunLimit {
     /// Stop when everything there is has been read.
     pub caught_up: bool,
     /// Stop after this many batches.
@@ -93,7 +94,7 @@ impl NullCounts {
 }
 
 impl RunReport {
-    /// What two runs of a pipeline did, one after the other. How often fields had no value is told of the later one.
+    /// What two runs of a pipeline did, one after the other. How often fields had no value is reported for the later one.
     #[must_use]
     pub fn and_then(mut self, later: Self) -> Self {
         for count in &later.counts {
@@ -152,7 +153,7 @@ struct Shared<'a> {
     intakes: HashMap<String, Box<dyn Intake>>,
     observer: &'a dyn Observer,
     stop: &'a Stop,
-    until: Until,
+    until: RunLimit,
     tickets: AtomicU64,
     /// The epoch of each lane, as this run took it over.
     epochs: HashMap<LaneId, u64>,
@@ -202,7 +203,7 @@ pub fn run(
     plan: &Plan,
     around: &Surroundings,
     ledger: &dyn Ledger,
-    until: Until,
+    until: RunLimit,
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<RunReport> {
@@ -219,6 +220,7 @@ pub fn run(
             observer.on(RunEvent::Notice(notice));
         }
     }
+    hint_at_new_landings(plan, ledger, observer)?;
     ledger.note_known(&plan.pipeline, &plan.known(), None)?;
     let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
     replay::catch_up(&plan.pipeline, around, ledger, stop, observer)?;
@@ -266,18 +268,38 @@ pub fn run(
     std::thread::scope(|scope| {
         for (arrival, hold, source) in lanes {
             let shared = &shared;
-            scope.spawn(move || run_lane(shared, arrival, hold, source, workers));
+            let name = hold.lane.to_string();
+            spawn_scoped(scope, &name, move || run_lane(shared, arrival, hold, source, workers));
         }
     });
     let failure = shared.failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     let mut report = shared.report.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     match failure {
-        // The batch has landed with its rejects: what was done is told, then why it stopped.
+        // The batch has landed with its rejects: what was done is reported, then why it stopped.
         Some(failure) if failure.kind == FailureKind::BadData => report.limit = Some(failure),
         Some(failure) => return Err(failure),
         None => {}
     }
     Ok(report)
+}
+
+/// Says that a landing which was added to a pipeline that has run gets new rows alone, and how to fill it.
+fn hint_at_new_landings(plan: &Plan, ledger: &dyn Ledger, observer: &dyn Observer) -> Outcome<()> {
+    let known = ledger.known(&plan.pipeline)?;
+    let newest = ledger.batches(&plan.pipeline, BatchQuery { last: Some(50), number: None })?;
+    let Some(last) = newest.iter().map(|b| b.number).max().filter(|_| !known.is_empty()) else { return Ok(()) };
+    for landing in &plan.landings {
+        if known.iter().any(|k| k.kind == LedgerNameKind::Landing && k.name == landing.label) {
+            continue;
+        }
+        observer.on(RunEvent::Notice(format!(
+            "{label} is a new landing and gets rows from now on; to add earlier rows: sluice replay {} --batches 1-{last} \
+             --landing {label}",
+            plan.pipeline,
+            label = landing.label,
+        )));
+    }
+    Ok(())
 }
 
 /// Opened landings by their names in the ledger.
@@ -312,16 +334,22 @@ fn run_lane(
     let folders = BatchFolders::default();
     let folders = &folders;
     std::thread::scope(|scope| {
-        scope.spawn(move || shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in).run()));
+        spawn_scoped(scope, "reader", move || {
+            shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in).run());
+        });
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());
-            scope.spawn(move || shared.guarded(|| processor::work(shared, arrival, folders, &tasks, &done)));
+            spawn_scoped(scope, "worker", move || {
+                shared.guarded(|| processor::work(shared, arrival, folders, &tasks, &done));
+            });
         }
         drop((task_out, done_in));
         let events = arrival.events().collect();
-        scope.spawn(move || {
+        spawn_scoped(scope, "stager", move || {
             shared.guarded(|| stager::Stager::new(shared, events, staged_in).run(&done_out));
         });
-        scope.spawn(move || shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out)));
+        spawn_scoped(scope, "committer", move || {
+            shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out));
+        });
     });
 }

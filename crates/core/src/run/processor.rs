@@ -10,10 +10,10 @@ use super::reader::Task;
 use crate::batch::{BatchIdentity, StationCount};
 use crate::change::{Absent, Changes, Marks};
 use crate::context::with_context;
-use crate::decode::{Decoder, Lacks};
+use crate::decode::{Decoder, MissingFields};
 use crate::event::{Chunk, EventRows, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{BatchOrder, Fits, Takes};
+use crate::kinds::{BatchOrder, ChangeSupport, Fits};
 use crate::plan::transform::{RowFault, Transform, Transformed};
 use crate::plan::{ArrivalPlan, BatchFolders, Plan};
 use crate::reject::{Reason, Reject};
@@ -33,11 +33,11 @@ pub struct Processed {
     /// Rejects, each with the name of its event.
     pub rejects: Vec<(String, Reject)>,
     /// What the header row of the chunk's partition lacks.
-    pub lacks: Option<Lacks>,
+    pub lacks: Option<MissingFields>,
 }
 
 /// A task that is done, or that only passes through.
-pub(super) enum Done {
+pub(super) enum ProcessedTask {
     Open(BatchIdentity, BatchOrder, i64),
     Processed(Box<Processed>),
     End,
@@ -49,7 +49,7 @@ pub(super) fn work(
     arrival: &ArrivalPlan,
     folders: &BatchFolders,
     tasks: &Receiver<(u64, i64, Task)>,
-    done: &Sender<(u64, Done)>,
+    done: &Sender<(u64, ProcessedTask)>,
 ) {
     let mut processor = match Processor::new(shared.plan, arrival, &shared.fits, folders) {
         Ok(processor) => processor,
@@ -60,9 +60,9 @@ pub(super) fn work(
             return;
         }
         let result = match task {
-            Task::Open(identity, order, opened_at) => Done::Open(identity, order, opened_at),
-            Task::End => Done::End,
-            Task::Chunk(chunk) => Done::Processed(Box::new(processor.process(chunk, now))),
+            Task::Open(identity, order, opened_at) => ProcessedTask::Open(identity, order, opened_at),
+            Task::End => ProcessedTask::End,
+            Task::Chunk(chunk) => ProcessedTask::Processed(Box::new(processor.process(chunk, now))),
         };
         if done.send((sequence, result)).is_err() {
             return;
@@ -80,7 +80,7 @@ pub struct Processor<'a> {
 }
 
 /// What is gathered while the rows of a chunk go through the plan.
-struct Gathered<'c> {
+struct ChunkResults<'c> {
     fits: &'c Fits,
     folders: &'c BatchFolders,
     chunk: &'c Arc<Chunk>,
@@ -151,7 +151,7 @@ impl<'a> Processor<'a> {
         let good = decoded.rows.spans.len() as u64;
         let rejected = decoded.rejects.len() as u64;
         let marks = chunk.changes.as_ref().map(|changes| marks(changes, &decoded.rows.spans, decoded.absent));
-        let mut gathered = Gathered {
+        let mut gathered = ChunkResults {
             fits: self.fits,
             folders: self.folders,
             chunk,
@@ -174,7 +174,7 @@ impl<'a> Processor<'a> {
         let context = &plan.events[event].context;
         let batch = with_context(batch, chunk, &gathered.rows.spans, context, marks.as_ref());
         gathered.event(plan, event, &batch, marks.as_ref(), None);
-        let Gathered { counts, landings, rejects, .. } = gathered;
+        let ChunkResults { counts, landings, rejects, .. } = gathered;
         done.counts.extend(counts);
         done.nulls.push((event, nulls));
         done.rows.extend(landings);
@@ -189,7 +189,7 @@ fn marks(changes: &Changes, spans: &[RecordSpan], absent: Absent) -> Marks {
     Marks { kinds: spans.iter().filter_map(&mut kind).collect(), absent }
 }
 
-impl Gathered<'_> {
+impl ChunkResults<'_> {
     /// Hands the rows of an event to its landings and to the events made of it. `origin` leads from its rows to those
     /// that were decoded.
     fn event(&mut self, plan: &Plan, index: usize, rows: &RecordBatch, marks: Option<&Marks>, origin: Option<&[u32]>) {
@@ -197,7 +197,7 @@ impl Gathered<'_> {
         for place in &event.landings {
             let landing = &plan.landings[*place];
             let (mut result, mut marks) =
-                apply(&landing.transform, rows, marks, self.now, landing.takes() == Takes::Mirror);
+                apply(&landing.transform, rows, marks, self.now, landing.takes() == ChangeSupport::Mirror);
             let path = landing.path.as_ref();
             let mut groups = path.and_then(|path| path.refuse(&mut result, self.folders, *place, self.now));
             if let Some(fit) = self.fits.get(&landing.label) {

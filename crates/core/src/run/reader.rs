@@ -83,7 +83,7 @@ fn left(limit: u64, used: u64) -> u64 {
 }
 
 /// Whether the lane goes on.
-enum Next {
+enum AfterRead {
     GoOn,
     Leave,
 }
@@ -101,28 +101,28 @@ impl<'a> Reader<'a> {
     pub(super) fn run(mut self) {
         loop {
             match self.step() {
-                Ok(Next::GoOn) => {}
-                Ok(Next::Leave) => return,
+                Ok(AfterRead::GoOn) => {}
+                Ok(AfterRead::Leave) => return,
                 Err(failure) => return self.shared.fail(failure),
             }
         }
     }
 
-    fn step(&mut self) -> Outcome<Next> {
+    fn step(&mut self) -> Outcome<AfterRead> {
         let shared = self.shared;
         if shared.stop.is_aborting() {
-            return Ok(Next::Leave);
+            return Ok(AfterRead::Leave);
         }
         if shared.stop.is_settling() && !self.waits_for_transaction() {
             shared.report().caught_up = false;
             return self.end_and_leave();
         }
         if self.is_ending && !self.end_batch()? {
-            return Ok(Next::GoOn);
+            return Ok(AfterRead::GoOn);
         }
         if self.batch.is_none() && shared.tickets.load(Ordering::SeqCst) == 0 {
             shared.report().caught_up = false;
-            return Ok(Next::Leave);
+            return Ok(AfterRead::Leave);
         }
         let limits = shared.plan.batch;
         let (records, bytes) = self.batch.as_ref().map_or((0, 0), |b| (b.records, b.bytes));
@@ -135,17 +135,17 @@ impl<'a> Reader<'a> {
             Read::Chunk(chunk) => {
                 if self.batch.is_none() && !self.open_batch()? {
                     shared.report().caught_up = false;
-                    return Ok(Next::Leave);
+                    return Ok(AfterRead::Leave);
                 }
                 return self.chunk(chunk);
             }
             Read::CaughtUp if shared.until.caught_up => {
                 if !self.end_batch()? {
-                    return Ok(Next::GoOn);
+                    return Ok(AfterRead::GoOn);
                 }
                 let remarks = self.source.remarks();
                 shared.report().remarks.extend(remarks);
-                return Ok(Next::Leave);
+                return Ok(AfterRead::Leave);
             }
             // What can be read by somebody who waits is waited for; nothing else changes by itself.
             Read::Stuck(failure) if failure.passing && !shared.until.caught_up => {
@@ -180,7 +180,7 @@ impl<'a> Reader<'a> {
             }
         }
         self.end_if_full()?;
-        Ok(Next::GoOn)
+        Ok(AfterRead::GoOn)
     }
 
     /// Whether a batch that should end stands within a transaction of its source that is still coming.
@@ -210,7 +210,7 @@ impl<'a> Reader<'a> {
         Ok(true)
     }
 
-    fn chunk(&mut self, chunk: Chunk) -> Outcome<Next> {
+    fn chunk(&mut self, chunk: Chunk) -> Outcome<AfterRead> {
         let (records, bytes) = (chunk.records, chunk.too_long.unwrap_or(chunk.bytes.len() as u64));
         if let Some(batch) = &mut self.batch {
             batch.records += records;
@@ -219,10 +219,10 @@ impl<'a> Reader<'a> {
         }
         self.shared.observer.on(RunEvent::Read { records, bytes });
         if !self.send(Task::Chunk(chunk)) {
-            return Ok(Next::Leave);
+            return Ok(AfterRead::Leave);
         }
         self.end_if_full()?;
-        Ok(Next::GoOn)
+        Ok(AfterRead::GoOn)
     }
 
     fn end_if_full(&mut self) -> Outcome<()> {
@@ -260,10 +260,10 @@ impl<'a> Reader<'a> {
     }
 
     /// Ends the batch and leaves. What cannot be confirmed for a while is left open: it is read again by the next run.
-    fn end_and_leave(&mut self) -> Outcome<Next> {
+    fn end_and_leave(&mut self) -> Outcome<AfterRead> {
         let since = Instant::now();
         while !self.end_batch()? && since.elapsed() < PATIENCE && !self.shared.stop.is_aborting() {}
-        Ok(Next::Leave)
+        Ok(AfterRead::Leave)
     }
 
     /// Hands a task on; false where nobody takes it any more.

@@ -10,7 +10,7 @@ use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LaneHold, Ledger};
-use crate::plan::{ArrivalPlan, Known, Plan, SealedTexts, Surroundings, load};
+use crate::plan::{ArrivalPlan, LedgerName, Plan, SealedTexts, Surroundings, load};
 use crate::problem::{Problems, SourceText};
 
 /// Finishes the sealed batches of a pipeline, under the texts that they were sealed with. Returns how many.
@@ -24,13 +24,13 @@ pub(super) fn finish_sealed(
     let mut unfinished = ledger.unfinished(&plan.pipeline)?;
     if ledger.holder(&replay_hold(&plan.pipeline))?.is_some() {
         // Another process reads again what had been read: its batches are its own.
-        unfinished.retain(|(sealed, _)| !sealed.identity.lane.is_aside());
+        unfinished.retain(|(sealed, _)| !sealed.identity.lane.is_out_of_order());
     }
     finish(unfinished, &plan.pipeline, around, ledger, observer, stop)
 }
 
 /// Finishes the sealed batches of replays alone.
-pub(super) fn finish_aside(
+pub(super) fn finish_replay_batches(
     plan: &Plan,
     around: &Surroundings,
     ledger: &dyn Ledger,
@@ -38,7 +38,7 @@ pub(super) fn finish_aside(
     stop: &Stop,
 ) -> Outcome<u64> {
     let mut unfinished = ledger.unfinished(&plan.pipeline)?;
-    unfinished.retain(|(sealed, _)| sealed.identity.lane.is_aside());
+    unfinished.retain(|(sealed, _)| sealed.identity.lane.is_out_of_order());
     finish(unfinished, &plan.pipeline, around, ledger, observer, stop)
 }
 
@@ -77,7 +77,7 @@ fn finish(
 }
 
 /// The plan that a batch was sealed with, its landings under the names that the ledger has for them.
-pub(super) fn sealed_plan(texts: &SealedTexts, around: &Surroundings, known: &[Known]) -> Outcome<Plan> {
+pub(super) fn sealed_plan(texts: &SealedTexts, around: &Surroundings, known: &[LedgerName]) -> Outcome<Plan> {
     let project = SourceText::new("sealed sluice.toml", texts.project.clone());
     let pipeline = SourceText::new("sealed pipeline", texts.pipeline.clone());
     let mut problems = Problems::new();
@@ -126,7 +126,8 @@ pub(super) fn all_lanes(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -
     let mut lanes: BTreeSet<LaneId> = lanes_of(plan).into_iter().collect();
     lanes.extend(ledger.lanes(&plan.pipeline)?);
     for landing in landings.values() {
-        let is_ours = |lane: &LaneId| !lane.is_aside() && plan.arrivals.iter().any(|a| a.label == lane.arrival());
+        let is_ours =
+            |lane: &LaneId| !lane.is_out_of_order() && plan.arrivals.iter().any(|a| a.label == lane.arrival());
         lanes.extend(landing.lanes()?.into_iter().filter(is_ours));
     }
     Ok(lanes.into_iter().collect())
@@ -161,7 +162,7 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
     }
     // A replay that the ledger does not know has landed after a backup was made.
     for name in names {
-        for lane in landings[name].lanes()?.iter().filter(|lane| lane.is_aside()) {
+        for lane in landings[name].lanes()?.iter().filter(|lane| lane.is_out_of_order()) {
             let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
             if let Some(held) = landings[name].held(lane)?.filter(|held| held.number > sealed) {
                 return Ok(Some(format!(

@@ -4,8 +4,8 @@
 use std::collections::BTreeMap;
 
 use super::committer::wait;
-use super::gather::Gathering;
-use super::recover::{finish_aside, sealed_plan};
+use super::gather::BatchBuilder;
+use super::recover::{finish_replay_batches, sealed_plan};
 use super::{Landings, Observer, Processor, REJECTS, RunEvent, Stop, fits_of, open_landings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
 use crate::fail_points::reach;
@@ -100,7 +100,7 @@ pub fn replay(
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
     let landings = open_landings(plan, around)?;
-    finish_aside(plan, around, ledger, observer, stop)?;
+    finish_replay_batches(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
     // A landing may get rows by replays alone, and another name afterwards.
     ledger.note_known(&plan.pipeline, &plan.known(), None)?;
@@ -190,7 +190,7 @@ fn read_again(
 fn clear(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
     for broken in ledger.replays(&plan.pipeline)?.iter().filter(|r| r.ended_at.is_none()) {
         for lane in ledger.lanes(&plan.pipeline)? {
-            let lane = lane.aside(broken.number);
+            let lane = lane.out_of_order(broken.number);
             ledger.take_lane(&plan.pipeline, &lane)?;
             for landing in landings.values() {
                 landing.discard(ledger.id(), &lane, &[])?;
@@ -215,7 +215,7 @@ struct Again<'a> {
 
 impl Again<'_> {
     fn portion(&self, portion: &Portion, intake: &dyn Intake, report: &mut ReplayReport) -> Outcome<()> {
-        let lane = portion.first.0.aside(report.number);
+        let lane = portion.first.0.out_of_order(report.number);
         let into = portion.into.as_deref().unwrap_or(&self.into);
         let earlier = self.settled(portion)?;
         self.refuse_adopted(portion, into)?;
@@ -229,7 +229,7 @@ impl Again<'_> {
         let own = self.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
         let order = BatchOrder { own, first: Some((portion.first.clone(), earlier.opened)) };
-        let mut batch = Gathering::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
+        let mut batch = BatchBuilder::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
         batch.keep_all_rejects(portion.all_rejects);
         self.read(portion, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
@@ -251,7 +251,7 @@ impl Again<'_> {
         Ok(())
     }
 
-    fn read(&self, portion: &Portion, reader: &mut dyn LaneReader, batch: &mut Gathering<'_>) -> Outcome<()> {
+    fn read(&self, portion: &Portion, reader: &mut dyn LaneReader, batch: &mut BatchBuilder<'_>) -> Outcome<()> {
         let fits = fits_of(self.landings);
         let folders = BatchFolders::default();
         let mut processor = Processor::new(self.plan, self.arrival, &fits, &folders)?;
@@ -275,11 +275,11 @@ impl Again<'_> {
         }
     }
 
-    fn finish(&self, portion: &Portion, into: &[usize], batch: Gathering<'_>) -> Outcome<Staged> {
+    fn finish(&self, portion: &Portion, into: &[usize], batch: BatchBuilder<'_>) -> Outcome<Staged> {
         if let Some(expected) = portion.expected.filter(|expected| *expected != batch.read) {
             return Err(Failure::findings(format!(
-                "the source does not hold any more what was read: {} of {expected} events are there in the ranges of \
-                 batch {} of lane {}",
+                "the source no longer has the events that were read: {} of {expected} are left in the ranges of batch \
+                 {} of lane {}",
                 batch.read, portion.first.1, portion.first.0
             ))
             .with_help("they have expired, or were changed; nothing of this batch was replaced"));
@@ -363,7 +363,7 @@ impl Again<'_> {
                     held.number
                 ))
                 .with_help(format!(
-                    "the ledger was restored from a backup: restore a newer one, or take over what has landed with \
+                    "the ledger was restored from a backup: restore a newer one, or take over the landed batches with \
                      `sluice run {} --adopt`",
                     self.plan.pipeline
                 )));

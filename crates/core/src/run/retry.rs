@@ -44,21 +44,21 @@ impl Record {
     }
 
     /// How rejects stand.
-    pub fn standing(&self) -> Standing<'_> {
+    pub fn standing(&self) -> OpenRejects<'_> {
         let by_name = self.batches.iter().map(|b| ((&b.lane, b.number), b)).collect();
-        Standing { by_name, readings: Readings::new(&self.batches), seen: HashMap::new() }
+        OpenRejects { by_name, readings: Readings::new(&self.batches), seen: HashMap::new() }
     }
 }
 
 /// Which rejects still stand: no later reading has decided about their events.
-pub struct Standing<'r> {
+pub struct OpenRejects<'r> {
     by_name: HashMap<(&'r LaneId, u64), &'r BatchRecord>,
     readings: Readings<'r>,
     /// Events of batches that were read more than once, each with the place of its newest reject.
     seen: HashMap<(BatchName, Arc<str>, u64, String), u64>,
 }
 
-impl<'r> Standing<'r> {
+impl<'r> OpenRejects<'r> {
     /// The batch that rejected an event; None where the ledger does not know it.
     fn batch(&self, reject: &Rejected) -> Option<&'r BatchRecord> {
         self.by_name.get(&(&reject.lane, reject.batch)).copied()
@@ -97,7 +97,7 @@ type Found<'a> = (&'a Rejected, &'a BatchRecord);
 ///
 /// # Errors
 /// Where the ledger does not know a batch, or the pipeline has none of the landings any more.
-pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &Standing<'_>) -> Outcome<Vec<Portion>> {
+pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -> Outcome<Vec<Portion>> {
     let mut groups: BTreeMap<(BatchName, Vec<usize>), Vec<Found<'_>>> = BTreeMap::new();
     let mut events: HashMap<(BatchName, &str, u64), Vec<usize>> = HashMap::new();
     for reject in rejects {
@@ -166,7 +166,7 @@ fn landings(plan: &Plan, reject: &Rejected, open: &[&str]) -> Outcome<Vec<usize>
             open.join(", ")
         );
         return Err(Failure::new(FailureKind::Configuration, message).with_help(
-            "bring one back into the pipeline file, or read the batch into another: sluice replay … --into",
+            "bring one back into the pipeline file, or read the batch into another: sluice replay … --landing",
         ));
     }
     Ok(found)

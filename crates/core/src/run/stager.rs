@@ -4,17 +4,17 @@ use std::collections::BTreeMap;
 
 use crossbeam_channel::{Receiver, Sender};
 
-use super::gather::Gathering;
-use super::processor::{Done, Processed};
+use super::gather::BatchBuilder;
+use super::processor::{Processed, ProcessedTask};
 use super::{NullCounts, RejectKey, Shared};
 use crate::batch::{BatchIdentity, Staged};
-use crate::decode::Lacks;
+use crate::decode::MissingFields;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::BatchOrder;
 
 /// A staged batch with what the report wants to know of it.
-pub(super) struct Handover {
+pub(super) struct StagedHandover {
     pub staged: Staged,
     pub rejects: BTreeMap<RejectKey, u64>,
     /// How often fields had no value.
@@ -24,19 +24,19 @@ pub(super) struct Handover {
 pub(super) struct Stager<'a> {
     shared: &'a Shared<'a>,
     events: Vec<usize>,
-    staged: Sender<Handover>,
-    batch: Option<Gathering<'a>>,
+    staged: Sender<StagedHandover>,
+    batch: Option<BatchBuilder<'a>>,
     /// Whether the first rows of this run have been staged.
     started: bool,
 }
 
 impl<'a> Stager<'a> {
-    pub(super) fn new(shared: &'a Shared<'a>, events: Vec<usize>, staged: Sender<Handover>) -> Self {
+    pub(super) fn new(shared: &'a Shared<'a>, events: Vec<usize>, staged: Sender<StagedHandover>) -> Self {
         Self { shared, events, staged, batch: None, started: false }
     }
 
-    pub(super) fn run(mut self, done: &Receiver<(u64, Done)>) {
-        let mut early: BTreeMap<u64, Done> = BTreeMap::new();
+    pub(super) fn run(mut self, done: &Receiver<(u64, ProcessedTask)>) {
+        let mut early: BTreeMap<u64, ProcessedTask> = BTreeMap::new();
         let mut next = 0;
         for (sequence, result) in done {
             early.insert(sequence, result);
@@ -52,18 +52,18 @@ impl<'a> Stager<'a> {
         }
     }
 
-    fn take(&mut self, done: Done) -> Outcome<()> {
+    fn take(&mut self, done: ProcessedTask) -> Outcome<()> {
         match done {
-            Done::Open(identity, order, opened_at) => self.open(identity, order, opened_at),
-            Done::Processed(processed) => self.rows(*processed),
-            Done::End => self.end(),
+            ProcessedTask::Open(identity, order, opened_at) => self.open(identity, order, opened_at),
+            ProcessedTask::Processed(processed) => self.rows(*processed),
+            ProcessedTask::End => self.end(),
         }
     }
 
     fn open(&mut self, identity: BatchIdentity, order: BatchOrder, opened_at: i64) -> Outcome<()> {
         let into: Vec<usize> = self.events.iter().flat_map(|e| self.shared.plan.landings_of(*e)).collect();
         let is_feed = self.events.iter().any(|e| self.shared.plan.events[*e].context.is_of_changes());
-        self.batch = Some(Gathering::open(
+        self.batch = Some(BatchBuilder::open(
             self.shared.plan,
             &self.shared.landings,
             &into,
@@ -95,13 +95,13 @@ impl<'a> Stager<'a> {
         batch.rejects.clone_from(&rejects);
         let staged = batch.finish(None, |_, work| Ok(work))?;
         // Where the committer has gone, a failure is on its way.
-        let _ = self.staged.send(Handover { staged, rejects, nulls });
+        let _ = self.staged.send(StagedHandover { staged, rejects, nulls });
         Ok(())
     }
 }
 
 /// Fields that a header row does not name are null in every row below it.
-fn missing_fields(partition: &str, lacks: &Lacks) -> String {
+fn missing_fields(partition: &str, lacks: &MissingFields) -> String {
     let fields: Vec<String> = lacks.fields.iter().map(|field| format!("`{field}`")).collect();
     format!("the header row of {partition} does not name {}: null in all of its rows", fields.join(", "))
 }

@@ -3,12 +3,12 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-/// Shared by whoever may stop a run and the run itself.
+/// Shared by who may stop a run and the run itself.
 #[derive(Debug, Default)]
 pub struct Stop {
     settle: AtomicBool,
     abort: AtomicBool,
-    /// The run itself wants to leave and be begun anew.
+    /// The run itself wants to leave and be started again.
     pause: AtomicBool,
 }
 
@@ -33,12 +33,12 @@ impl Stop {
         self.settle.load(Ordering::SeqCst)
     }
 
-    /// Makes the run settle and leave, to be begun anew.
+    /// Makes the run settle and leave, to be started again.
     pub fn pause(&self) {
         self.pause.store(true, Ordering::SeqCst);
     }
 
-    /// Lets a run begin anew.
+    /// Lets a run start again.
     pub fn go_on(&self) {
         self.pause.store(false, Ordering::SeqCst);
     }

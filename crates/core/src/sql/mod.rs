@@ -131,7 +131,7 @@ impl<'a> SqlText<'a> {
         let end = piece.last().map(|t| self.text.place(self.range(t.span)));
         let (message, help) = in_our_words(message.trim());
         let problem = Problem::error("syntax.sql", message, place.or(end).unwrap_or_else(|| self.text.whole()))
-            .with_label("not understood here");
+            .with_label("unexpected here");
         match help {
             Some(help) => problem.with_help(help),
             None => problem,
@@ -154,7 +154,7 @@ impl<'a> SqlText<'a> {
         let place = self.text.place(self.range(token.span));
         Some(
             Problem::error("syntax.sql", format!("`{}` does not belong here", token.token), place)
-                .with_label("not understood here")
+                .with_label("unexpected here")
                 .with_help("is a comma missing before it?"),
         )
     }

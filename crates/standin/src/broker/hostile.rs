@@ -247,6 +247,6 @@ fn damaged_commands() {
     .map(|text| text.as_bytes().to_vec())
     .into();
     let mut done = 0;
-    attack(&good, |bytes| done += u64::from(broker.tell(&String::from_utf8_lossy(bytes)).is_ok()));
+    attack(&good, |bytes| done += u64::from(broker.command(&String::from_utf8_lossy(bytes)).is_ok()));
     assert!(done > 10, "{done} commands were good enough");
 }

@@ -1,7 +1,7 @@
 //! One partition: record batches as their writers sent them, with the offsets that they got.
 //!
 //! The layout of a batch is that of the Kafka protocol's record batch, version 2. Its checksum does not cover the
-//! first offset, so that a batch is numbered without being written anew.
+//! first offset, so that a batch is numbered without being rewritten.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 

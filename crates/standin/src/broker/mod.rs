@@ -4,11 +4,11 @@
 //! It knows no consumer groups that share partitions among members: clients assign partitions themselves.
 
 mod answer;
+mod faults;
 #[cfg(test)]
 mod hostile;
 mod log;
 mod login;
-mod mischief;
 mod shapes;
 mod state;
 mod transactions;
@@ -19,8 +19,8 @@ use std::net::{SocketAddr, TcpListener};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use mischief::Mischief;
-pub use mischief::TOLD;
+pub use faults::COMMANDS;
+use faults::Faults;
 use state::State;
 pub use state::TopicConfig;
 
@@ -49,7 +49,7 @@ pub(crate) struct Shared {
     pub host: String,
     pub port: u16,
     state: Mutex<State>,
-    mischief: Mutex<Mischief>,
+    faults: Mutex<Faults>,
     /// Rung when messages or ends of transactions come.
     pub news: Condvar,
 }
@@ -59,15 +59,15 @@ impl Shared {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub(crate) fn mischief(&self) -> MutexGuard<'_, Mischief> {
-        self.mischief.lock().unwrap_or_else(PoisonError::into_inner)
+    pub(crate) fn faults(&self) -> MutexGuard<'_, Faults> {
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Holds an answer back while the broker is to be slow or silent.
     pub(crate) fn wait_out_silence(&self) {
-        let delay = self.mischief().delay;
+        let delay = self.faults().delay;
         std::thread::sleep(delay);
-        while self.mischief().silent {
+        while self.faults().silent {
             std::thread::sleep(Duration::from_millis(10));
         }
     }
@@ -98,7 +98,7 @@ impl Broker {
             host,
             port,
             state: Mutex::new(state),
-            mischief: Mutex::default(),
+            faults: Mutex::default(),
             news: Condvar::new(),
         });
         let (keeper, own) = (Arc::downgrade(&shared), Arc::clone(&shared));
@@ -118,12 +118,12 @@ impl Broker {
         Ok(Self { address, shared: own })
     }
 
-    /// Does what a line says; [`TOLD`] lists what can be said. Gives what it has to tell of it.
+    /// Does what a line says; [`COMMANDS`] lists what can be said. Gives what it has to tell of it.
     ///
     /// # Errors
     /// Where the line says nothing that is known, in words.
-    pub fn tell(&self, line: &str) -> Result<String, String> {
-        mischief::tell(&self.shared, line)
+    pub fn command(&self, line: &str) -> Result<String, String> {
+        faults::command(&self.shared, line)
     }
 
     /// Where it listens.

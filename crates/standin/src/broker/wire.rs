@@ -24,7 +24,7 @@ pub(super) struct Session {
 /// Serves one client until it leaves.
 pub(super) fn serve(mut stream: TcpStream, shared: &Shared) {
     let _ = stream.set_nodelay(true);
-    let Some(born) = shared.mischief().admit() else { return };
+    let Some(born) = shared.faults().admit() else { return };
     let mut session = Session { known: shared.setup.login.is_none(), login: None };
     while let Ok(Some(request)) = read(&mut stream) {
         shared.wait_out_silence();
@@ -34,7 +34,7 @@ pub(super) fn serve(mut stream: TcpStream, shared: &Shared) {
             Err(_) => return,
         };
         // Whatever was done is done; the client may never hear of it.
-        let Some(times) = shared.mischief().answers(born) else { return };
+        let Some(times) = shared.faults().answers(born) else { return };
         for _ in 0..times {
             if stream.write_all(&answer).is_err() {
                 return;

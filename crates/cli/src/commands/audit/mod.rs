@@ -12,14 +12,14 @@ use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::Ledger;
 use sluice_core::names;
-use sluice_core::run::{Stop, Until};
+use sluice_core::run::{RunLimit, Stop};
 
 use super::run::{refuse_mistakes, refuse_uncertain, run_and_renew};
 use crate::args::{Arguments, AuditArgs, OutputKind};
 use crate::exit::Exit;
 use crate::output;
 use crate::progress::Counting;
-use crate::project::{Asks, LoadedPipeline, Project};
+use crate::project::{LoadedPipeline, Project, TableSource};
 use crate::signals;
 
 /// How long to wait before asking again whether something has landed.
@@ -35,7 +35,7 @@ pub(super) struct Compared<'p> {
 }
 
 pub(crate) fn audit(arguments: &Arguments, args: &AuditArgs) -> Outcome<Exit> {
-    let project = Project::need(arguments.project.as_deref())?.asking(Asks::Now);
+    let project = Project::need(arguments.project.as_deref())?.asking(TableSource::Now);
     let pipeline = project.pipeline(&args.pipeline)?;
     refuse_mistakes(&project, &pipeline)?;
     refuse_uncertain(&pipeline)?;
@@ -157,7 +157,7 @@ impl Waiting<'_> {
         }
         let stop = Arc::new(Stop::new());
         signals::stop_on_signals(&stop);
-        let until = Until { caught_up: true, batches: None, adopt: false };
+        let until = RunLimit { caught_up: true, batches: None, adopt: false };
         let (_, report) = run_and_renew(self.project, &self.args.pipeline, until, &stop)?;
         report.limit.map_or(Ok(report.caught_up), Err)
     }

@@ -19,7 +19,7 @@ use crate::project::{LoadedPipeline, Project};
 const REASON: &str = "rows of a mirror that differ from the source are loaded again";
 
 /// A table that the next run loads again: its name, and how many rows of it, where not all.
-pub(super) struct Again {
+pub(super) struct TableReload {
     pub table: String,
     pub rows: Option<usize>,
 }
@@ -31,7 +31,7 @@ pub(super) fn reload(
     pipeline: &LoadedPipeline,
     ledger: &dyn Ledger,
     compared: &[Compared<'_>],
-) -> Outcome<Vec<Again>> {
+) -> Outcome<Vec<TableReload>> {
     let name = &pipeline.plan.pipeline;
     let differing = || compared.iter().filter(|c| !c.found.is_same());
     if differing().next().is_none() {
@@ -62,12 +62,12 @@ pub(super) fn reload(
             let found = one.mirror.arrival.open(&around)?.load_again(&known, &keys)?;
             let (position, table, is_all) = found.ok_or_else(|| Failure::internal("a change feed loads its tables"))?;
             known = position;
-            all.push(Again { table, rows: (!is_all).then_some(keys.len()) });
+            all.push(TableReload { table, rows: (!is_all).then_some(keys.len()) });
         }
         changes.push((&arrival.label, known));
     }
     if arguments.output == OutputKind::Text {
-        all.iter().for_each(|again| tell(&again.table, again.rows));
+        all.iter().for_each(|again| report(&again.table, again.rows));
     }
     if !confirm("load them again?", args.yes)? {
         output::note("nothing was changed\n");
@@ -85,7 +85,7 @@ pub(super) fn reload(
     Ok(all)
 }
 
-fn tell(table: &str, rows: Option<usize>) {
+fn report(table: &str, rows: Option<usize>) {
     let table = shown(table);
     output::print(&match rows {
         Some(rows) => format!("  {table}: {} will be loaded again\n", show_many(rows as u64, "row")),

@@ -7,7 +7,7 @@ use sluice_core::names::shown;
 use sluice_core::types::SqlType;
 use sluice_core::units::{show_count, show_many};
 
-use super::reload::Again;
+use super::reload::TableReload;
 use super::{Compared, LeftOut};
 use crate::args::AuditArgs;
 use crate::output::table::{Align, Table, screen_width};
@@ -195,7 +195,7 @@ fn row(values: &str, decimals: &[bool]) -> Value {
     Comparable::split(values).into_iter().zip(decimals).map(one).collect()
 }
 
-pub(super) fn as_json(pipeline: &str, compared: &[Compared<'_>], left_out: &[LeftOut], again: &[Again]) {
+pub(super) fn as_json(pipeline: &str, compared: &[Compared<'_>], left_out: &[LeftOut], again: &[TableReload]) {
     let range = |r: &KeyRange| {
         json!({
             "from": digits(&r.first),

@@ -14,12 +14,12 @@ use crate::args::{Arguments, CheckArgs, OutputKind};
 use crate::exit::Exit;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
-use crate::project::{Asks, LoadedPipeline, Project, no_pipeline};
-use samples::Looked;
+use crate::project::{LoadedPipeline, Project, TableSource, no_pipeline};
+use samples::SampledEvent;
 
 pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
-    let project = project.asking(if args.offline { Asks::Never } else { Asks::Now });
+    let project = project.asking(if args.offline { TableSource::Never } else { TableSource::Now });
     let all: Vec<LoadedPipeline> = project.pipelines()?.into_iter().map(LoadedPipeline::for_looking).collect();
     for name in &args.pipelines {
         if !all.iter().any(|p| p.config.name == *name) {
@@ -32,7 +32,7 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let mut sampled = Vec::new();
     let mut differing = Vec::new();
     if args.apply {
-        mend(&project, &chosen, args.yes)?;
+        fix(&project, &chosen, args.yes)?;
     }
     for pipeline in &chosen {
         found.extend(pipeline.problems.clone());
@@ -65,8 +65,8 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     Ok(if wrong { Exit::Configuration } else { Exit::Fine })
 }
 
-/// Runs what mends the tables of pipelines whose files are right.
-fn mend(project: &Project, chosen: &[&LoadedPipeline], yes: bool) -> Outcome<()> {
+/// Runs what fixs the tables of pipelines whose files are right.
+fn fix(project: &Project, chosen: &[&LoadedPipeline], yes: bool) -> Outcome<()> {
     let readable = chosen.iter().filter(|p| !p.problems.has_errors() && !project.problems.has_errors());
     let differing: Vec<_> = readable.flat_map(|p| tables::look(project, &p.plan)).collect();
     tables::apply(project, &differing, yes).map(|_| ())
@@ -98,7 +98,7 @@ fn is_good(pipeline: &LoadedPipeline, found: &[Problem]) -> bool {
     !found.iter().any(here)
 }
 
-fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked]) {
+fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[SampledEvent]) {
     problems::show(found);
     if chosen.is_empty() {
         output::note(&format!(
@@ -153,7 +153,12 @@ fn in_lines(columns: &[(String, String)], width: usize) -> String {
     out
 }
 
-fn as_json(chosen: &[&LoadedPipeline], found: &[Problem], sampled: &[Looked], differing: &[tables::Differing<'_>]) {
+fn as_json(
+    chosen: &[&LoadedPipeline],
+    found: &[Problem],
+    sampled: &[SampledEvent],
+    differing: &[tables::Differing<'_>],
+) {
     let pipelines: Vec<_> = chosen
         .iter()
         .map(|p| {

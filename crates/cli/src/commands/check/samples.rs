@@ -10,7 +10,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Fits;
 use sluice_core::plan::Plan;
 use sluice_core::problem::{Problem, Problems};
-use sluice_core::rehearse::{Fate, Rehearsal, reasons, rehearse_fitting};
+use sluice_core::rehearse::{Rehearsal, StopCause, reasons, rehearse_fitting};
 use sluice_core::run::Stop;
 use sluice_core::sample::take;
 use sluice_core::types::SqlType;
@@ -28,14 +28,14 @@ const ENOUGH: usize = 20;
 const CLOCKS: i64 = 300_000_000;
 
 /// What was looked at of one event.
-pub(super) struct Looked {
+pub(super) struct SampledEvent {
     pub pipeline: String,
     pub event: String,
     pub events: u64,
     pub rejected: u64,
 }
 
-impl Looked {
+impl SampledEvent {
     pub(super) fn describe(&self) -> String {
         match (self.events, self.rejected) {
             (0, _) => "no event there yet".into(),
@@ -51,7 +51,7 @@ pub(super) fn look(
     pipeline: &LoadedPipeline,
     events: u64,
     found: &mut Problems,
-) -> Outcome<Vec<Looked>> {
+) -> Outcome<Vec<SampledEvent>> {
     let plan = &pipeline.plan;
     let around = project.surroundings();
     let mut chunks = Vec::new();
@@ -60,11 +60,11 @@ pub(super) fn look(
         let sample = take(reader.as_mut(), events, None, &Stop::new())?;
         chunks.extend(sample.chunks.into_iter().map(|chunk| (index, chunk)));
     }
-    // A store that cannot be reached is told of elsewhere.
+    // A store that cannot be reached is reported elsewhere.
     let fits: Fits =
         plan.landings.iter().filter_map(|l| Some((l.label.clone(), l.fit(&around).ok().flatten()?))).collect();
     let rehearsal = rehearse_fitting(plan, chunks.iter().map(|(i, c)| (*i, c)), times::now(), &fits)?;
-    let looker = Looker { pipeline, plan, rehearsal: &rehearsal };
+    let looker = SampleChecker { pipeline, plan, rehearsal: &rehearsal };
     looker.rejects(found);
     for (index, event) in plan.events.iter().enumerate() {
         let Some(config) = pipeline.config.events.iter().find(|e| e.name == event.name) else { continue };
@@ -77,7 +77,7 @@ pub(super) fn look(
     Ok(arriving
         .map(|event| {
             let count = rehearsal.counts.iter().find(|c| c.station == event.name);
-            Looked {
+            SampledEvent {
                 pipeline: plan.pipeline.clone(),
                 event: event.name.clone(),
                 events: count.map_or(0, |c| c.input),
@@ -98,18 +98,18 @@ pub(super) fn unreadable(pipeline: &LoadedPipeline, failure: &Failure) -> Proble
     .with_help(help)
 }
 
-struct Looker<'a> {
+struct SampleChecker<'a> {
     pipeline: &'a LoadedPipeline,
     plan: &'a Plan,
     rehearsal: &'a Rehearsal,
 }
 
-impl Looker<'_> {
+impl SampleChecker<'_> {
     /// What would be rejected, at the field or column at fault.
     fn rejects(&self, found: &mut Problems) {
         for count in &self.rehearsal.counts {
             for (fate, rejected, first) in reasons(self.rehearsal, &count.station) {
-                let Fate::Rejected { reason, field, message } = fate else { continue };
+                let StopCause::Rejected { reason, field, message } = fate else { continue };
                 let event = self.plan.events.iter().find(|e| e.name == count.station);
                 let contract = event.and_then(|e| e.contract.as_ref());
                 let declared = contract.and_then(|c| c.fields.iter().find(|f| Some(&f.name) == field.as_ref()));
@@ -197,7 +197,7 @@ impl Looker<'_> {
             found.add(
                 Problem::warning(
                     "sample.key",
-                    format!("{} have a key that another one has, such as {first}", show_many(doubled, "event")),
+                    format!("{} share their key with another event, such as {first}", show_many(doubled, "event")),
                     config.key.place.clone(),
                 )
                 .with_label("not unique")
@@ -211,7 +211,7 @@ impl Looker<'_> {
                     format!("{} have a key that is null", show_many(without, "event")),
                     config.key.place.clone(),
                 )
-                .with_help("a key tells events apart only where it is never null"),
+                .with_help("a key must never be null"),
             );
         }
     }

@@ -1,4 +1,4 @@
-//! Tables beside what lands in them: the difference, and the statements that mend it.
+//! Tables beside what lands in them: the difference, and the statements that fix it.
 
 use serde_json::{Value, json};
 use sluice_core::failure::{Failure, Outcome};
@@ -11,7 +11,7 @@ use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style};
 use crate::project::Project;
 
-/// A landing whose table does not match what lands.
+/// A landing whose table does not match the rows that will land.
 pub(super) struct Differing<'p> {
     pub pipeline: &'p str,
     pub landing: &'p LandingPlan,
@@ -105,7 +105,7 @@ pub(super) fn apply(project: &Project, differing: &[Differing<'_>], yes: bool) -
     let around = project.surroundings();
     for one in differing {
         let settings = around.settings(&one.landing.connection, &one.landing.options);
-        // Two landings may have the same table: what the first has mended is not mended again.
+        // Two landings may have the same table: what the first has fixed is not fixed again.
         let now = one.landing.kind.table(&settings, one.landing.columns())?;
         let Some(now) = now.filter(|report| !report.statements.is_empty()) else { continue };
         one.landing.kind.apply(&settings, &now.statements).map_err(|failure| Failure {

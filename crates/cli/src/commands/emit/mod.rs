@@ -15,7 +15,7 @@ use sluice_core::run::Stop;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 use crate::args::{Arguments, EmitArgs, EmitFormat, OutputKind};
-use crate::emit::{Emitted, Emitter, Manner, SHAPES, Shape};
+use crate::emit::{EmitOptions, Emitted, Emitter, SHAPES, Shape};
 use crate::exit::Exit;
 use crate::output::{self, problems, style, times};
 use crate::progress::Counting;
@@ -45,12 +45,12 @@ pub(crate) fn emit(arguments: &Arguments, args: &EmitArgs) -> Outcome<Exit> {
         report(arguments, args, "lines", &sink, emitted, started.elapsed());
         return Ok(Exit::Fine);
     }
-    if args.count.is_none() && args.lasting.is_none() && args.rate.is_none() {
-        return Err(Failure::new(FailureKind::Configuration, "without a rate, something must say when to stop")
-            .with_help("give --count N, --for DURATION, or --rate N for going on until Ctrl-C"));
-    }
     let shape = shape(&args.shape)?;
-    let manner = Manner {
+    if args.count.is_none() && args.lasting.is_none() && args.rate.is_none() {
+        return Err(Failure::new(FailureKind::Configuration, "without a rate, a limit is required")
+            .with_help("use --count N or --for DURATION, or --rate N to send until Ctrl-C"));
+    }
+    let manner = EmitOptions {
         seed: args.seed,
         keys: args.keys,
         bad: args.bad,
@@ -105,7 +105,7 @@ fn invented(args: &EmitArgs, emitter: &mut Emitter, sink: &mut Sink, stop: &Stop
                 EmitFormat::Csv => emitter.csv(at, &mut out),
             }
             if is_topic {
-                keys.push((Some(emitter.key.clone()).filter(|k| !k.is_empty()), args.since.map(|_| at)));
+                keys.push((Some(emitter.key.clone()).filter(|k| !k.is_empty()), args.starting.map(|_| at)));
             }
         }
         if sink.write(&out, &keys)? == Written::Enough {
@@ -144,12 +144,12 @@ fn shape(wanted: &str) -> Outcome<Shape> {
     }
     problems::show_errors(found);
     Err(Failure::new(FailureKind::Configuration, format!("the shape {wanted} has mistakes"))
-        .with_help("fix what is underlined; `sluice manual shape` lists the keys"))
+        .with_help("fix the underlined text; `sluice manual shape` lists the keys"))
 }
 
 /// The time of an event: now, or counted from a moment, so that events of one seed are the same each time.
 fn time_of(args: &EmitArgs, number: u64) -> i64 {
-    let Some(since) = args.since else { return times::now() };
+    let Some(since) = args.starting else { return times::now() };
     let step = args.rate.map_or(1_000_000, |rate| (1_000_000 / rate).max(1));
     since.saturating_add(i64::try_from(number.saturating_mul(step)).unwrap_or(i64::MAX))
 }

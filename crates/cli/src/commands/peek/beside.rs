@@ -162,9 +162,7 @@ fn keys(args: &PeekArgs, declared: Vec<String>, left: &Unread, right: &Unread) -
             FailureKind::Configuration,
             format!("{} and {} have no column in common to match their rows by", left.label, right.label),
         )
-        .with_help(
-            "look at each place by itself; the landing must keep a column under the name that it has in the event",
-        )
+        .with_help("peek at each place separately; the landing must keep a column under its name in the event")
     })
 }
 
@@ -233,7 +231,7 @@ fn show(arguments: &Arguments, args: &PeekArgs, keys: &[String], left: &Side, ri
             out.push_str(&format!(" {} {text}\n", style::warn("!")));
         }
         if count > 0 {
-            let text = format!("{}: {} with a key that came before are left out", side.label, show_many(count, "row"));
+            let text = format!("{}: {} with a repeated key are left out", side.label, show_many(count, "row"));
             out.push_str(&format!(" {} {text}\n", style::warn("!")));
         }
         if side.without_key > 0 {

@@ -21,7 +21,7 @@ use crate::exit::Exit;
 use crate::output;
 use crate::place::{self, Place};
 use crate::project::Project;
-use crate::sampling::{self, Source, Take};
+use crate::sampling::{self, SampleChoice, Source};
 use crate::signals;
 
 /// What a place holds.
@@ -61,11 +61,11 @@ fn wanted(args: &PeekArgs) -> u64 {
 }
 
 /// Which events are taken: of topics, a window begins at its first moment.
-fn part(args: &PeekArgs, has_messages: bool) -> Take {
-    match (args.last, has_messages && !window(args).is_open()) {
-        (true, _) => Take::Last,
-        (false, true) => Take::Since(args.since.unwrap_or(0)),
-        (false, false) => Take::First,
+fn part(args: &PeekArgs, has_messages: bool) -> SampleChoice {
+    match (args.newest, has_messages && !window(args).is_open()) {
+        (true, _) => SampleChoice::Last,
+        (false, true) => SampleChoice::Since(args.since.unwrap_or(0)),
+        (false, false) => SampleChoice::First,
     }
 }
 
@@ -92,7 +92,7 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
         Place::Files(settings) => {
             let has_messages = settings.connection.scheme == "kafka";
             // The last ones are counted from the end, whatever else is asked.
-            let events = if args.last { wanted(args) } else { events };
+            let events = if args.newest { wanted(args) } else { events };
             Ok(Opened::Events(Box::new(sampling::open_files(&settings, events, part(args, has_messages))?)))
         }
         Place::Arrival(pipeline, arrival) => {
@@ -100,7 +100,7 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
             let plan = &pipeline.plan;
             let by_broker = plan.events[plan.arrivals[arrival].event].time.is_none();
             let has_messages = plan.arrivals[arrival].kind.has_messages() && by_broker;
-            let events = if args.last { wanted(args) } else { events };
+            let events = if args.newest { wanted(args) } else { events };
             let take = part(args, has_messages);
             Ok(Opened::Events(Box::new(sampling::open_arrival(&pipeline, arrival, &around, events, take)?)))
         }
@@ -111,7 +111,7 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
             // What landed in a topic is there as messages, like any other.
             if let Some(topic) = topic_of(landing) {
                 let settings = place::settings(project, &landing.connection, &topic)?;
-                let events = if args.last { wanted(args) } else { events };
+                let events = if args.newest { wanted(args) } else { events };
                 return Ok(Opened::Events(Box::new(sampling::open_files(&settings, events, part(args, true))?)));
             }
             let label = format!("{}.{}", pipeline.plan.pipeline, landing.label);
@@ -125,7 +125,7 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
                         landing.connection.name
                     ),
                 )
-                .with_help("look at what arrives instead: sluice peek PIPELINE.EVENT")),
+                .with_help("peek at the source instead: sluice peek PIPELINE.EVENT")),
             }
         }
     }
@@ -137,5 +137,5 @@ fn topic_of(landing: &LandingPlan) -> Option<String> {
 }
 
 fn need(project: Option<&Project>) -> Outcome<&Project> {
-    project.ok_or_else(|| Failure::internal("a place of a pipeline without a project"))
+    project.ok_or_else(|| Failure::internal("a pipeline was named, but there is no project"))
 }

@@ -44,8 +44,8 @@ impl Question {
             args.columns.as_ref().map_or_else(Vec::new, |t| bind_select(&embed("--columns", t), &scope, &mut found));
         if found.has_errors() {
             problems::show_errors(found);
-            return Err(Failure::new(FailureKind::Configuration, "the question has mistakes")
-                .with_help("fix what is underlined; without --when and --columns the columns are listed"));
+            return Err(Failure::new(FailureKind::Configuration, "the query has errors")
+                .with_help("fix the underlined text; without --when and --columns, the columns are listed"));
         }
         let transform = Transform::new(when, items, columns);
         let answer = Answer {

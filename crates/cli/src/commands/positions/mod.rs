@@ -119,7 +119,7 @@ pub(crate) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &d
         let positions = ledger.positions(name, &arrival.label)?;
         let states = arrival.open(&around)?.states(&positions)?;
         let is_own = |b: &&BatchRecord| {
-            b.lane.arrival() == arrival.label && !b.lane.is_aside() && b.state == BatchState::Settled
+            b.lane.arrival() == arrival.label && !b.lane.is_out_of_order() && b.state == BatchState::Settled
         };
         let recent: Vec<&BatchRecord> = batches.iter().rev().filter(is_own).take(RECENT).collect();
         let read: u64 = recent.iter().map(|b| b.read).sum();

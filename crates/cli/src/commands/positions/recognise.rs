@@ -3,7 +3,7 @@
 use serde_json::json;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::Ledger;
-use sluice_core::plan::Choice;
+use sluice_core::plan::ArrivalChoice;
 
 use crate::args::{Arguments, OutputKind, PositionsArgs};
 use crate::confirm::confirm;
@@ -12,22 +12,22 @@ use crate::output::{self, style};
 use crate::project::LoadedPipeline;
 
 /// An arrival by its name in the pipeline file, and what it is.
-pub(super) struct Asked {
+pub(super) struct ChosenArrival {
     arrival: String,
-    choice: Choice,
+    choice: ArrivalChoice,
 }
 
 /// What the options ask for.
-pub(super) fn asked(args: &PositionsArgs) -> Outcome<Option<Asked>> {
+pub(super) fn asked(args: &PositionsArgs) -> Outcome<Option<ChosenArrival>> {
     if let Some(arrival) = &args.as_new {
-        return Ok(Some(Asked { arrival: arrival.clone(), choice: Choice::AsNew }));
+        return Ok(Some(ChosenArrival { arrival: arrival.clone(), choice: ArrivalChoice::AsNew }));
     }
     let Some(text) = &args.take_over else { return Ok(None) };
     let (old, new) = text.split_once('=').ok_or_else(|| {
         Failure::new(FailureKind::Configuration, format!("`{text}` does not name two arrivals"))
             .with_help("write the name in the ledger, then the name now: --take-over passage.0=lock_passage.0")
     })?;
-    Ok(Some(Asked { arrival: new.trim().into(), choice: Choice::TakeOver(old.trim().into()) }))
+    Ok(Some(ChosenArrival { arrival: new.trim().into(), choice: ArrivalChoice::TakeOver(old.trim().into()) }))
 }
 
 pub(super) fn choose(
@@ -35,7 +35,7 @@ pub(super) fn choose(
     args: &PositionsArgs,
     pipeline: &LoadedPipeline,
     ledger: &dyn Ledger,
-    asked: &Asked,
+    asked: &ChosenArrival,
 ) -> Outcome<Exit> {
     let name = &pipeline.config.name;
     let Some(reason) = args.reason.as_deref().filter(|r| !r.trim().is_empty()) else {
@@ -47,9 +47,11 @@ pub(super) fn choose(
     let known = ledger.known(name)?;
     let kept = pipeline.plan.choose(&asked.arrival, &asked.choice, &known)?;
     let what = match &asked.choice {
-        Choice::TakeOver(old) if *old == asked.arrival => format!("{old} continues at the positions that it has"),
-        Choice::TakeOver(old) => format!("{} continues at the positions of {old}", asked.arrival),
-        Choice::AsNew => format!("{} starts as a new arrival, as its keys say", asked.arrival),
+        ArrivalChoice::TakeOver(old) if *old == asked.arrival => {
+            format!("{old} continues at the positions that it has")
+        }
+        ArrivalChoice::TakeOver(old) => format!("{} continues at the positions of {old}", asked.arrival),
+        ArrivalChoice::AsNew => format!("{} starts as a new arrival, as its keys say", asked.arrival),
     };
     if arguments.output == OutputKind::Text {
         output::print(&format!("{}: {what}\n", style::bold(name)));

@@ -24,7 +24,7 @@ struct Change {
     from: Option<Position>,
     to: PartitionPosition,
     /// Whether tables are loaded again.
-    anew: bool,
+    reloads: bool,
 }
 
 pub(super) fn set(
@@ -37,20 +37,20 @@ pub(super) fn set(
     let name = &pipeline.config.name;
     let Some(reason) = args.reason.as_deref().filter(|r| !r.trim().is_empty()) else {
         return Err(Failure::new(FailureKind::Configuration, "a position is set with a reason")
-            .with_help("say why, for whoever asks later: --reason \"…\""));
+            .with_help("the ledger keeps the reason: --reason \"…\""));
     };
     // Held until the change is written: nothing moves meanwhile.
     let _hold = ledger.hold(name)?;
     if !ledger.unfinished(name)?.is_empty() {
         return Err(Failure::findings(format!("{name} has sealed batches that are not finished"))
-            .with_help(format!("finish them first: sluice run {name} --batches 1")));
+            .with_help(format!("finish them first: sluice run {name} --stop-after 1")));
     }
     let standings = standings(project, pipeline, ledger)?;
     let mut changes = Vec::new();
     for wanted in &args.set {
         gather(project, pipeline, &standings, args, wanted, &mut changes)?;
     }
-    changes.retain(|c: &Change| c.anew || c.from != Some(c.to.position));
+    changes.retain(|c: &Change| c.reloads || c.from != Some(c.to.position));
     if changes.is_empty() {
         output::note("every position is there already; nothing was changed\n");
         return Ok(Exit::Fine);
@@ -146,7 +146,7 @@ fn number(standing: &Standing, state: &PartitionState, text: &str) -> Outcome<Po
     })?;
     if is_feed(standing) {
         return Err(wrong(
-            "a place in a log cannot be set by hand".into(),
+            "positions in a log cannot be set to a number".into(),
             "`--set earliest` starts again: mirrors are emptied, every table is loaded again, then followed".into(),
         ));
     }
@@ -183,8 +183,8 @@ fn add(
         to.identity = known.map(|k| k.identity.clone()).unwrap_or_default();
     }
     changes.retain(|c| c.to.partition != to.partition || c.arrival != standing.label);
-    let anew = is_feed(standing);
-    changes.push(Change { arrival: standing.label.clone(), from: known.map(|k| k.position), to, anew });
+    let reloads = is_feed(standing);
+    changes.push(Change { arrival: standing.label.clone(), from: known.map(|k| k.position), to, reloads });
     Ok(())
 }
 
@@ -222,7 +222,7 @@ fn shown(pipeline: &str, changes: &[Change], batches: &[BatchRecord]) -> String 
     for change in changes {
         let (from, to) = (change.from.map(|p| p.major), change.to.position.major);
         let means = match from {
-            _ if change.anew => style::warn("mirrors are emptied; every table is loaded again"),
+            _ if change.reloads => style::warn("mirrors are emptied; every table is loaded again"),
             Some(from) if from > to => {
                 again = true;
                 style::warn(&format!("{} are read again and land again", show_many(from - to, "position")))
@@ -287,7 +287,7 @@ mod tests {
         let batches: Vec<BatchRecord> = read.iter().map(|(from, to)| batch(*from, *to)).collect();
         let to =
             PartitionPosition { partition: "tolls/0".into(), position: Position::at(100), identity: String::new() };
-        let change = Change { arrival: "toll.0".into(), from: Some(Position::at(0)), to, anew: false };
+        let change = Change { arrival: "toll.0".into(), from: Some(Position::at(0)), to, reloads: false };
         assert_eq!(unread(&change, 0, 100, &batches), expected);
     }
 }

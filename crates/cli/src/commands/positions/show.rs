@@ -113,8 +113,8 @@ fn expires(state: &PartitionState) -> String {
 pub(crate) fn misplaced_text(partition: &str, found: Misplaced) -> String {
     match found {
         Misplaced::Beyond(by) => format!(
-            "{partition}: the ledger stands {} beyond its end: the source lost data or was recreated; the next run stops \
-             at it",
+            "{partition}: the ledger is {} beyond its end: the source lost data or was recreated; the next run stops \
+             there",
             show_count(by)
         ),
         Misplaced::Expired(by) => format!(
@@ -138,7 +138,10 @@ fn held_text(partition: &str, held: &HeldBack) -> String {
 
 fn summary(standing: &Standing) -> String {
     if !standing.misplaced().is_empty() {
-        return format!("  {}\n", style::bad("the ledger and the source do not agree: what is unread is not known"));
+        return format!(
+            "  {}\n",
+            style::bad("the ledger and the source do not agree: the number of unread events is unknown")
+        );
     }
     let (events, bytes) = standing.behind();
     let exact = events.is_none();
@@ -176,7 +179,7 @@ fn forecast(pipeline: &str, backlog: &Backlog, pace: f64, runs: bool) -> String 
         Forecast::Overdue => {
             line(
                 &style::bad("!"),
-                "the oldest unread events have outlived their time: they may be gone any moment".into(),
+                "the oldest unread events have exceeded their retention: they can expire at any moment".into(),
             );
         }
         Forecast::Expires(seconds) if !runs => line(
@@ -257,7 +260,7 @@ fn arrival(standing: &Standing) -> Value {
     };
     let (events, bytes) = standing.behind();
     let backlog = standing.backlog();
-    let told = |forecast: Forecast| match forecast {
+    let reported = |forecast: Forecast| match forecast {
         Forecast::CaughtUp => json!({ "becomes": "caught_up" }),
         Forecast::Grows => json!({ "becomes": "grows" }),
         Forecast::Overdue => json!({ "becomes": "overdue" }),
@@ -272,7 +275,7 @@ fn arrival(standing: &Standing) -> Value {
         "behind": { "events": events, "bytes": bytes },
         "reading_per_second": standing.pace,
         "arriving_per_second": backlog.map(|b| b.arriving),
-        "forecast": { "at_rest": backlog.map(|b| told(b.forecast(0.0))), "running": backlog.map(|b| told(b.forecast(standing.pace))) },
+        "forecast": { "at_rest": backlog.map(|b| reported(b.forecast(0.0))), "running": backlog.map(|b| reported(b.forecast(standing.pace))) },
     })
 }
 
@@ -282,7 +285,7 @@ pub(super) fn changes(arguments: &crate::args::Arguments, pipeline: &str, change
         return output::json("position-changes", json!({ "pipeline": pipeline, "changes": changes }));
     }
     if changes.is_empty() {
-        return output::print(&format!("{}: nobody has set a position\n", style::bold(pipeline)));
+        return output::print(&format!("{}: no position was ever set by hand\n", style::bold(pipeline)));
     }
     let mut table = Table::new(&[
         ("when", Align::Left),

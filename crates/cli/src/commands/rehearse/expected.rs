@@ -6,8 +6,8 @@ use std::path::Path;
 use serde_json::json;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::plan::Plan;
-use sluice_core::rehearse::compare::{self, Became, Difference, Key};
-use sluice_core::rehearse::kept::{self, Kept};
+use sluice_core::rehearse::compare::{self, Difference, EventResult, Key};
+use sluice_core::rehearse::kept::{self, KeptSample};
 use sluice_core::units::{show_count, show_many};
 
 use crate::args::{Arguments, OutputKind, RehearseArgs};
@@ -17,7 +17,7 @@ use crate::output::table::screen_width;
 use crate::output::{self, style};
 
 /// Reads a kept file.
-pub(super) fn read(file: &Path) -> Outcome<Kept> {
+pub(super) fn read(file: &Path) -> Outcome<KeptSample> {
     let text = std::fs::read_to_string(file)
         .map_err(|e| Failure::io("read", file, &e).with_help("make it with `sluice rehearse PIPELINE --keep FILE`"))?;
     kept::read(&file.display().to_string(), &text)
@@ -32,8 +32,8 @@ pub(super) fn compare(
     args: &RehearseArgs,
     plan: &Plan,
     file: &Path,
-    expected: &BTreeMap<Key, Became>,
-    now: &BTreeMap<Key, Became>,
+    expected: &BTreeMap<Key, EventResult>,
+    now: &BTreeMap<Key, EventResult>,
 ) -> Exit {
     let differences = compare::compare(expected, now);
     let exit = if differences.is_empty() { Exit::Fine } else { Exit::Findings };

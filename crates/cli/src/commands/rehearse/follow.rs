@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime};
 
 use sluice_core::failure::Outcome;
-use sluice_core::rehearse::compare::{Became, Key, compare, outcome};
+use sluice_core::rehearse::compare::{EventResult, Key, compare, outcome};
 use sluice_core::run::Stop;
 use sluice_core::units::{show_count, show_duration};
 
@@ -16,7 +16,7 @@ use crate::args::{Arguments, Events, RehearseArgs};
 use crate::exit::Exit;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
-use crate::project::{Asks, Project};
+use crate::project::{Project, TableSource};
 
 /// How often the files are looked at.
 const PAUSE: Duration = Duration::from_millis(50);
@@ -29,7 +29,7 @@ const SETTLED: Duration = Duration::from_millis(30);
 struct State {
     sampled: Option<Sampled>,
     /// The last good outcome, and how it was shown.
-    last: Option<(BTreeMap<Key, Became>, String)>,
+    last: Option<(BTreeMap<Key, EventResult>, String)>,
 }
 
 pub(super) fn follow(arguments: &Arguments, args: &RehearseArgs, stop: &Stop) -> Outcome<Exit> {
@@ -52,7 +52,8 @@ pub(super) fn follow(arguments: &Arguments, args: &RehearseArgs, stop: &Stop) ->
             seen = now;
             let started = Instant::now();
             // What cannot be read at this moment may be half saved: it is shown, and looked at again.
-            let text = match project.and_then(|project| turn(&project.asking(Asks::Now), args, &mut state, stop)) {
+            let text = match project.and_then(|project| turn(&project.asking(TableSource::Now), args, &mut state, stop))
+            {
                 Ok(text) => text,
                 Err(failure) => broken(&state, &failure.message, failure.help.as_deref()),
             };

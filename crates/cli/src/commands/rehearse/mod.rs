@@ -13,7 +13,7 @@ use std::sync::Arc;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::names;
 use sluice_core::plan::Plan;
-use sluice_core::rehearse::compare::{Became, Key, outcome};
+use sluice_core::rehearse::compare::{EventResult, Key, outcome};
 use sluice_core::rehearse::{Rehearsal, kept};
 use sluice_core::run::Stop;
 
@@ -21,7 +21,7 @@ use super::run::refuse_mistakes;
 use crate::args::{Arguments, Events, OutputKind, RehearseArgs};
 use crate::exit::Exit;
 use crate::output::{self, style};
-use crate::project::{Asks, Project};
+use crate::project::{Project, TableSource};
 use crate::signals;
 use sampled::Sampled;
 
@@ -29,7 +29,7 @@ use sampled::Sampled;
 const EVENTS: u64 = 1_000;
 
 pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Exit> {
-    let project = Project::need(arguments.project.as_deref())?.asking(Asks::Now);
+    let project = Project::need(arguments.project.as_deref())?.asking(TableSource::Now);
     let pipeline = project.pipeline(&args.pipeline)?.for_looking();
     let stop = Arc::new(Stop::new());
     signals::end_on_signals(&stop);
@@ -101,7 +101,7 @@ fn keep(
     file: &Path,
     plan: &Plan,
     rehearsal: &Rehearsal,
-    became: &BTreeMap<Key, Became>,
+    became: &BTreeMap<Key, EventResult>,
 ) -> Outcome<()> {
     if file.exists() && !args.yes {
         return Err(Failure::new(

@@ -4,7 +4,7 @@ use sluice_core::event::Chunk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Mark, Part};
 use sluice_core::plan::Plan;
-use sluice_core::rehearse::kept::Kept;
+use sluice_core::rehearse::kept::KeptSample;
 use sluice_core::rehearse::{Rehearsal, rehearse};
 use sluice_core::run::Stop;
 use sluice_core::sample::{TimeFilter, Window, take};
@@ -60,7 +60,7 @@ impl Sampled {
             };
             let spread = if filter.is_some() { u64::MAX } else { count };
             let intake = arrival.open(&around)?;
-            let part = match (args.last, args.since) {
+            let part = match (args.newest, args.since) {
                 (true, _) => Some(Part::Last(count)),
                 (false, Some(since)) if event.time.is_none() => Some(Part::From(Mark::Time(since))),
                 _ => None,
@@ -78,7 +78,7 @@ impl Sampled {
     }
 
     /// Takes the events of a kept file.
-    pub(super) fn kept(plan: &Plan, kept: Kept) -> Outcome<Self> {
+    pub(super) fn kept(plan: &Plan, kept: KeptSample) -> Outcome<Self> {
         if let Some((label, _)) = kept.chunks.iter().find(|(l, _)| !plan.arrivals.iter().any(|a| a.label == *l)) {
             return Err(Failure::new(
                 FailureKind::Configuration,

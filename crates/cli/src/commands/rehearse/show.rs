@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashSet};
 use serde_json::{Value, json};
 use sluice_core::plan::{LandingPlan, Plan};
 use sluice_core::rehearse::compare::Difference;
-use sluice_core::rehearse::{Fate, Rehearsal, View, reasons};
+use sluice_core::rehearse::{Rehearsal, StopCause, View, reasons};
 use sluice_core::types::SqlType;
 use sluice_core::units::{show_count, show_many};
 use sluice_core::values::json::write_value;
@@ -95,12 +95,12 @@ fn station(out: &mut String, rehearsal: &Rehearsal, name: &str, good: &str, widt
         let count = format!("{:>7}", show_count(*count));
         let event = style::dim(&format!("(event {})", first + 1));
         match fate {
-            Fate::Filtered { part, is_null } => {
+            StopCause::Filtered { part, is_null } => {
                 let not = if *is_null { "null, not true" } else { "not true" };
                 let part = cut(part, width.saturating_sub(50).max(30));
                 out.push_str(&format!("{count}  filtered  {not}: {part} {event}\n"));
             }
-            Fate::Rejected { reason, field, message } => {
+            StopCause::Rejected { reason, field, message } => {
                 let field = field.as_ref().map(|f| format!("{f}: ")).unwrap_or_default();
                 let message = cut(&format!("{field}{message}"), width.saturating_sub(45).max(30));
                 out.push_str(&format!("{count}  {}  {message} {event}\n", style::warn(reason.word())));
@@ -165,7 +165,7 @@ fn beside(
             let mut out = rows.render(width, 2);
             if !left_out.is_empty() {
                 left_out.reverse();
-                let text = format!("  … what it reads, not shown: {}", left_out.join(", "));
+                let text = format!("  … columns not shown: {}", left_out.join(", "));
                 out.push_str(&format!("{}\n", style::dim(&cut(&text, width))));
             }
             return out;
@@ -230,13 +230,13 @@ pub(super) fn as_json(args: &RehearseArgs, plan: &Plan, rehearsal: &Rehearsal, s
     );
 }
 
-fn stopped(station: &str, (fate, count, first): &(Fate, u64, usize)) -> Value {
+fn stopped(station: &str, (fate, count, first): &(StopCause, u64, usize)) -> Value {
     match fate {
-        Fate::Filtered { part, is_null } => json!({
+        StopCause::Filtered { part, is_null } => json!({
             "station": station, "what": "filtered", "condition": part, "is_null": is_null, "count": count,
             "first_event": first + 1,
         }),
-        Fate::Rejected { reason, field, message } => json!({
+        StopCause::Rejected { reason, field, message } => json!({
             "station": station, "what": "rejected", "reason": reason.word(), "field": field, "message": message,
             "count": count, "first_event": first + 1,
         }),

@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::plan::Plan;
 use sluice_core::rehearse::trace::{Trace, TracedStation, trace};
-use sluice_core::rehearse::{Fate, Rehearsal};
+use sluice_core::rehearse::{Rehearsal, StopCause};
 use sluice_core::units::show_many;
 
 use crate::args::{Arguments, OutputKind};
@@ -74,8 +74,8 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
         out.push_str(&format!("  {sign} {part} {}\n", style::dim(&format!("is {word}"))));
     }
     match &station.fate {
-        Some(Fate::Filtered { .. }) => out.push_str(&format!("  {}\n", style::warn("filtered"))),
-        Some(Fate::Rejected { reason, field, message }) => {
+        Some(StopCause::Filtered { .. }) => out.push_str(&format!("  {}\n", style::warn("filtered"))),
+        Some(StopCause::Rejected { reason, field, message }) => {
             let field = field.as_ref().map(|f| format!("{f}: ")).unwrap_or_default();
             out.push_str(&format!("  {}: {field}{message}\n", style::warn(&format!("rejected, {}", reason.word()))));
         }
@@ -121,10 +121,10 @@ fn as_json(number: u64, way: &Trace) {
                 .map(|v| json!({ "name": v.name, "type": v.ty, "from": v.from, "value": v.value }))
                 .collect();
             let fate = s.fate.as_ref().map(|fate| match fate {
-                Fate::Filtered { part, is_null } => {
+                StopCause::Filtered { part, is_null } => {
                     json!({ "what": "filtered", "condition": part, "is_null": is_null })
                 }
-                Fate::Rejected { reason, field, message } => {
+                StopCause::Rejected { reason, field, message } => {
                     json!({ "what": "rejected", "reason": reason.word(), "field": field, "message": message })
                 }
             });

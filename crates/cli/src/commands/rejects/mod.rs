@@ -16,7 +16,7 @@ use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::printable;
 use sluice_core::reject::REASONS;
-use sluice_core::run::retry::{Record, Rejected, Standing};
+use sluice_core::run::retry::{OpenRejects, Record, Rejected};
 use sluice_core::units::{show_count, show_many};
 
 use crate::args::{Arguments, OutputKind, RejectsArgs};
@@ -62,7 +62,7 @@ pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit
     let project = Project::need(arguments.project.as_deref())?;
     let pipeline = project.pipeline(&args.pipeline)?;
     let name = pipeline.config.name.clone();
-    if let Some(reason) = &args.reason
+    if let Some(reason) = &args.only
         && !REASONS.iter().any(|(word, _)| word == reason)
     {
         let known = REASONS.iter().map(|(word, _)| *word);
@@ -118,7 +118,7 @@ fn files(folder: &Path) -> Outcome<Vec<PathBuf>> {
     Ok(files.into_iter().map(|(_, path)| path).collect())
 }
 
-fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mut Found) -> Outcome<()> {
+fn read(path: &Path, args: &RejectsArgs, standing: &mut OpenRejects<'_>, found: &mut Found) -> Outcome<()> {
     let file = File::open(path).map_err(|e| Failure::io("read", path, &e))?;
     for (number, line) in BufReader::new(file).lines().enumerate() {
         let line = line.map_err(|e| Failure::io("read", path, &e))?;
@@ -126,7 +126,7 @@ fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mu
             Failure::findings(format!("{}:{}: this is not a reject: {e}", path.display(), number + 1))
                 .with_help("the file was edited; restore it, or move it away")
         })?;
-        if args.batch.is_some_and(|b| b != reject.batch) || args.reason.as_ref().is_some_and(|r| *r != reject.reason) {
+        if args.batch.is_some_and(|b| b != reject.batch) || args.only.as_ref().is_some_and(|r| *r != reject.reason) {
             continue;
         }
         let rejected = reject.rejected();
@@ -150,7 +150,7 @@ fn read(path: &Path, args: &RejectsArgs, standing: &mut Standing<'_>, found: &mu
         let key = (reject.reason.clone(), reject.station.clone(), reject.field.clone().unwrap_or_default());
         *found.groups.entry(key).or_default() += 1;
         found.newest.push_back(reject);
-        if found.newest.len() > args.last {
+        if found.newest.len() > args.show {
             found.newest.pop_front();
         }
     }
@@ -211,7 +211,7 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
         table.row(vec![show_count(*count), style::warn(reason), field.clone(), station.clone(), style::dim(meaning)]);
     }
     out.push_str(&table.render(screen_width()));
-    if args.last > 0 {
+    if args.show > 0 {
         out.push_str(&format!("\nthe newest {}:\n", found.newest.len()));
     }
     for reject in &found.newest {

@@ -41,7 +41,7 @@ pub(super) fn retry(
         return Ok(Exit::Fine);
     }
     output::note(&format!(
-        "{} to read again, in {}; what is good now lands, the others are rejected again\n",
+        "{} to read again, in {}; good events land, the others are rejected again\n",
         show_many(rejects.len() as u64, "reject"),
         show_many(portions.len() as u64, "batch"),
     ));
@@ -50,7 +50,7 @@ pub(super) fn retry(
         return Ok(Exit::Fine);
     }
     let all: Vec<usize> = (0..pipeline.plan.landings.len()).collect();
-    let what = match &args.reason {
+    let what = match &args.only {
         Some(reason) => format!("{WHAT} by {reason}"),
         None => WHAT.to_string(),
     };

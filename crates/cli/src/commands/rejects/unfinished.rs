@@ -50,7 +50,7 @@ pub(super) fn reject(
     let done = give_up(name, &project.surroundings(), ledger.as_ref())?;
     match arguments.output {
         OutputKind::Json => {
-            let one = |g: &sluice_core::run::give_up::GivenUp| json!({ "lane": g.batch.lane, "number": g.batch.number, "landing": g.landing, "why": g.why, "events": g.events });
+            let one = |g: &sluice_core::run::give_up::GivenUpLanding| json!({ "lane": g.batch.lane, "number": g.batch.number, "landing": g.landing, "why": g.why, "events": g.events });
             let given_up: Vec<_> = done.iter().map(one).collect();
             output::json("rejects-unfinished", json!({ "pipeline": name, "given_up": given_up }));
         }

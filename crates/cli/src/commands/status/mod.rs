@@ -73,7 +73,7 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     let name = pipeline.config.name.clone();
     let (mut standing, mut away) = (Vec::new(), None);
     if pipeline.problems.has_errors() || project.problems.has_errors() {
-        away = Some("it cannot run as it is written: sluice check".to_string());
+        away = Some("its file has errors: sluice check".to_string());
     } else {
         match standings(project, pipeline, ledger) {
             Ok(found) => standing = found,
@@ -83,7 +83,7 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     let batches = ledger.batches(&name, BatchQuery { last: Some(200), number: None })?;
     let mut settled: Vec<BatchRecord> = Vec::new();
     let mut lanes: Vec<LaneId> = Vec::new();
-    for batch in batches.iter().rev().filter(|b| b.state == BatchState::Settled && !b.lane.is_aside()) {
+    for batch in batches.iter().rev().filter(|b| b.state == BatchState::Settled && !b.lane.is_out_of_order()) {
         if !lanes.contains(&batch.lane) {
             lanes.push(batch.lane.clone());
             settled.push(batch.clone());

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use sluice_core::kinds::{Kept, TableLoad};
+use sluice_core::kinds::{KeptLog, TableLoad};
 use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
@@ -135,7 +135,7 @@ fn to_load(standing: &Standing) -> Option<String> {
     Some(format!("about {} to load", show_many(rows, "row")))
 }
 
-fn kept_text(kept: Kept) -> String {
+fn kept_text(kept: KeptLog) -> String {
     let text = format!("the source keeps {} of its log for this", show_size(kept.bytes));
     match kept.bytes > kept.warning {
         true => style::warn(&format!("{text}, more than {}: its disk may fill", show_size(kept.warning))),

@@ -10,16 +10,16 @@ use super::PARTITION;
 use super::state::State;
 
 /// Changes that wait to be handed on.
-pub(crate) struct Gather {
+pub(crate) struct ChunkBuilder {
     tables: Vec<Arc<str>>,
     bytes: Vec<u8>,
     each: Vec<Change>,
     side: Vec<u8>,
 }
 
-/// What is told of a change beside its row.
+/// What is reported for a change beside its row.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Told {
+pub(crate) struct ChangeDetails {
     pub table: u32,
     pub kind: ChangeKind,
     pub position: Position,
@@ -27,7 +27,7 @@ pub(crate) struct Told {
     pub time: Option<i64>,
 }
 
-impl Gather {
+impl ChunkBuilder {
     /// Gathers changes of these tables.
     pub(crate) fn new(tables: Vec<Arc<str>>) -> Self {
         Self { tables, bytes: Vec::new(), each: Vec::new(), side: Vec::new() }
@@ -36,7 +36,7 @@ impl Gather {
     /// Adds a change. `row` writes the row's object, `key` and `old` theirs, nothing where there is none.
     pub(crate) fn add(
         &mut self,
-        told: Told,
+        reported: ChangeDetails,
         row: impl FnOnce(&mut Vec<u8>),
         key: impl FnOnce(&mut Vec<u8>),
         old: impl FnOnce(&mut Vec<u8>),
@@ -44,21 +44,26 @@ impl Gather {
         let span = written(&mut self.bytes, row).unwrap_or(RecordSpan { start: 0, end: 0 });
         self.bytes.push(b'\n');
         let (key, old) = (written(&mut self.side, key), written(&mut self.side, old));
-        let Told { table, kind, position, transaction, time } = told;
+        let ChangeDetails { table, kind, position, transaction, time } = reported;
         self.each.push(Change { span, table, kind, position, transaction, time, key, old });
     }
 
     /// Tells that a table is empty, for each that is loaded in the place of what landed before and has no row yet. Of
-    /// those without a key that is told with their rows.
-    pub(crate) fn tell_emptied(&mut self, names: impl Iterator<Item = Arc<str>>, state: &mut State, at: &mut Position) {
+    /// those without a key that is reported with their rows.
+    pub(crate) fn emit_truncates(
+        &mut self,
+        names: impl Iterator<Item = Arc<str>>,
+        state: &mut State,
+        at: &mut Position,
+    ) {
         for (table, name) in (0..).zip(names) {
             let load =
-                state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()).filter(|l| l.anew && l.whole.is_none());
+                state.tables.get_mut(&*name).and_then(|t| t.load.as_mut()).filter(|l| l.replaces && l.whole.is_none());
             if let Some(load) = load {
-                load.anew = false;
+                load.replaces = false;
                 let kind = ChangeKind::Truncated;
-                let told = Told { table, kind, position: *at, transaction: None, time: None };
-                self.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+                let reported = ChangeDetails { table, kind, position: *at, transaction: None, time: None };
+                self.add(reported, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
                 at.minor += 1;
             }
         }
@@ -129,11 +134,11 @@ mod tests {
 
     #[test]
     fn what_was_rolled_back_is_forgotten_but_for_tables_that_cannot_be() {
-        let mut gather = Gather::new(vec!["a.t".into(), "a.m".into()]);
+        let mut gather = ChunkBuilder::new(vec!["a.t".into(), "a.m".into()]);
         for (minor, table) in [(0, 0), (1, 0), (2, 1), (3, 0)] {
             let position = Position { major: 9, minor };
-            let told = Told { table, kind: ChangeKind::Inserted, position, transaction: None, time: None };
-            gather.add(told, |out| out.extend(format!("{{\"n\":{minor}}}").bytes()), |_| {}, |_| {});
+            let reported = ChangeDetails { table, kind: ChangeKind::Inserted, position, transaction: None, time: None };
+            gather.add(reported, |out| out.extend(format!("{{\"n\":{minor}}}").bytes()), |_| {}, |_| {});
         }
         gather.forget(Position { major: 9, minor: 1 }, |table| table == 1);
         assert_eq!(gather.last(), Some(Position { major: 9, minor: 2 }));
@@ -145,16 +150,21 @@ mod tests {
 
     #[test]
     fn changes_become_a_chunk_with_their_places() {
-        let mut gather = Gather::new(vec!["public.permit".into()]);
+        let mut gather = ChunkBuilder::new(vec!["public.permit".into()]);
         for (minor, kind) in [(0, ChangeKind::Inserted), (1, ChangeKind::Deleted)] {
-            let told =
-                Told { table: 0, kind, position: Position { major: 9, minor }, transaction: Some(4), time: None };
+            let reported = ChangeDetails {
+                table: 0,
+                kind,
+                position: Position { major: 9, minor },
+                transaction: Some(4),
+                time: None,
+            };
             let old = |out: &mut Vec<u8>| {
                 if minor == 1 {
                     out.extend(b"{\"old\":1}")
                 }
             };
-            gather.add(told, |out| out.extend(b"{\"id\":1}"), |out| out.extend(b"{}"), old);
+            gather.add(reported, |out| out.extend(b"{\"id\":1}"), |out| out.extend(b"{}"), old);
         }
         assert!(gather.is_full(ReadLimit { records: 2, bytes: 1 << 20, ends: false }));
         let chunk = gather.chunk(Position::at(5), Position { major: 9, minor: 2 }, "state".into(), true);

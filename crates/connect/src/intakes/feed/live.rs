@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 use sluice_core::event::Position;
-use sluice_core::kinds::{Kept, PartitionPosition, PartitionState, TableLoad};
+use sluice_core::kinds::{KeptLog, PartitionPosition, PartitionState, TableLoad};
 use sluice_core::private;
 
 use super::state::State;
@@ -17,7 +17,7 @@ const EVERY: Duration = Duration::from_secs(1);
 /// After so long what it says is of no use any more, in microseconds.
 const STALE: i64 = 5_000_000;
 
-/// What is told.
+/// What is reported.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Live {
     /// When, in microseconds since 1970.
@@ -36,7 +36,7 @@ pub(crate) struct Live {
 }
 
 /// Writes it.
-pub(crate) struct Teller {
+pub(crate) struct StatePublisher {
     path: PathBuf,
     last: Instant,
     rows: BTreeMap<String, u64>,
@@ -47,13 +47,13 @@ fn path(work: &Path, label: &str) -> PathBuf {
     work.join("live").join(format!("{label}.json"))
 }
 
-impl Teller {
+impl StatePublisher {
     pub(crate) fn new(work: &Path, label: &str) -> Self {
         Self { path: path(work, label), last: Instant::now(), rows: BTreeMap::new(), live: Live::default() }
     }
 
-    /// Tells where the feed is, if it is time to. Where that cannot be written, nobody is told.
-    pub(crate) fn tell(&mut self, seen: u64, state: &State) {
+    /// Publishes where the feed is, if it is time to. A failure to write it is ignored.
+    pub(crate) fn publish(&mut self, seen: u64, state: &State) {
         let took = self.last.elapsed();
         if took < EVERY {
             return;
@@ -93,7 +93,7 @@ pub(crate) fn has_landed(work: &Path, label: &str, known: &PartitionPosition, pl
 }
 
 /// Where a feed stands by what it told and by the ledger's state.
-pub(crate) struct Stand<'s> {
+pub(crate) struct FeedProgress<'s> {
     pub work: &'s Path,
     pub label: &'s str,
     pub state: Option<&'s State>,
@@ -107,7 +107,7 @@ pub(crate) struct Stand<'s> {
     pub warning: u64,
 }
 
-impl Stand<'_> {
+impl FeedProgress<'_> {
     /// The state of the feed's partition.
     pub(crate) fn partition(&self) -> PartitionState {
         let live = lately(self.work, self.label);
@@ -136,7 +136,7 @@ impl Stand<'_> {
             retention: None,
             arrived_last_hour: None,
             loads: tables.filter_map(load).collect(),
-            kept: Some(Kept { bytes: self.end.saturating_sub(self.kept_from), warning: self.warning }),
+            kept: Some(KeptLog { bytes: self.end.saturating_sub(self.kept_from), warning: self.warning }),
         }
     }
 }
@@ -147,12 +147,12 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_a_running_feed_tells_counts_more_than_the_ledger() {
+    fn what_a_running_feed_reports_counts_more_than_the_ledger() {
         let folder = tempfile::tempdir().unwrap();
         let load = Load { rows: 50, about: 200, ..Load::default() };
         let mut state = State { time: Some(7), ..State::default() };
         state.tables.insert("public.permit".into(), TableState { load: Some(load), ..TableState::default() });
-        let stand = |state| Stand {
+        let stand = |state| FeedProgress {
             work: folder.path(),
             label: "office.feed",
             state: Some(state),
@@ -163,15 +163,15 @@ mod tests {
         };
         let rest = stand(&state).partition();
         assert_eq!((rest.bytes, rest.oldest_unread, rest.loads[0].rate), (Some(900), Some(7), None));
-        let mut teller = Teller::new(folder.path(), "office.feed");
-        teller.last -= EVERY;
-        teller.tell(1000, &state);
+        let mut publisher = StatePublisher::new(folder.path(), "office.feed");
+        publisher.last -= EVERY;
+        publisher.publish(1000, &state);
         let runs = stand(&state).partition();
         assert_eq!((runs.bytes, runs.oldest_unread, runs.loads[0].rate), (Some(0), None, Some(0.0)));
         assert_eq!(runs.kept.unwrap().bytes, 960);
         // Changes up to there have been handed on, and have not landed yet.
-        teller.last -= EVERY;
-        teller.tell(1000, &State { read: 600, ..state.clone() });
+        publisher.last -= EVERY;
+        publisher.publish(1000, &State { read: 600, ..state.clone() });
         let works = stand(&state).partition();
         assert_eq!((works.bytes, works.oldest_unread), (Some(900), Some(7)));
     }

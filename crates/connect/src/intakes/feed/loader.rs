@@ -113,7 +113,7 @@ impl<D: Send + 'static> Loader<D> {
         let (more, asked) = unbounded::<Job<D>>();
         let worker = |jobs: Receiver<Job<D>>| {
             let sink = Sink { send: send.clone(), stop: Arc::clone(&stop) };
-            std::thread::spawn(move || while jobs.recv().is_ok_and(|job| sink.insist(job)) {})
+            sluice_core::threads::spawn("load", move || while jobs.recv().is_ok_and(|job| sink.insist(job)) {})
         };
         let mut threads: Vec<JoinHandle<()>> = (0..at_once).map(|_| worker(take.clone())).collect();
         threads.push(worker(asked));

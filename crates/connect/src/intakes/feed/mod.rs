@@ -37,14 +37,14 @@ pub(crate) const TABLE_OPTIONS: &[OptionSpec] = &[
         "load",
         ValueKind::Choice(&["first", "never"]),
         "first",
-        "whether the rows that are there already are read before what changes: first, or never",
+        "whether existing rows are loaded before changes are followed: first, or never",
     )
     .with(&["load_rows", "load_rate"]),
     OptionSpec::with_default(
         "load_rows",
         ValueKind::Integer { min: 1, max: 1_000_000 },
         "50_000",
-        "how many rows of a table are read by one question",
+        "how many rows of a table are read by one query",
     )
     .with(&["load", "load_rate"]),
     OptionSpec::optional(
@@ -57,8 +57,8 @@ pub(crate) const TABLE_OPTIONS: &[OptionSpec] = &[
         "schema_change",
         ValueKind::Choice(&["hold", "follow", "ignore"]),
         "hold",
-        "what happens when a column comes, goes or changes its type: hold stops there and tells the difference; follow, \
-         in [each.NAME], takes the columns up as they are then; ignore goes on with those that the contract names",
+        "what happens when a column is added, dropped or retyped: hold stops there and shows the difference; follow, \
+         in [each.NAME], continues with the new columns; ignore continues with the columns of the contract",
     ),
 ];
 

@@ -4,11 +4,11 @@ use std::collections::HashMap;
 
 use sluice_core::event::Position;
 
-use super::gather::Gather;
+use super::gather::ChunkBuilder;
 
 /// Where the reader stands among the transactions of the log.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Standing {
+pub(crate) enum LogStanding {
     /// Between two transactions: a batch may end here.
     Between,
     /// Within the transaction at this place.
@@ -18,7 +18,7 @@ pub(crate) enum Standing {
     Torn { at: u64, repeated: Option<u64> },
 }
 
-impl Standing {
+impl LogStanding {
     fn begin(self, place: u64) -> Self {
         match self {
             Self::Torn { at, .. } if place < at => Self::Torn { at, repeated: Some(place) },
@@ -52,7 +52,7 @@ impl Standing {
 
 /// Changes that were read and not handed on yet, and the place behind them.
 pub(crate) struct Order {
-    pub gather: Gather,
+    pub gather: ChunkBuilder,
     /// Behind the last change. It does not move on with the log: rows that are loaded stand behind the change before them.
     pub at: Position,
     /// To where the log has been seen. It grows with whole transactions only.
@@ -65,13 +65,22 @@ pub(crate) struct Order {
     pub next: u64,
     /// Changes before this position were read already.
     from: Position,
-    standing: Standing,
+    standing: LogStanding,
 }
 
 impl Order {
     /// Begins at a position. The log has been seen to `seen`.
-    pub(crate) fn new(gather: Gather, from: Position, seen: u64) -> Self {
-        Self { gather, at: from, seen, time: None, read_at: HashMap::new(), next: 0, from, standing: Standing::Between }
+    pub(crate) fn new(gather: ChunkBuilder, from: Position, seen: u64) -> Self {
+        Self {
+            gather,
+            at: from,
+            seen,
+            time: None,
+            read_at: HashMap::new(),
+            next: 0,
+            from,
+            standing: LogStanding::Between,
+        }
     }
 
     /// Whether a transaction is open at present.
@@ -81,20 +90,20 @@ impl Order {
 
     /// Whether the open transaction was read whole before the connection was lost.
     pub(crate) fn is_repeated(&self) -> bool {
-        matches!(self.standing, Standing::Torn { repeated: Some(_), .. })
+        matches!(self.standing, LogStanding::Torn { repeated: Some(_), .. })
     }
 
     /// Whether every transaction of which something was read has been read whole.
     pub(crate) fn is_between(&self) -> bool {
-        self.standing == Standing::Between
+        self.standing == LogStanding::Between
     }
 
     /// The place of the transaction that has been read in part, from which the log is to be read again after a stop: all before
     /// it was read whole.
     pub(crate) fn unfinished(&self) -> Option<u64> {
         match self.standing {
-            Standing::Between => None,
-            Standing::Within(at) | Standing::Torn { at, .. } => Some(at),
+            LogStanding::Between => None,
+            LogStanding::Within(at) | LogStanding::Torn { at, .. } => Some(at),
         }
     }
 
@@ -117,7 +126,7 @@ impl Order {
 
     /// The open transaction never was: the log goes on at another place.
     pub(crate) fn leave(&mut self, next: u64) {
-        self.standing = Standing::Between;
+        self.standing = LogStanding::Between;
         self.from = self.at;
         self.seen = next;
     }
@@ -153,7 +162,7 @@ mod tests {
     use super::*;
 
     fn order() -> Order {
-        Order::new(Gather::new(Vec::new()), Position::at(10), 10)
+        Order::new(ChunkBuilder::new(Vec::new()), Position::at(10), 10)
     }
 
     #[test]

@@ -9,7 +9,7 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
 use super::FeedTable;
-use super::gather::{Gather, Told};
+use super::gather::{ChangeDetails, ChunkBuilder};
 use super::rows::Rows;
 
 /// More than this of a table is not looked at.
@@ -37,12 +37,12 @@ pub(crate) fn open(
 
 /// Rows as a chunk that was loaded.
 fn chunk(tables: &[FeedTable], table: u32, rows: &Rows, mark: u64) -> Chunk {
-    let mut gather = Gather::new(tables.iter().map(|t| Arc::clone(&t.name)).collect());
+    let mut gather = ChunkBuilder::new(tables.iter().map(|t| Arc::clone(&t.name)).collect());
     let mut position = Position::at(mark);
     for row in 0..usize::try_from(rows.len()).unwrap_or(0) {
-        let told = Told { table, kind: ChangeKind::Loaded, position, transaction: None, time: None };
+        let reported = ChangeDetails { table, kind: ChangeKind::Loaded, position, transaction: None, time: None };
         let (object, key) = (rows.object(row), rows.key_json(row));
-        gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(key), |_| {});
+        gather.add(reported, |out| out.extend_from_slice(object), |out| out.extend_from_slice(key), |_| {});
         position.minor += 1;
     }
     gather.chunk(Position::at(mark), position, String::new(), false)

@@ -1,6 +1,6 @@
 //! What it means when the columns of a table change: which differences matter, and what is done about them.
 //!
-//! A column is told by its name and its type, a text with two blanks: `name type detail`. Where the type is not known, `?`
+//! A column is described by its name and its type, one text: `name type detail`. Where the type is not known, `?`
 //! stands for both.
 
 use sluice_core::config::ExtraFields;
@@ -35,7 +35,7 @@ impl Policy {
 
 /// A column that a table has now, at the source.
 #[derive(Clone, Debug)]
-pub(crate) struct There {
+pub(crate) struct CurrentColumn {
     pub name: String,
     /// The type of contracts that takes its values.
     pub ty: String,
@@ -45,12 +45,12 @@ pub(crate) struct There {
 
 /// What follows from a difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Verdict {
-    /// Reading goes on. Where `refill`, values came to rows without the log telling so: they are read anew.
+pub(crate) enum SchemaVerdict {
+    /// Reading goes on. Where `refill`, values came to rows without the log telling so: they are read again.
     GoOn { refill: bool },
     /// The run stops, for somebody to decide. In words, why.
     Hold(String),
-    /// The pipeline is to be written out anew. In words, why.
+    /// The pipeline is to be written out again. In words, why.
     Renew(String),
 }
 
@@ -89,8 +89,8 @@ impl Difference {
     }
 
     /// What follows from it, given what is there now.
-    pub(crate) fn judge(&self, table: &FeedTable, policy: Policy, there: &[There]) -> Verdict {
-        let Some(contract) = &table.contract else { return Verdict::GoOn { refill: false } };
+    pub(crate) fn judge(&self, table: &FeedTable, policy: Policy, there: &[CurrentColumn]) -> SchemaVerdict {
+        let Some(contract) = &table.contract else { return SchemaVerdict::GoOn { refill: false } };
         let field = |column: &str| contract.fields.iter().find(|f| f.path.first().is_some_and(|name| name == column));
         let is_read = |column: &str| field(column).is_some() || contract.extra != ExtraFields::Ignore;
         let now = |column: &str| there.iter().find(|c| c.name == column);
@@ -102,25 +102,25 @@ impl Difference {
         };
         let retyped: Vec<&String> = self.retyped.iter().filter(|c| !fits(c)).collect();
         let went: Vec<&String> = self.went.iter().filter(|c| field(c).is_some() && now(c).is_none()).collect();
-        let mut words: Vec<String> = news.iter().map(|c| format!("the column {c} came")).collect();
-        words.extend(retyped.iter().map(|c| format!("the column {c} has another type")));
-        words.extend(went.iter().map(|c| format!("the column {c} went")));
+        let mut words: Vec<String> = news.iter().map(|c| format!("column {c} was added")).collect();
+        words.extend(retyped.iter().map(|c| format!("column {c} was retyped")));
+        words.extend(went.iter().map(|c| format!("column {c} was dropped")));
         let words = words.join("; ");
         match policy {
-            Policy::Hold if !words.is_empty() => return Verdict::Hold(words),
-            Policy::Follow if !words.is_empty() => return Verdict::Renew(words),
+            Policy::Hold if !words.is_empty() => return SchemaVerdict::Hold(words),
+            Policy::Follow if !words.is_empty() => return SchemaVerdict::Renew(words),
             _ => {}
         }
         // Another name for a column brings its values along; a column may come with values; a type may change them.
         let is_filled = |column: &&String| now(column).is_some_and(|c| c.is_filled || !self.went.is_empty());
         let came = self.came.iter().filter(|c| is_read(c)).any(|c| is_filled(&c));
-        Verdict::GoOn { refill: came || self.retyped.iter().any(|c| is_read(c)) }
+        SchemaVerdict::GoOn { refill: came || self.retyped.iter().any(|c| is_read(c)) }
     }
 }
 
 /// Why a pipeline that follows its tables has to be written out again before a table is read: the table has other columns by
 /// now. Rows that are loaded would lack the new ones, and nothing would say so.
-pub(crate) fn outdated(table: &FeedTable, policy: Policy, there: &[There]) -> Option<Failure> {
+pub(crate) fn outdated(table: &FeedTable, policy: Policy, there: &[CurrentColumn]) -> Option<Failure> {
     let contract = table.contract.as_ref().filter(|_| policy == Policy::Follow)?;
     let is_named = |column: &str| contract.fields.iter().any(|f| f.path.first().is_some_and(|name| name == column));
     let is_there = |column: &str| there.iter().any(|c| c.name == column);
@@ -165,8 +165,8 @@ mod tests {
         FeedTable { name: "permit".into(), key: vec!["id".into()], contract: Some(Arc::new(contract)) }
     }
 
-    fn there(columns: &[(&str, &str, bool)]) -> Vec<There> {
-        let one = |(name, ty, is_filled): &(&str, &str, bool)| There {
+    fn there(columns: &[(&str, &str, bool)]) -> Vec<CurrentColumn> {
+        let one = |(name, ty, is_filled): &(&str, &str, bool)| CurrentColumn {
             name: (*name).into(),
             ty: (*ty).into(),
             is_filled: *is_filled,
@@ -201,7 +201,7 @@ mod tests {
 
     #[rstest]
     #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1"], "")]
-    #[case(&["id 23 -1"], &["id 23 -1", "tons 23 -1"], "the column tons came")]
+    #[case(&["id 23 -1"], &["id 23 -1", "tons 23 -1"], "column tons was added")]
     // The contract names it already.
     #[case(&["id 23 -1"], &["id 23 -1", "note 25 -1"], "")]
     #[case(&["id 23 -1", "tons 23 -1"], &["id 23 -1"], "")]
@@ -212,26 +212,26 @@ mod tests {
     // It is not there any more.
     #[case(&["id 23 -1"], &["id 23 -1", "berth 25 -1"], "")]
     #[case(&[], &["id 23 -1", "tons 23 -1"], "")]
-    fn what_matters_is_told(#[case] known: &[&str], #[case] now: &[&str], #[case] words: &str) {
+    fn what_matters_is_reported(#[case] known: &[&str], #[case] now: &[&str], #[case] words: &str) {
         let there = there(&[BOTH[0], BOTH[1], ("tons", "integer", false)]);
         let found = difference(known, now);
         let held = match found.judge(&table(), Policy::Hold, &there) {
-            Verdict::Hold(words) => words,
+            SchemaVerdict::Hold(words) => words,
             _ => String::new(),
         };
         assert_eq!(held, words);
-        let is_same = |verdict| matches!(verdict, Verdict::GoOn { .. });
+        let is_same = |verdict| matches!(verdict, SchemaVerdict::GoOn { .. });
         assert_eq!(is_same(found.judge(&table(), Policy::Follow, &there)), words.is_empty());
         assert!(is_same(found.judge(&table(), Policy::Ignore, &there)));
     }
 
     #[test]
-    fn what_went_and_what_has_another_type_is_told() {
+    fn what_went_and_what_has_another_type_is_reported() {
         let found = difference(&["id 23 -1", "note 25 -1"], &["id 20 -1", "remark 25 -1"]);
         let there = there(&[("id", "bigint", false), ("remark", "text", false)]);
-        let words = "the column remark came; the column id has another type; the column note went";
-        assert_eq!(found.judge(&table(), Policy::Hold, &there), Verdict::Hold(words.into()));
-        assert_eq!(found.judge(&table(), Policy::Follow, &there), Verdict::Renew(words.into()));
+        let words = "column remark was added; column id was retyped; column note was dropped";
+        assert_eq!(found.judge(&table(), Policy::Hold, &there), SchemaVerdict::Hold(words.into()));
+        assert_eq!(found.judge(&table(), Policy::Follow, &there), SchemaVerdict::Renew(words.into()));
     }
 
     #[rstest]
@@ -246,7 +246,7 @@ mod tests {
     // Nobody reads it.
     #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1", "tons 23 -1"], true, false)]
     #[case(&["id 23 -1", "note 25 -1", "tons 23 -1"], &["id 23 -1", "note 25 -1"], true, false)]
-    fn values_that_the_log_does_not_tell_are_read_anew(
+    fn values_that_the_log_does_not_reports_are_read_again(
         #[case] known: &[&str],
         #[case] now: &[&str],
         #[case] is_filled: bool,
@@ -254,8 +254,8 @@ mod tests {
     ) {
         let there = there(&[BOTH[0], ("note", "text", is_filled), ("tons", "integer", true)]);
         let found = difference(known, now);
-        assert_eq!(found.judge(&table(), Policy::Ignore, &there), Verdict::GoOn { refill });
+        assert_eq!(found.judge(&table(), Policy::Ignore, &there), SchemaVerdict::GoOn { refill });
         let bare = FeedTable { contract: None, ..table() };
-        assert_eq!(found.judge(&bare, Policy::Hold, &there), Verdict::GoOn { refill: false });
+        assert_eq!(found.judge(&bare, Policy::Hold, &there), SchemaVerdict::GoOn { refill: false });
     }
 }

@@ -9,7 +9,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit, Settings};
 
 use super::FeedTable;
-use super::gather::{Gather, Told};
+use super::gather::{ChangeDetails, ChunkBuilder};
 use super::rows::Rows;
 use super::whole::{Keeper, ReadTable};
 
@@ -20,7 +20,7 @@ struct Snapshot {
     rows: Receiver<Rows>,
     /// The place of the log, once all rows have been read.
     ended: Receiver<Outcome<u64>>,
-    gather: Gather,
+    gather: ChunkBuilder,
     at: Position,
     is_over: bool,
 }
@@ -31,11 +31,11 @@ pub(crate) fn open(table: &FeedTable, settings: &Settings, mut read: ReadTable) 
     let (end, ended) = bounded(1);
     let options = &settings.options;
     let rate = options.is_set("load_rate").then(|| options.integer("load_rate").max(1));
-    std::thread::spawn(move || {
+    sluice_core::threads::spawn("snapshot", move || {
         let place = read(&mut Keeper::for_reader(send, rate));
         let _ = end.send(place);
     });
-    let gather = Gather::new(vec![Arc::clone(&table.name)]);
+    let gather = ChunkBuilder::new(vec![Arc::clone(&table.name)]);
     Box::new(Snapshot { rows, ended, gather, at: Position::at(0), is_over: false })
 }
 
@@ -47,16 +47,26 @@ impl LaneReader for Snapshot {
         let from = self.at;
         if let Ok(rows) = self.rows.recv() {
             for row in 0..usize::try_from(rows.len()).unwrap_or(0) {
-                let told =
-                    Told { table: 0, kind: ChangeKind::Loaded, position: self.at, transaction: None, time: None };
+                let reported = ChangeDetails {
+                    table: 0,
+                    kind: ChangeKind::Loaded,
+                    position: self.at,
+                    transaction: None,
+                    time: None,
+                };
                 let (object, key) = (rows.object(row), rows.key_json(row));
-                self.gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(key), |_| {});
+                self.gather.add(
+                    reported,
+                    |out| out.extend_from_slice(object),
+                    |out| out.extend_from_slice(key),
+                    |_| {},
+                );
                 self.at.minor += 1;
             }
             return Ok(Read::Chunk(self.gather.chunk(from, self.at, String::new(), false)));
         }
         self.is_over = true;
-        let place = self.ended.recv().map_err(|_| Failure::internal("a reading ended without a word"))??;
+        let place = self.ended.recv().map_err(|_| Failure::internal("a reader ended without a result"))??;
         Ok(Read::Chunk(self.gather.chunk(from, Position::at(place), String::new(), false)))
     }
 }

@@ -81,17 +81,18 @@ pub(crate) struct Load {
     /// When it began, in microseconds since 1970.
     #[serde(default)]
     pub since: i64,
-    /// Whether its rows take the place of others that were there, which is told before the first of them.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub anew: bool,
+    /// Whether its rows take the place of others that were there, which is reported before the first of them.
+    // Ledgers of earlier versions have it as `anew`.
+    #[serde(default, alias = "anew", skip_serializing_if = "std::ops::Not::not")]
+    pub replaces: bool,
     /// Of a table without a key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub whole: Option<Whole>,
+    pub whole: Option<WholeTableState>,
 }
 
 /// How far a table without a key has been taken in.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Whole {
+pub(crate) struct WholeTableState {
     /// The place in the log at which its rows are as they were read; 0 before that.
     pub at: u64,
     /// Bytes of the file with its rows that have been taken in.
@@ -100,12 +101,12 @@ pub(crate) struct Whole {
 
 impl TableState {
     /// Has the table loaded once more, where it is loaded at all. Rows with a key take the places of those that were there;
-    /// others are told to be gone first.
-    pub(crate) fn begin_anew(&mut self, about: u64) {
+    /// others are reported to be gone first.
+    pub(crate) fn restart(&mut self, about: u64) {
         let since = chrono::Utc::now().timestamp_micros();
         let again = |load: Load| {
-            let (anew, whole) = (load.whole.is_some(), load.whole.map(|_| Whole::default()));
-            Load { about, since, anew, whole, ..Load::default() }
+            let (replaces, whole) = (load.whole.is_some(), load.whole.map(|_| WholeTableState::default()));
+            Load { about, since, replaces, whole, ..Load::default() }
         };
         self.load = self.load.take().map(again);
     }
@@ -115,7 +116,7 @@ impl State {
     /// Reads what the ledger has.
     pub(crate) fn read(identity: &str) -> Outcome<Self> {
         serde_json::from_str(identity)
-            .map_err(|e| Failure::internal(format!("the ledger's note of a change feed is not understood: {e}")))
+            .map_err(|e| Failure::internal(format!("the ledger's state of a change feed cannot be read: {e}")))
     }
 
     /// The note for the ledger.
@@ -127,7 +128,7 @@ impl State {
     pub(crate) fn add(&mut self, name: &str, mut table: TableState) {
         let was_read = self.former.remove(name) || self.tables.contains_key(name);
         if let Some(load) = table.load.as_mut() {
-            load.anew |= was_read;
+            load.replaces |= was_read;
         }
         self.tables.insert(name.to_string(), table);
     }
@@ -158,15 +159,15 @@ impl State {
         };
         if !load.done {
             return Err(
-                Failure::findings(format!("{table} is being loaded")).with_help("`sluice run` goes on with that")
+                Failure::findings(format!("{table} is being loaded")).with_help("`sluice run` continues loading it")
             );
         }
         // Without the last key a load would begin at the first row.
         let is_all = keys.is_empty() || (load.after.is_none() && load.cursor.is_none());
         if is_all {
             let about = load.rows.max(load.about);
-            found.begin_anew(about);
-            found.load.iter_mut().for_each(|load| load.anew = true);
+            found.restart(about);
+            found.load.iter_mut().for_each(|load| load.replaces = true);
         } else {
             load.again.extend_from_slice(keys);
             load.done = false;
@@ -176,7 +177,7 @@ impl State {
 
     /// Has every table that is loaded take the place of what has landed of it.
     pub(crate) fn replace_all(&mut self) {
-        self.tables.values_mut().filter_map(|t| t.load.as_mut()).for_each(|load| load.anew = true);
+        self.tables.values_mut().filter_map(|t| t.load.as_mut()).for_each(|load| load.replaces = true);
     }
 
     /// The tables that are still being loaded.
@@ -224,7 +225,7 @@ mod tests {
         assert_eq!((again.position, all), (known.position, is_all));
         let load = State::read(&again.identity).unwrap().tables["public.permit"].load.clone().unwrap();
         assert_eq!(
-            (load.again.len(), load.anew, load.after.is_some(), load.done),
+            (load.again.len(), load.replaces, load.after.is_some(), load.done),
             (expected.0, expected.1, expected.2, false)
         );
         // Not while that is under way, and not for another table.
@@ -235,18 +236,20 @@ mod tests {
     #[test]
     fn a_table_that_comes_back_replaces_the_rows_that_landed_before() {
         let table = || TableState { load: Some(Load::default()), ..TableState::default() };
-        let is_anew = |state: &State, name: &str| state.tables[name].load.as_ref().unwrap().anew;
+        let is_replacing = |state: &State, name: &str| state.tables[name].load.as_ref().unwrap().replaces;
         let mut state = State::default();
         state.add("public.permit", table());
         state.add("public.berth", table());
-        assert!(!is_anew(&state, "public.permit"));
+        assert!(!is_replacing(&state, "public.permit"));
         state.retain(|name| name == "public.berth");
         let mut state = State::read(&state.note()).unwrap();
         assert_eq!(state.former.iter().collect::<Vec<_>>(), ["public.permit"]);
         state.add("public.permit", table());
-        assert!(is_anew(&state, "public.permit") && !is_anew(&state, "public.berth") && state.former.is_empty());
+        assert!(
+            is_replacing(&state, "public.permit") && !is_replacing(&state, "public.berth") && state.former.is_empty()
+        );
         // Another table under the same name.
         state.add("public.berth", table());
-        assert!(is_anew(&state, "public.berth"));
+        assert!(is_replacing(&state, "public.berth"));
     }
 }

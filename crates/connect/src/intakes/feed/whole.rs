@@ -1,6 +1,6 @@
 //! Tables without a key. Nothing tells which of their rows have been read, so all are read in one transaction, as they are
 //! at one place in the log, into a file; once that is whole they are taken in from there, while the log waits. A reading
-//! that breaks off begins anew; taking in goes on where it was, also after a crash.
+//! that breaks off starts again; taking in goes on where it was, also after a crash.
 //!
 //! Changes that were committed before that place are in the rows already, and are left out.
 
@@ -24,9 +24,9 @@ use sluice_core::private;
 use sluice_core::problem::{Place, Problem};
 
 use super::FeedTable;
-use super::gather::{Gather, Told};
+use super::gather::{ChangeDetails, ChunkBuilder};
 use super::rows::Rows;
-use super::state::{State, TableState, Whole};
+use super::state::{State, TableState, WholeTableState};
 
 /// How long to wait for a server that does not answer.
 const AGAIN: Duration = Duration::from_millis(500);
@@ -90,13 +90,13 @@ pub(crate) fn clear(folder: &Path, state: &State) -> Outcome<()> {
 pub(crate) fn warning(table: &str, place: Place) -> Problem {
     let message = format!("{table} has no primary key: its rows are read in one transaction, while the log waits");
     Problem::warning("feed.identity", message, place).with_help(
-        "a reading that breaks off begins anew, and the rows stand on our disk until they have landed. A primary key lets \
+        "a reading that fails starts again, and the rows are kept on local disk until they have landed. A primary key lets \
          them be read in portions; load = \"never\" reads the changes alone",
     )
 }
 
 /// Where the rows of a table go that is being read.
-enum Out {
+enum RowTarget {
     /// Into a file, which gets its name once it is whole.
     File(PathBuf, BufWriter<File>),
     /// To a reader that takes them as they come.
@@ -105,8 +105,8 @@ enum Out {
 
 /// Keeps the rows of a table that is being read.
 pub(crate) struct Keeper {
-    out: Out,
-    shared: Arc<Shared>,
+    out: RowTarget,
+    shared: Arc<ReaderState>,
     since: Instant,
     /// Rows a second, at most about.
     rate: Option<u64>,
@@ -114,23 +114,23 @@ pub(crate) struct Keeper {
 
 /// What the one that reads tells, and hears.
 #[derive(Default)]
-struct Shared {
+struct ReaderState {
     rows: AtomicU64,
     stop: AtomicBool,
 }
 
 impl Keeper {
-    fn create(folder: &Path, shared: &Arc<Shared>, rate: Option<u64>) -> Outcome<Self> {
+    fn create(folder: &Path, shared: &Arc<ReaderState>, rate: Option<u64>) -> Outcome<Self> {
         let part = folder.join(format!("{}.part", uuid::Uuid::new_v4()));
         let file = private::create(&part)?;
         shared.rows.store(0, Ordering::SeqCst);
-        let out = Out::File(part, BufWriter::with_capacity(BUFFER, file));
+        let out = RowTarget::File(part, BufWriter::with_capacity(BUFFER, file));
         Ok(Self { out, shared: Arc::clone(shared), since: Instant::now(), rate })
     }
 
     /// One that hands rows on.
     pub(crate) fn for_reader(reader: Sender<Rows>, rate: Option<u64>) -> Self {
-        Self { out: Out::Reader(reader), shared: Arc::default(), since: Instant::now(), rate }
+        Self { out: RowTarget::Reader(reader), shared: Arc::default(), since: Instant::now(), rate }
     }
 
     /// Keeps rows, and forgets them there.
@@ -140,14 +140,14 @@ impl Keeper {
     pub(crate) fn keep(&mut self, rows: &mut Rows) -> Outcome<()> {
         let count = rows.len();
         match &mut self.out {
-            Out::File(part, out) => {
+            RowTarget::File(part, out) => {
                 for row in 0..usize::try_from(count).unwrap_or(0) {
                     let written = out.write_all(rows.object(row)).and_then(|()| out.write_all(b"\n"));
                     written.map_err(|e| Failure::io("write", part, &e))?;
                 }
                 rows.clear();
             }
-            Out::Reader(reader) => {
+            RowTarget::Reader(reader) => {
                 reader.send(std::mem::take(rows)).map_err(|_| Failure::internal(UNWANTED))?;
             }
         }
@@ -168,7 +168,7 @@ impl Keeper {
 
     /// The file gets its name once its bytes are durable.
     fn finish(self, path: &Path, disk: &Disk) -> Outcome<()> {
-        let Out::File(part, out) = self.out else { return Ok(()) };
+        let RowTarget::File(part, out) = self.out else { return Ok(()) };
         let file = out.into_inner().map_err(|e| Failure::io("write", &part, e.error()))?;
         disk.sync_file(&file, &part)?;
         disk.rename(&part, path)?;
@@ -182,15 +182,15 @@ pub(crate) type ReadTable = Box<dyn FnMut(&mut Keeper) -> Outcome<u64> + Send>;
 /// A table that is being read on a thread of its own. Dropping it ends that by and by.
 struct Reading {
     done: Receiver<Outcome<u64>>,
-    shared: Arc<Shared>,
+    shared: Arc<ReaderState>,
 }
 
 impl Reading {
     fn start(folder: PathBuf, table: Arc<str>, rate: Option<u64>, mut read: ReadTable) -> Self {
         let (send, done) = bounded(1);
-        let shared = Arc::new(Shared::default());
+        let shared = Arc::new(ReaderState::default());
         let own = Arc::clone(&shared);
-        std::thread::spawn(move || {
+        sluice_core::threads::spawn("whole table", move || {
             let mut once = || {
                 let mut keeper = Keeper::create(&folder, &own, rate)?;
                 let at = read(&mut keeper)?;
@@ -217,7 +217,7 @@ impl Drop for Reading {
     }
 }
 
-enum Now {
+enum LoadStep {
     Nothing,
     Reading(Reading),
     Taking(BufReader<File>),
@@ -241,23 +241,23 @@ pub(crate) enum Step {
 }
 
 /// What rows are taken into.
-pub(crate) struct Taker<'f> {
+pub(crate) struct RowSink<'f> {
     pub tables: &'f [FeedTable],
     /// Of each table.
     pub settings: &'f [Settings],
     pub state: &'f mut State,
-    pub gather: &'f mut Gather,
+    pub gather: &'f mut ChunkBuilder,
     pub at: &'f mut Position,
 }
 
 /// The tables without a key that are to be read, one after the other.
-pub(crate) struct Wholes {
+pub(crate) struct WholeTables {
     folder: PathBuf,
     waiting: VecDeque<u32>,
-    now: Now,
+    now: LoadStep,
 }
 
-impl Wholes {
+impl WholeTables {
     /// Those of a state that have not been taken in.
     pub(crate) fn new(folder: PathBuf, tables: &[FeedTable], state: &State) -> Self {
         let numbers = 0..u32::try_from(tables.len()).unwrap_or(0);
@@ -266,7 +266,7 @@ impl Wholes {
             load.is_some_and(|l| !l.done && l.whole.is_some())
         };
         let waiting = numbers.zip(tables).filter(|(_, t)| is_waiting(t)).map(|(n, _)| n).collect();
-        Self { folder, waiting, now: Now::Nothing }
+        Self { folder, waiting, now: LoadStep::Nothing }
     }
 
     /// Whether some are to be read still.
@@ -280,7 +280,7 @@ impl Wholes {
     /// Where a table cannot be read, or its file is gone.
     pub(crate) fn step(
         &mut self,
-        into: &mut Taker<'_>,
+        into: &mut RowSink<'_>,
         limit: ReadLimit,
         begin: impl Fn(FeedTable, Settings) -> ReadTable,
     ) -> Outcome<Step> {
@@ -295,40 +295,42 @@ impl Wholes {
             };
             let whole = load.whole.get_or_insert_default();
             let path = |at| file(&self.folder, &name, at);
-            match std::mem::replace(&mut self.now, Now::Nothing) {
-                Now::Nothing if whole.taken > 0 => self.now = Now::Taking(open(&path(whole.at), &name, whole.taken)?),
-                Now::Nothing => {
+            match std::mem::replace(&mut self.now, LoadStep::Nothing) {
+                LoadStep::Nothing if whole.taken > 0 => {
+                    self.now = LoadStep::Taking(open(&path(whole.at), &name, whole.taken)?)
+                }
+                LoadStep::Nothing => {
                     Disk::private().make_folders(&self.folder)?;
                     let settings = into.settings[place].clone();
                     let rate =
                         settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
                     let read = begin(into.tables[place].clone(), settings);
-                    self.now = Now::Reading(Reading::start(self.folder.clone(), Arc::clone(&name), rate, read));
+                    self.now = LoadStep::Reading(Reading::start(self.folder.clone(), Arc::clone(&name), rate, read));
                 }
-                Now::Reading(reading) => {
+                LoadStep::Reading(reading) => {
                     load.rows = reading.shared.rows.load(Ordering::SeqCst);
                     match reading.done.try_recv() {
                         Err(TryRecvError::Empty) => {
-                            self.now = Now::Reading(reading);
+                            self.now = LoadStep::Reading(reading);
                             return Ok(Step::Wait);
                         }
                         Err(TryRecvError::Disconnected) => {
-                            return Err(Failure::internal(format!("the reading of {name} ended without a word")));
+                            return Err(Failure::internal(format!("the reader of {name} ended without a result")));
                         }
                         Ok(at) => whole.at = at?,
                     }
                     reach("feed.whole");
-                    self.now = Now::Taking(open(&path(whole.at), &name, 0)?);
+                    self.now = LoadStep::Taking(open(&path(whole.at), &name, 0)?);
                 }
-                Now::Taking(mut file) => {
+                LoadStep::Taking(mut file) => {
                     let path = path(whole.at);
-                    let is_whole = take(&mut file, (number, whole, &mut load.anew), into.gather, into.at, limit)
+                    let is_whole = take(&mut file, (number, whole, &mut load.replaces), into.gather, into.at, limit)
                         .map_err(|e| Failure::io("read", &path, &e))?;
                     if is_whole {
                         load.done = true;
                         self.waiting.pop_front();
                     } else {
-                        self.now = Now::Taking(file);
+                        self.now = LoadStep::Taking(file);
                     }
                     return Ok(Step::Rows);
                 }
@@ -349,25 +351,25 @@ fn open(path: &Path, table: &str, from: u64) -> Outcome<BufReader<File>> {
 /// Takes rows in until the chunk is full; whether that was all.
 fn take(
     file: &mut BufReader<File>,
-    (table, whole, anew): (u32, &mut Whole, &mut bool),
-    gather: &mut Gather,
+    (table, whole, replaces): (u32, &mut WholeTableState, &mut bool),
+    gather: &mut ChunkBuilder,
     at: &mut Position,
     limit: ReadLimit,
 ) -> std::io::Result<bool> {
-    let mut told = |kind| {
-        let told = Told { table, kind, position: *at, transaction: None, time: None };
+    let mut reported = |kind| {
+        let reported = ChangeDetails { table, kind, position: *at, transaction: None, time: None };
         at.minor += 1;
-        told
+        reported
     };
-    if std::mem::take(anew) {
-        gather.add(told(ChangeKind::Truncated), |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+    if std::mem::take(replaces) {
+        gather.add(reported(ChangeKind::Truncated), |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
     }
     let mut line = Vec::new();
     while !gather.is_full(limit) {
         line.clear();
         whole.taken += file.read_until(b'\n', &mut line)? as u64;
         let Some((b'\n', row)) = line.split_last() else { return Ok(true) };
-        gather.add(told(ChangeKind::Loaded), |out| out.extend_from_slice(row), |_| {}, |_| {});
+        gather.add(reported(ChangeKind::Loaded), |out| out.extend_from_slice(row), |_| {}, |_| {});
     }
     Ok(false)
 }
@@ -389,7 +391,7 @@ mod tests {
         vec![FeedTable { name: "office.log".into(), key: Vec::new(), contract: None }]
     }
 
-    fn state(whole: Whole) -> State {
+    fn state(whole: WholeTableState) -> State {
         let load = Load { whole: Some(whole), ..Load::default() };
         let table = TableState { load: Some(load), ..TableState::default() };
         State { tables: [("office.log".to_string(), table)].into(), ..State::default() }
@@ -416,12 +418,12 @@ mod tests {
     /// What is taken in from there on, chunk by chunk; the state after the first `stop` chunks.
     fn taken(folder: &Path, mut state: State, stop: usize) -> (Vec<String>, State) {
         let (tables, settings, mut at) = (tables(), [settings()], Position::at(9));
-        let mut wholes = Wholes::new(folder.to_path_buf(), &tables, &state);
-        let mut gather = Gather::new(vec!["office.log".into()]);
+        let mut wholes = WholeTables::new(folder.to_path_buf(), &tables, &state);
+        let mut gather = ChunkBuilder::new(vec!["office.log".into()]);
         let mut chunks = Vec::new();
         while chunks.len() < stop {
             let mut into =
-                Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
+                RowSink { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
             match wholes.step(&mut into, LIMIT, begin).unwrap() {
                 Step::Done => break,
                 Step::Wait => std::thread::sleep(Duration::from_millis(5)),
@@ -438,7 +440,7 @@ mod tests {
     #[test]
     fn a_reading_that_broke_off_begins_anew_and_taking_in_goes_on_where_it_was() {
         let folder = tempfile::tempdir().unwrap();
-        let (first, after) = taken(folder.path(), state(Whole::default()), 1);
+        let (first, after) = taken(folder.path(), state(WholeTableState::default()), 1);
         clear(folder.path(), &after).unwrap();
         assert_eq!(first, ["loaded loaded{\"n\":0}\n{\"n\":1}\n"]);
         let whole = after.tables["office.log"].load.as_ref().unwrap().whole.clone().unwrap();
@@ -453,7 +455,7 @@ mod tests {
     #[test]
     fn what_is_read_anew_takes_the_place_of_what_was_there() {
         let folder = tempfile::tempdir().unwrap();
-        let mut state = state(Whole::default());
+        let mut state = state(WholeTableState::default());
         state.replace_all();
         let (chunks, _) = taken(folder.path(), state, 9);
         assert_eq!(chunks[0], "truncated loaded{}\n{\"n\":0}\n");
@@ -464,11 +466,12 @@ mod tests {
     #[test]
     fn a_file_that_is_gone_after_some_of_it_landed_stops_the_run() {
         let folder = tempfile::tempdir().unwrap();
-        let (tables, settings, mut state) = (tables(), [settings()], state(Whole { taken: 8, ..Whole::default() }));
-        let mut wholes = Wholes::new(folder.path().to_path_buf(), &tables, &state);
-        let (mut gather, mut at) = (Gather::new(Vec::new()), Position::at(9));
+        let (tables, settings, mut state) =
+            (tables(), [settings()], state(WholeTableState { taken: 8, ..WholeTableState::default() }));
+        let mut wholes = WholeTables::new(folder.path().to_path_buf(), &tables, &state);
+        let (mut gather, mut at) = (ChunkBuilder::new(Vec::new()), Position::at(9));
         let mut into =
-            Taker { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
+            RowSink { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
         let failure = wholes.step(&mut into, LIMIT, begin).unwrap_err();
         assert!(failure.message.contains("office.log") && failure.help.unwrap().contains("put "));
     }

@@ -81,7 +81,7 @@ impl IntakeKind for Files {
         let folder = local::folder(&settings.root, &settings.connection);
         let place = settings.options.place_of("at");
         if !folder.is_dir() {
-            let message = format!("the folder {} is not there", folder.display());
+            let message = format!("the folder {} does not exist", folder.display());
             return vec![
                 Problem::error("place.missing", message, place)
                     .with_help(format!("make it: mkdir -p {}", folder.display())),
@@ -105,7 +105,7 @@ impl IntakeKind for Files {
     fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
         let folder = local::folder(&settings.root, &settings.connection);
         if !folder.is_dir() {
-            return Err(Failure::unreachable(format!("the folder {} is not there", folder.display()))
+            return Err(Failure::unreachable(format!("the folder {} does not exist", folder.display()))
                 .with_help(format!("make it, or correct [connection.{}] in sluice.toml", settings.connection.name)));
         }
         let scan = scan::Scan::new(settings).map_err(Failure::unreachable)?;

@@ -121,7 +121,7 @@ impl OpenFile {
 
     fn damage_help(&self) -> &'static str {
         match self.file.packing() {
-            Packing::Plain => "what was read so far has landed; the next run goes on from there",
+            Packing::Plain => "all events read so far have landed; the next run continues from there",
             _ => "the packed file is damaged or not yet whole; packed files must be whole when they get their name",
         }
     }

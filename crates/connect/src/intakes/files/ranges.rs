@@ -31,8 +31,8 @@ pub(super) fn reader(
     for range in &ranges.0 {
         if !scan.path(&range.partition).exists() {
             let path = scan.path(&range.partition);
-            return Err(Failure::findings(format!("{} has gone since it was read", path.display()))
-                .with_help("put it back; what it held has landed and stays as it is"));
+            return Err(Failure::findings(format!("{} was deleted after it was read", path.display()))
+                .with_help("put the file back; its rows have landed and stay as they are"));
         }
         // What guards the range is about its end.
         let guard = Fingerprint::read(&range.identity);
@@ -53,8 +53,8 @@ pub(super) fn reader(
 }
 
 fn changed(name: &str) -> Failure {
-    Failure::findings(format!("{name} does not hold the same records any more as when it was read"))
-        .with_help("put the old file back; what it held has landed and stays as it is")
+    Failure::findings(format!("{name} no longer holds the records that were read"))
+        .with_help("put the old file back; its rows have landed and stay as they are")
 }
 
 impl LaneReader for RangesReader {

@@ -51,7 +51,7 @@ impl AllProgress {
 }
 
 /// What is left at the end of a file that has been read as far as can be.
-struct Left {
+struct FileRest {
     bytes: u64,
     /// Whether it is a part of a record, and not just blank lines or the head.
     is_record: bool,
@@ -60,7 +60,7 @@ struct Left {
 }
 
 /// A file that cannot be read, while all others are.
-struct Trouble {
+struct UnreadableFile {
     failure: Failure,
     since: Instant,
 }
@@ -77,8 +77,8 @@ pub(super) struct FilesReader {
     notes: VecDeque<Chunk>,
     looked: Option<Instant>,
     /// Files that end in something that is not read.
-    left: HashMap<Arc<str>, Left>,
-    troubles: BTreeMap<String, Trouble>,
+    left: HashMap<Arc<str>, FileRest>,
+    troubles: BTreeMap<String, UnreadableFile>,
     /// Links that were passed over, as the last look found them.
     links: Vec<String>,
 }
@@ -280,7 +280,7 @@ impl FilesReader {
 
     /// Notes that a file cannot be read; the others are.
     fn trouble(&mut self, name: &str, failure: Failure) {
-        self.troubles.entry(name.into()).or_insert(Trouble { failure, since: Instant::now() });
+        self.troubles.entry(name.into()).or_insert(UnreadableFile { failure, since: Instant::now() });
     }
 
     /// Opens the next file of the queue.
@@ -385,7 +385,7 @@ impl FilesReader {
     fn close(&mut self) {
         let Some(done) = self.open.take() else { return };
         let rest = &done.buffer[done.head_in_buffer()..];
-        let left = Left {
+        let left = FileRest {
             bytes: done.passed_over.max(rest.len() as u64),
             is_record: !rest.trim_ascii().is_empty(),
             length: super::file_length(&self.scan.path(&done.name)).unwrap_or(0),
@@ -470,8 +470,8 @@ fn cut(scan: &Scan, name: &str, length: u64, read: u64) -> Failure {
         scan.path(name).display()
     ))
     .with_help(
-        "everything else was read. Put the old file back, or give the new one another name: positions are never reset by \
-         themselves",
+        "everything else was read. Put the old file back, or rename the new one: positions are never reset \
+         automatically",
     )
 }
 
@@ -481,8 +481,8 @@ fn replaced(scan: &Scan, name: &str) -> Failure {
         scan.path(name).display()
     ))
     .with_help(
-        "everything else was read. Give the new file another name, or put the old one back: positions are never reset by \
-         themselves",
+        "everything else was read. Rename the new file, or put the old one back: positions are never reset \
+         automatically",
     )
 }
 

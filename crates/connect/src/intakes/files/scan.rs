@@ -43,7 +43,7 @@ impl Scan {
     /// Reads the settings; the error says what is wrong with the pattern.
     pub(super) fn new(settings: &Settings) -> Result<Self, String> {
         let text = settings.options.text("match").unwrap_or_default();
-        let pattern = Pattern::new(&text).map_err(|e| format!("`match` is not understood: {}", e.msg))?;
+        let pattern = Pattern::new(&text).map_err(|e| format!("`match` is not a valid pattern: {}", e.msg))?;
         Ok(Self {
             folder: local::folder(&settings.root, &settings.connection),
             pattern,

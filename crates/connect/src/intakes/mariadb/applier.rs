@@ -16,7 +16,7 @@ use super::gtid::Gtids;
 use super::rows::{Image, Kind, Rows};
 use super::table_map::{self, Form, TableMap};
 use super::transaction::Open;
-use crate::intakes::feed::gather::Told;
+use crate::intakes::feed::gather::ChangeDetails;
 use crate::intakes::feed::json::{Object, Spelling, member_name};
 use crate::intakes::feed::order::Order;
 use crate::intakes::feed::rows::add_key;
@@ -56,7 +56,7 @@ pub(super) fn parts(at: u64) -> (u64, u64) {
 
 /// What is known of a table's columns beside what the log tells.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Known {
+pub(super) struct CatalogColumns {
     /// The names in their order, for a log that does not tell them.
     pub names: Vec<String>,
     /// Each by its name.
@@ -89,10 +89,10 @@ struct Bound {
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Applied {
     Nothing,
-    /// A table that is read is told, with its columns and their types.
+    /// The description of a table that is read: its columns and types.
     Table(u32, Vec<String>),
     /// A statement changed tables that are read: the text, and their numbers.
-    Statement(String, Touched),
+    Statement(String, TouchedTables),
     /// A distributed transaction was prepared, and begins there.
     Prepared(String, u64),
     /// One was rolled back.
@@ -105,7 +105,7 @@ pub(super) enum Applied {
 
 /// Tables that a statement changed, by their numbers.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Touched {
+pub(super) struct TouchedTables {
     /// They are not there under their names any more.
     pub lost: Vec<u32>,
     /// They have other rows now, which are to be read again.
@@ -119,7 +119,7 @@ pub(super) type Recent = (u64, Option<Vec<u8>>);
 
 pub(super) struct Applier {
     tables: Vec<FeedTable>,
-    known: Vec<Known>,
+    known: Vec<CatalogColumns>,
     maps: HashMap<u64, Bound>,
     open: Option<Open>,
     /// The number of the file that is being read.
@@ -137,7 +137,7 @@ pub(super) struct Applier {
 
 impl Applier {
     /// Reads tables from the file of a place on.
-    pub(super) fn new(tables: Vec<FeedTable>, known: Vec<Known>, read: u64) -> Self {
+    pub(super) fn new(tables: Vec<FeedTable>, known: Vec<CatalogColumns>, read: u64) -> Self {
         Self {
             tables,
             known,
@@ -256,13 +256,13 @@ impl Applier {
     }
 
     fn rows(&mut self, order: &mut Order, kind: Kind, second: bool, body: &[u8]) -> Result<(), String> {
-        let mut rows = Rows::read(kind, second, body).ok_or("an event of rows is broken off")?;
-        let bound = self.maps.get(&rows.table).ok_or("rows came of a table that was never told")?;
+        let mut rows = Rows::read(kind, second, body).ok_or("a row event in the log is incomplete")?;
+        let bound = self.maps.get(&rows.table).ok_or("the log has rows of a table that it did not describe")?;
         let Some(table) = bound.table else { return Ok(()) };
         let is_contained = order.is_contained(table);
         if !rows.is_whole() {
             return Err(format!(
-                "the log does not tell whole rows of {}: set global binlog_row_image = full",
+                "the log does not hold complete rows of {}: set global binlog_row_image = full",
                 bound.map.table
             ));
         }
@@ -314,7 +314,7 @@ impl Applier {
     ) {
         let bound = &self.maps[&map];
         let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
-        let told = Told { table, kind, position, transaction, time: Some(time) };
+        let reported = ChangeDetails { table, kind, position, transaction, time: Some(time) };
         let Some(image) = new.or(old) else { return };
         // A row that is new, or not loaded yet, has nothing in columns that are not there.
         let is_new = new.is_some() && (kind == ChangeKind::Inserted || self.recent.contains_key(&table));
@@ -339,7 +339,7 @@ impl Applier {
             }
         };
         let missing = if is_new { bound.missing.as_slice() } else { &[] };
-        order.gather.add(told, |out| write(out, image, &|i| bound.members[i].2, missing), key, before);
+        order.gather.add(reported, |out| write(out, image, &|i| bound.members[i].2, missing), key, before);
     }
 
     fn truncate(&mut self, order: &mut Order, table: u32) {
@@ -352,8 +352,9 @@ impl Applier {
         }
         if let Some((position, time)) = self.next(order) {
             let transaction = self.open.as_ref().and_then(|o| o.gtid).map(|(.., number)| number);
-            let told = Told { table, kind: ChangeKind::Truncated, position, transaction, time: Some(time) };
-            order.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+            let reported =
+                ChangeDetails { table, kind: ChangeKind::Truncated, position, transaction, time: Some(time) };
+            order.gather.add(reported, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
     }
 }
@@ -381,7 +382,7 @@ mod tests {
     use super::super::stream::LogEvent;
     use super::grammar::{QUERY, XID};
     use super::*;
-    use crate::intakes::feed::gather::Gather;
+    use crate::intakes::feed::gather::ChunkBuilder;
 
     #[test]
     fn places_grow_from_file_to_file() {
@@ -404,8 +405,8 @@ mod tests {
     fn a_statement_that_stops_the_run_is_not_passed() {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
-        let mut order = Order::new(Gather::new(vec![table.name.clone()]), from, from.major);
-        let mut applier = Applier::new(vec![table], vec![Known::default()], from.major);
+        let mut order = Order::new(ChunkBuilder::new(vec![table.name.clone()]), from, from.major);
+        let mut applier = Applier::new(vec![table], vec![CatalogColumns::default()], from.major);
         let applied = applier.apply(&mut order, &query("create table t select * from permit"), from).unwrap();
         assert!(matches!(applied, Applied::Lost(_)));
         assert!(order.is_within());
@@ -416,10 +417,10 @@ mod tests {
     fn a_statement_is_a_transaction_by_itself() {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
-        let mut order = Order::new(Gather::new(vec![table.name.clone()]), from, from.major);
-        let mut applier = Applier::new(vec![table], vec![Known::default()], from.major);
+        let mut order = Order::new(ChunkBuilder::new(vec![table.name.clone()]), from, from.major);
+        let mut applier = Applier::new(vec![table], vec![CatalogColumns::default()], from.major);
         let applied = applier.apply(&mut order, &query("truncate table permit"), from).unwrap();
-        assert_eq!(applied, Applied::Statement("truncate table permit".into(), Touched::default()));
+        assert_eq!(applied, Applied::Statement("truncate table permit".into(), TouchedTables::default()));
         assert_eq!((order.at.minor, order.seen), (1, place("b.000001", 200)));
         let chunk = order.gather.chunk(from, order.at, String::new(), false);
         assert_eq!(chunk.changes.unwrap().each[0].kind, ChangeKind::Truncated);

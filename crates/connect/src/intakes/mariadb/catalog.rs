@@ -189,8 +189,8 @@ impl Catalog {
     pub(super) fn log_end(&mut self) -> Outcome<(String, u64)> {
         let rows = self.rows("show master status")?;
         let row = rows.into_iter().next().ok_or_else(|| {
-            Failure::unreachable(format!("{} keeps no log of rows", self.shown))
-                .with_help("`sluice check` says what the server must be set to")
+            Failure::unreachable(format!("{} does not log rows", self.shown))
+                .with_help("`sluice check` lists the required server settings")
         })?;
         let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
         Ok((text(0), text(1).parse().unwrap_or(4)))

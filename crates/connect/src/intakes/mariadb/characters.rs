@@ -77,7 +77,9 @@ impl Characters {
             }
             Self::Other(_) if bytes.is_ascii() => out.extend_from_slice(bytes),
             Self::Other(name) => {
-                return Err(format!("a text in the character set {name} has more than ASCII, which is not read"));
+                return Err(format!(
+                    "a text in the character set {name} has characters beyond ASCII; Sluice reads only ASCII of it"
+                ));
             }
         }
         out.extend_from_slice(text.as_bytes());

@@ -39,17 +39,17 @@ fn all(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -> 
     ] {
         let value = catalog.setting(setting)?;
         if !value.eq_ignore_ascii_case(wanted) {
-            let message = format!("{} keeps too little in its log: {setting} is {value}", catalog.shown);
+            let message = format!("{} does not log enough: {setting} is {value}", catalog.shown);
             let problem = match setting {
                 // Names can be guessed from the table as it is.
                 "binlog_row_metadata" => Problem::warning("feed.server", message, place()),
                 _ => Problem::error("feed.server", message, place()),
             };
-            found.push(problem.with_help(format!("{how}; it holds for sessions that begin after it")));
+            found.push(problem.with_help(format!("{how}; it applies to sessions that begin after it")));
         }
     }
     if catalog.setting("log_bin_compress")?.eq_ignore_ascii_case("on") {
-        let message = format!("{} compresses its log, and such events are not read", catalog.shown);
+        let message = format!("{} compresses its log; Sluice cannot read compressed events", catalog.shown);
         found.push(Problem::error("feed.server", message, place()).with_help("set global log_bin_compress = off"));
     }
     if let Err(failure) = catalog.log_end() {
@@ -91,7 +91,7 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
             continue;
         };
         if let Some(set) = column.characters.as_ref().filter(|set| !Characters::of(set).is_read()) {
-            let message = format!("the log has {name} in the character set {set}, of which only ASCII is read");
+            let message = format!("the log has {name} in the character set {set}; Sluice reads only ASCII of it");
             found.push(
                 Problem::warning("feed.server", message, field.place.clone())
                     .with_help(format!("alter table {} modify {name} … character set utf8mb4", table.quoted())),

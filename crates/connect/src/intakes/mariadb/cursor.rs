@@ -13,11 +13,11 @@ pub(super) struct KeyColumn {
     form: Form,
 }
 
-/// How a value is asked for, and written into a question.
+/// How a value is asked for, and written into a query.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Form {
     /// A whole number; enumerations and sets stand in the index as the numbers of their words.
-    Whole,
+    WholeTableState,
     Decimal,
     Double,
     /// Its bytes, in a character set and an order.
@@ -31,7 +31,7 @@ impl KeyColumn {
     pub(super) fn of(column: &SourceColumn) -> Self {
         let form = match (column.base.as_str(), &column.characters, &column.order) {
             ("tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "bit" | "year" | "enum" | "set", ..) => {
-                Form::Whole
+                Form::WholeTableState
             }
             ("decimal", ..) => Form::Decimal,
             ("float" | "double", ..) => Form::Double,
@@ -51,19 +51,19 @@ impl KeyColumn {
     pub(super) fn ask(&self) -> String {
         let name = &self.name;
         match self.form {
-            Form::Whole => format!("{name} + 0"),
+            Form::WholeTableState => format!("{name} + 0"),
             Form::Decimal | Form::Plain => name.clone(),
             Form::Double => format!("cast({name} as double)"),
             Form::Text(..) | Form::Bytes => format!("hex({name})"),
         }
     }
 
-    /// The value as it was given, in a question; None for one that was never given so.
+    /// The value as it was given, in a query; None for one that was never given so.
     fn write(&self, value: &str) -> Option<String> {
         let only =
             |allowed: &str| !value.is_empty() && value.chars().all(|c| c.is_ascii_digit() || allowed.contains(c));
         match &self.form {
-            Form::Whole | Form::Decimal => only("-.").then(|| value.to_string()),
+            Form::WholeTableState | Form::Decimal => only("-.").then(|| value.to_string()),
             // With an exponent it is no decimal, which would be compared otherwise.
             Form::Double => {
                 only("-+.e").then(|| if value.contains('e') { value.to_string() } else { format!("{value}e0") })

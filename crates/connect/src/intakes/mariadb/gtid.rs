@@ -34,7 +34,7 @@ impl Gtids {
 
 /// What the event tells that begins a group of events.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Begin {
+pub(super) struct GroupStart {
     /// Domain and number of the transaction.
     pub gtid: (u32, u64),
     /// The group is one statement, which nothing ends.
@@ -44,7 +44,7 @@ pub(super) struct Begin {
 }
 
 /// Reads the event that begins a group; None where it is broken off.
-pub(super) fn read(body: &[u8]) -> Option<Begin> {
+pub(super) fn read(body: &[u8]) -> Option<GroupStart> {
     const SINGLE: u8 = 1;
     const GROUP_COMMIT: u8 = 2;
     const PREPARED: u8 = 64;
@@ -63,7 +63,7 @@ pub(super) fn read(body: &[u8]) -> Option<Begin> {
         };
         xa = Some((format!("{}-{}-{format}", part(global)?, part(branch)?), flags & PREPARED != 0));
     }
-    Some(Begin { gtid, is_single: flags & SINGLE != 0, xa })
+    Some(GroupStart { gtid, is_single: flags & SINGLE != 0, xa })
 }
 
 #[cfg(test)]
@@ -77,7 +77,7 @@ mod tests {
         assert_eq!(gtids.show().unwrap(), "0-8-13,3-1-4");
         assert_eq!(Gtids::parse("").show(), None);
         let body = [&9_u64.to_le_bytes()[..], &2_u32.to_le_bytes(), &[0]].concat();
-        assert_eq!(read(&body), Some(Begin { gtid: (2, 9), ..Begin::default() }));
+        assert_eq!(read(&body), Some(GroupStart { gtid: (2, 9), ..GroupStart::default() }));
         assert_eq!(read(&body[..10]), None);
         let prepared =
             [&9_u64.to_le_bytes()[..], &2_u32.to_le_bytes(), &[64 | 2], &[0; 8], &1_u32.to_le_bytes(), &[1, 0, b'q']]

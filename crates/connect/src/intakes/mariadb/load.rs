@@ -1,4 +1,4 @@
-//! Reads the rows that a table has already, some at a time. Each portion is one short question under a consistent snapshot,
+//! Reads the rows that a table has already, some at a time. Each portion is one short query under a consistent snapshot,
 //! of which the server says at which place in the log it stands: the rows enter there.
 
 use std::collections::HashSet;
@@ -58,9 +58,9 @@ fn portions(
     let mut pace = Pace::of(&task.settings);
     while !sink.is_stopped() {
         let beyond = task.load.cursor.as_ref().and_then(|after| beyond(&key, after)).unwrap_or_default();
-        let question = question(&table, &columns, &key, &beyond, limit);
+        let query = query(&table, &columns, &key, &beyond, limit);
         let mark = snapshot(&mut catalog)?;
-        let mut portion = read(&mut catalog, (task.table, &task.feed), &columns, &question, limit, mark)?;
+        let mut portion = read(&mut catalog, (task.table, &task.feed), &columns, &query, limit, mark)?;
         if portion.done {
             portion.detail.count = catalog.count(&table)?;
         }
@@ -80,11 +80,11 @@ pub(super) fn first_rows(catalog: &mut Catalog, number: u32, feed: &FeedTable, l
     let table = catalog.table(&feed.name)?;
     let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().collect();
-    let question = question(&table, &columns, &[], "", limit);
-    read(catalog, (number, feed), &columns, &question, limit, 0)
+    let query = query(&table, &columns, &[], "", limit);
+    read(catalog, (number, feed), &columns, &query, limit, 0)
 }
 
-pub(super) fn question(
+pub(super) fn query(
     table: &SourceTable,
     columns: &[&SourceColumn],
     key: &[KeyColumn],
@@ -108,7 +108,7 @@ pub(super) fn snapshot(catalog: &mut Catalog) -> Outcome<u64> {
     };
     let (file, at) = (value("binlog_snapshot_file"), value("binlog_snapshot_position").parse().ok());
     let Some(at) = at.filter(|_| !file.is_empty()) else {
-        let message = format!("{} does not tell at which place in its log a snapshot stands", catalog.shown);
+        let message = format!("{} does not report the log position of a snapshot", catalog.shown);
         return Err(Failure::new(FailureKind::Configuration, message).with_help(
             "tables of such a server cannot be loaded without a gap: load = \"never\" reads their changes alone",
         ));
@@ -120,12 +120,12 @@ fn read(
     catalog: &mut Catalog,
     (table, feed): (u32, &FeedTable),
     columns: &[&SourceColumn],
-    question: &str,
+    query: &str,
     limit: u64,
     mark: u64,
 ) -> Outcome<Portion<Detail>> {
     let mut writer = writer(columns, feed, true);
-    let cursors = read_rows(catalog, question, columns, &mut writer, |_| Ok(()))?;
+    let cursors = read_rows(catalog, query, columns, &mut writer, |_| Ok(()))?;
     let done = writer.rows.len() < limit;
     Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { cursors, count: None, again: false } })
 }
@@ -138,10 +138,10 @@ pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -
     RowWriter::new(members, key).with_missing(feed.missing(columns.iter().map(|c| c.name.as_str())))
 }
 
-/// Writes the rows of a question; `each` is called after every row. Gives what stands behind the columns: their keys.
+/// Writes the rows of a query; `each` is called after every row. Gives what stands behind the columns: their keys.
 pub(super) fn read_rows(
     catalog: &mut Catalog,
-    question: &str,
+    query: &str,
     columns: &[&SourceColumn],
     writer: &mut RowWriter,
     mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
@@ -156,7 +156,7 @@ pub(super) fn read_rows(
         other => Some(other.as_sql(true).into_bytes()),
     };
     wait(async {
-        let mut result = in_time(within, catalog.connection.query_iter(question), said, late).await?;
+        let mut result = in_time(within, catalog.connection.query_iter(query), said, late).await?;
         let mut cursors: Option<Cursors> = None;
         while let Some(row) = in_time(within, result.next(), said, late).await? {
             let mut values = row.unwrap().into_iter();

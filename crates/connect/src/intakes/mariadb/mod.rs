@@ -39,14 +39,14 @@ use sluice_core::kinds::{
 use sluice_core::problem::Problem;
 use sluice_core::units::show_many;
 
-use crate::intakes::feed::live::Stand;
+use crate::intakes::feed::live::FeedProgress;
 use crate::intakes::feed::reader::FeedReader;
-use crate::intakes::feed::schema::{Difference, Policy, UNKNOWN, Verdict, outdated};
-use crate::intakes::feed::state::{Load, State, TableState, Whole};
+use crate::intakes::feed::schema::{Difference, Policy, SchemaVerdict, UNKNOWN, outdated};
+use crate::intakes::feed::state::{Load, State, TableState, WholeTableState};
 use crate::intakes::feed::{
     FeedTable, PARTITION, TABLE_OPTIONS, identity, live, sample, snapshot, whole as feed_whole,
 };
-use applier::{Known, file_number, parts, place};
+use applier::{CatalogColumns, file_number, parts, place};
 use catalog::{Catalog, SourceTable};
 use log::MariadbLog;
 
@@ -103,7 +103,7 @@ impl IntakeKind for Mariadb {
 pub(crate) struct MariadbFeed {
     settings: Vec<Settings>,
     tables: Vec<FeedTable>,
-    known: Vec<Known>,
+    known: Vec<CatalogColumns>,
     sources: Vec<SourceTable>,
 }
 
@@ -129,7 +129,7 @@ impl MariadbFeed {
                 key: table.key.clone(),
                 contract: one.contract.clone(),
             });
-            known.push(Known {
+            known.push(CatalogColumns {
                 names: table.columns.iter().map(|c| c.name.clone()).collect(),
                 columns: table.columns.iter().map(|c| (c.name.clone(), c.known())).collect(),
                 sets: Arc::clone(&sets),
@@ -145,7 +145,7 @@ impl MariadbFeed {
     }
 
     /// Refuses tables of which the log does not tell all.
-    fn refuse_untold(&self, catalog: &mut Catalog) -> Outcome<()> {
+    fn refuse_unlogged(&self, catalog: &mut Catalog) -> Outcome<()> {
         for (source, settings) in self.sources.iter().zip(&self.settings) {
             if let Some(failure) = identity::refuse(&source.full(), &source.key, settings) {
                 return Err(failure);
@@ -191,25 +191,25 @@ impl MariadbFeed {
     }
 
     fn gone(&self, what: &str) -> Failure {
-        Failure::findings(format!("the log that was not read is gone: {what}")).with_help(
-            "the server threw it away, or is another one. `sluice positions PIPELINE --set earliest` begins anew: every \
-             table is loaded again, after the mirrors have been emptied",
+        Failure::findings(format!("unread log was deleted: {what}")).with_help(
+            "the server deleted it, or it is a different server. `sluice positions PIPELINE --set earliest` starts \
+             again: mirrors are emptied, and every table is loaded again",
         )
     }
 
     /// The log does not tell what changed: why, after a place.
-    fn untold(&self, why: &str, seen: u64) -> Failure {
+    fn unlogged(&self, why: &str, seen: u64) -> Failure {
         let (file, place) = parts(seen);
         let message = format!("{why}; after {place} of file {file} of the log of {}", self.settings[0].connection.name);
         Failure::findings(message).with_help(format!(
-            "what came before has been taken in. `sluice positions {} --set earliest` begins anew: mirrors are emptied, and \
-             every table is loaded again",
+            "all earlier changes have been read. `sluice positions {} --set earliest` starts again: mirrors are \
+             emptied, and every table is loaded again",
             self.pipeline()
         ))
     }
 
     fn unreadable(&self, what: String) -> Failure {
-        Failure::new(FailureKind::Configuration, what).with_help("`sluice check` says what the server must be set to")
+        Failure::new(FailureKind::Configuration, what).with_help("`sluice check` lists the required server settings")
     }
 
     /// What was read is not what stands there now.
@@ -223,8 +223,8 @@ impl MariadbFeed {
     fn changed(&self, table: &str, what: &str, at: Position) -> Failure {
         let (file, place) = parts(at.major);
         Failure::findings(format!("{table} changed after {place} of file {file} of the log: {what}")).with_help(
-            "what came before has been taken in. Change the contract and the tables that it lands in, and run again; or \
-             write schema_change = \"ignore\" into the arrival",
+            "all earlier changes have been read. Change the contract and the target tables, and run again; or write \
+             schema_change = \"ignore\" into the arrival",
         )
     }
 
@@ -240,7 +240,7 @@ impl MariadbFeed {
         for (source, settings) in self.sources.iter().zip(&self.settings) {
             let loads = settings.options.text("load").as_deref() != Some("never");
             let since = chrono::Utc::now().timestamp_micros();
-            let whole = source.key.is_empty().then(Whole::default);
+            let whole = source.key.is_empty().then(WholeTableState::default);
             let load = loads.then(|| Load { about: source.about, since, whole, ..Load::default() });
             let columns: Vec<String> = source.columns.iter().map(|c| format!("{} {UNKNOWN}", c.name)).collect();
             let first = TableState { load, columns: columns.clone(), ..TableState::default() };
@@ -252,8 +252,8 @@ impl MariadbFeed {
             let difference = Difference::between(&known.columns, &columns);
             let table = self.tables.iter().find(|t| *t.name == *source.full());
             let verdict = table.map(|t| difference.judge(t, Policy::of(settings), &shapes::there(source)));
-            if !difference.is_empty() && verdict == Some(Verdict::GoOn { refill: true }) {
-                known.begin_anew(source.about);
+            if !difference.is_empty() && verdict == Some(SchemaVerdict::GoOn { refill: true }) {
+                known.restart(source.about);
                 known.columns = columns;
             }
         }
@@ -278,7 +278,7 @@ impl Intake for MariadbIntake {
                 "its log is another one; if that is meant, `sluice positions PIPELINE --set earliest` loads every table again",
             ));
         }
-        self.0.refuse_untold(&mut catalog)?;
+        self.0.refuse_unlogged(&mut catalog)?;
         self.0.refuse_outdated()?;
         self.0.bind(&mut state);
         let (file, at) = catalog.log_end()?;
@@ -299,7 +299,7 @@ impl Intake for MariadbIntake {
             return Ok(Vec::new());
         }
         let mut catalog = self.0.catalog()?;
-        self.0.refuse_untold(&mut catalog)?;
+        self.0.refuse_unlogged(&mut catalog)?;
         let (file, at) = between_prepared(&mut catalog)?;
         let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
         let gtid = catalog.gtid_at(&file, at)?;
@@ -322,7 +322,7 @@ impl Intake for MariadbIntake {
         let state = known.and_then(|k| State::read(&k.identity).ok());
         let first_settings = &self.0.settings[0];
         let end = place(&file, at);
-        let stand = Stand {
+        let stand = FeedProgress {
             work: &first_settings.work,
             label: self.0.label(),
             state: state.as_ref(),

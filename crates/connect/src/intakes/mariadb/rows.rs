@@ -56,9 +56,9 @@ impl<'b> Rows<'b> {
         Some(Self { kind, table, before, after, rest: bytes })
     }
 
-    /// Whether all columns of rows are told.
+    /// Whether all columns of rows are reported.
     pub(super) fn is_whole(&self) -> bool {
-        self.before.iter().chain(&self.after).all(|told| *told)
+        self.before.iter().chain(&self.after).all(|reported| *reported)
     }
 
     /// The next row: before and after. An error where it cannot be read.
@@ -67,8 +67,8 @@ impl<'b> Rows<'b> {
         if self.rest.0.is_empty() {
             return None;
         }
-        let broken = || format!("a row of {}.{} is broken off", map.database, map.table);
-        let mut image = |told: &[bool]| image(&mut self.rest, told, map).unwrap_or_else(|| Err(broken()));
+        let broken = || format!("a row of {}.{} in the log is incomplete", map.database, map.table);
+        let mut image = |reported: &[bool]| image(&mut self.rest, reported, map).unwrap_or_else(|| Err(broken()));
         Some(match self.kind {
             Kind::Insert => image(&self.after).map(|new| (None, Some(new))),
             Kind::Delete => image(&self.before).map(|old| (Some(old), None)),
@@ -82,12 +82,12 @@ fn bits(bytes: &mut Bytes<'_>, count: usize) -> Option<Vec<bool>> {
     Some((0..count).map(|i| taken[i / 8] & (1 << (i % 8)) != 0).collect())
 }
 
-fn image(bytes: &mut Bytes<'_>, told: &[bool], map: &TableMap) -> Option<Result<Image, String>> {
-    let nulls = bits(bytes, told.iter().filter(|t| **t).count())?;
+fn image(bytes: &mut Bytes<'_>, reported: &[bool], map: &TableMap) -> Option<Result<Image, String>> {
+    let nulls = bits(bytes, reported.iter().filter(|t| **t).count())?;
     let mut nulls = nulls.into_iter();
-    let mut image = Vec::with_capacity(told.len());
-    for (column, told) in map.columns.iter().zip(told) {
-        if !told || nulls.next()? {
+    let mut image = Vec::with_capacity(reported.len());
+    for (column, reported) in map.columns.iter().zip(reported) {
+        if !reported || nulls.next()? {
             image.push(None);
             continue;
         }

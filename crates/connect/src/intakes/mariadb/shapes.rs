@@ -4,7 +4,7 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::{ColumnShape, Settings, TableName, TableShape};
 
 use super::catalog::{Catalog, SourceColumn, SourceTable};
-use crate::intakes::feed::schema::There;
+use crate::intakes::feed::schema::CurrentColumn;
 
 pub(super) fn tables(settings: &Settings) -> Outcome<Vec<TableName>> {
     let mut catalog = Catalog::open(settings)?;
@@ -33,8 +33,12 @@ fn shape(table: &SourceTable) -> TableShape {
 }
 
 /// The columns that a table has now.
-pub(super) fn there(table: &SourceTable) -> Vec<There> {
-    table.columns.iter().map(|c| There { name: c.name.clone(), ty: natural(c).0, is_filled: c.is_filled }).collect()
+pub(super) fn there(table: &SourceTable) -> Vec<CurrentColumn> {
+    table
+        .columns
+        .iter()
+        .map(|c| CurrentColumn { name: c.name.clone(), ty: natural(c).0, is_filled: c.is_filled })
+        .collect()
 }
 
 fn column(column: &SourceColumn) -> ColumnShape {

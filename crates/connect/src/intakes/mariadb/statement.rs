@@ -210,7 +210,7 @@ impl<'w> Reader<'w> {
         if is_temporary {
             return;
         }
-        // Rows of a table that is made of a question follow, unless the session logs statements.
+        // Rows of a table that is made of a query follow, unless the session logs statements.
         if self.has("select") || self.has("with") && self.has("as") {
             self.touches();
         }

@@ -1,6 +1,6 @@
 //! The group of events that is being read: a transaction, one statement, or a distributed transaction that is prepared.
 
-use super::gtid::{self, Begin};
+use super::gtid::{self, GroupStart};
 use super::stream::LogEvent;
 
 /// What ends a group.
@@ -36,7 +36,7 @@ impl Open {
 
     /// One that begins as the server tells; None where the event is broken off.
     pub(super) fn begin(event: &LogEvent, start: u64) -> Option<Self> {
-        let Begin { gtid: (domain, number), is_single, xa } = gtid::read(&event.body)?;
+        let GroupStart { gtid: (domain, number), is_single, xa } = gtid::read(&event.body)?;
         let (group, ends) = match xa {
             Some((name, true)) => (Group::Prepared(name), None),
             Some((name, false)) => (Group::Single, Some(name)),

@@ -4,7 +4,7 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::Settings;
 
 use super::catalog::{Catalog, SourceColumn};
-use super::load::{question, read_rows, snapshot, writer};
+use super::load::{query, read_rows, snapshot, writer};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::loader::dropped;
 use crate::intakes::feed::whole::{Keeper, ReadTable};
@@ -12,7 +12,7 @@ use crate::intakes::feed::whole::{Keeper, ReadTable};
 /// Rows are kept a part at a time.
 const PART: u64 = 1_000;
 
-/// What reads a table, each time anew.
+/// What reads a table, each time again.
 pub(super) fn reading(feed: FeedTable, settings: Settings) -> ReadTable {
     Box::new(move |keeper| read(&feed, &settings, false, keeper))
 }
@@ -26,10 +26,10 @@ fn read(feed: &FeedTable, settings: &Settings, keyed: bool, keeper: &mut Keeper)
     let mut catalog = Catalog::open(settings)?;
     let table = catalog.table(&feed.name)?.ok_or_else(|| dropped(&feed.name))?;
     let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| feed.takes(&c.name)).collect();
-    let question = question(&table, &columns, &[], "", u64::MAX);
+    let query = query(&table, &columns, &[], "", u64::MAX);
     let at = snapshot(&mut catalog)?;
     let mut rows = writer(&columns, feed, keyed);
-    read_rows(&mut catalog, &question, &columns, &mut rows, |rows| match rows.rows.len() < PART {
+    read_rows(&mut catalog, &query, &columns, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),
     })?;

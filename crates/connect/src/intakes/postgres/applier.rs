@@ -9,9 +9,9 @@ use sluice_core::change::ChangeKind;
 use sluice_core::event::Position;
 
 use super::catalog::spelling;
-use super::pgoutput::{Cell, Message, Old, Relation, Tuple};
+use super::pgoutput::{Cell, Message, OldValues, Relation, Tuple};
 use crate::intakes::feed::FeedTable;
-use crate::intakes::feed::gather::{Gather, Told};
+use crate::intakes::feed::gather::{ChangeDetails, ChunkBuilder};
 use crate::intakes::feed::json::{Object, Spelling, member_name};
 use crate::intakes::feed::order::Order;
 use crate::intakes::feed::rows::add_key;
@@ -47,7 +47,7 @@ pub(super) enum Applied {
     Nothing,
     /// A transaction ended, with its number.
     Committed(u32),
-    /// A table is told anew.
+    /// The description of a table came again.
     Relation(Relation),
 }
 
@@ -148,19 +148,19 @@ impl Applier {
         self.relations.insert(relation.id, Bound { table, columns, key, missing });
     }
 
-    fn told(&self, table: u32, kind: ChangeKind, position: Position) -> Told {
+    fn details(&self, table: u32, kind: ChangeKind, position: Position) -> ChangeDetails {
         let open = self.open.as_ref();
         let transaction = open.map(|o| u64::from(o.xid));
-        Told { table, kind, position, transaction, time: open.map(|o| o.time) }
+        ChangeDetails { table, kind, position, transaction, time: open.map(|o| o.time) }
     }
 
-    /// Adds the change of a row; None for a relation that was never told.
+    /// Adds the change of a row; None for an unknown relation.
     fn row(
         &mut self,
         order: &mut Order,
         relation: u32,
         kind: ChangeKind,
-        old: Option<&Old>,
+        old: Option<&OldValues>,
         new: Option<&Tuple>,
     ) -> Option<()> {
         let bound = self.relations.get(&relation)?;
@@ -180,8 +180,8 @@ impl Applier {
         }
         let last = if moved { second } else { first };
         if let (true, Some(position), Some(old)) = (moved, first, old) {
-            let told = self.told(table, ChangeKind::Deleted, position);
-            bound_add(&mut order.gather, &self.relations[&relation], told, Some(old), None, false);
+            let reported = self.details(table, ChangeKind::Deleted, position);
+            bound_add(&mut order.gather, &self.relations[&relation], reported, Some(old), None, false);
         }
         let Some(position) = last else { return Some(()) };
         let kind = match (moved, kind) {
@@ -194,10 +194,10 @@ impl Applier {
         if let Some(new) = new.filter(|new| self.recent.contains_key(&table) && bound.lacks(new, old)) {
             self.again.push((table, bound.key_parts(new)));
         }
-        let told = self.told(table, kind, position);
+        let reported = self.details(table, kind, position);
         // A row that is new, or not loaded yet, has nothing in columns that are not there.
         let is_new = kind == ChangeKind::Inserted || self.recent.contains_key(&table);
-        bound_add(&mut order.gather, &self.relations[&relation], told, old, new, is_new);
+        bound_add(&mut order.gather, &self.relations[&relation], reported, old, new, is_new);
         Some(())
     }
 
@@ -209,8 +209,8 @@ impl Applier {
             recent.push(Recent { xid: self.open.as_ref().map_or(0, |o| o.xid), key: None });
         }
         if let Some(position) = position {
-            let told = self.told(table, ChangeKind::Truncated, position);
-            order.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+            let reported = self.details(table, ChangeKind::Truncated, position);
+            order.gather.add(reported, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
         }
         Some(())
     }
@@ -224,7 +224,7 @@ impl Bound {
     }
 
     /// Whether a value that is read was not sent.
-    fn lacks(&self, new: &Tuple, old: Option<&Old>) -> bool {
+    fn lacks(&self, new: &Tuple, old: Option<&OldValues>) -> bool {
         let is_whole = old.is_some_and(|o| o.whole);
         !is_whole && self.columns.iter().zip(new.cells()).any(|(column, cell)| column.is_taken && cell == Cell::Absent)
     }
@@ -251,7 +251,14 @@ impl Bound {
     }
 }
 
-fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, new: Option<&Tuple>, is_new: bool) {
+fn bound_add(
+    gather: &mut ChunkBuilder,
+    bound: &Bound,
+    reported: ChangeDetails,
+    old: Option<&OldValues>,
+    new: Option<&Tuple>,
+    is_new: bool,
+) {
     let only_key = old.is_some_and(|o| !o.whole);
     let tuple = new.or(old.map(|o| &o.tuple));
     let row = |out: &mut Vec<u8>| {
@@ -290,7 +297,7 @@ fn bound_add(gather: &mut Gather, bound: &Bound, told: Told, old: Option<&Old>, 
         }
         object.end();
     };
-    gather.add(told, row, key, before);
+    gather.add(reported, row, key, before);
 }
 
 fn member(object: &mut Object<'_>, column: &BoundColumn, cell: Cell<'_>) {

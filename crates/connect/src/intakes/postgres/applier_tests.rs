@@ -27,7 +27,7 @@ fn tuple(cells: &[&str]) -> Tuple {
 
 fn applier(from: Position) -> (Applier, Order) {
     let table = FeedTable { name: "public.permit".into(), key: vec!["id".into()], contract: None };
-    let mut order = Order::new(Gather::new(vec![table.name.clone()]), from, 0);
+    let mut order = Order::new(ChunkBuilder::new(vec![table.name.clone()]), from, 0);
     let mut applier = Applier::new(vec![table]);
     let column = |name: &str, ty, is_key| RelationColumn { name: name.into(), ty, modifier: -1, is_key };
     let columns = vec![column("id", 23, true), column("note", 25, false), column("open", 16, false)];
@@ -39,7 +39,7 @@ fn applier(from: Position) -> (Applier, Order) {
 }
 
 fn update(old: Option<(bool, &[&str])>, new: &[&str]) -> Message {
-    let old = old.map(|(whole, cells)| Old { whole, tuple: tuple(cells) });
+    let old = old.map(|(whole, cells)| OldValues { whole, tuple: tuple(cells) });
     Message::Update { relation: 7, old, new: tuple(new) }
 }
 
@@ -73,9 +73,9 @@ fn applied((applier, order): &mut (Applier, Order), messages: &[Message]) -> (Ch
     &[r#"Updated 0 {"id":1,"note":"long","open":false} {"id":1} {"id":1,"note":"long","open":true}"#])]
 #[case(update(Some((false, &["1", "null", "null"])), &["2", "…", "f"]),
     &[r#"Deleted 0 {"id":1} {"id":1} {"id":1}"#, r#"Moved 1 {"id":2,"open":false} {"id":2} {"id":1}"#])]
-#[case(Message::Delete { relation: 7, old: Old { whole: false, tuple: tuple(&["1", "null", "null"]) } },
+#[case(Message::Delete { relation: 7, old: OldValues { whole: false, tuple: tuple(&["1", "null", "null"]) } },
     &[r#"Deleted 0 {"id":1} {"id":1} {"id":1}"#])]
-#[case(Message::Delete { relation: 7, old: Old { whole: true, tuple: tuple(&["1", "x", "t"]) } },
+#[case(Message::Delete { relation: 7, old: OldValues { whole: true, tuple: tuple(&["1", "x", "t"]) } },
     &[r#"Deleted 0 {"id":1,"note":"x","open":true} {"id":1} {"id":1,"note":"x","open":true}"#])]
 #[case(Message::Truncate { relations: vec![8, 7] }, &["Truncated 1 {} - -"])]
 fn messages_become_changes(#[case] message: Message, #[case] expected: &[&str]) {
@@ -98,7 +98,7 @@ fn places_count_rows_of_all_tables_and_what_was_read_is_passed_over() {
 fn keys_that_change_while_a_table_is_loaded_are_noted() {
     let mut applier = applier(Position::at(1));
     applier.0.recent.insert(0, Vec::new());
-    let delete = Message::Delete { relation: 7, old: Old { whole: false, tuple: tuple(&["5", "null", "null"]) } };
+    let delete = Message::Delete { relation: 7, old: OldValues { whole: false, tuple: tuple(&["5", "null", "null"]) } };
     let moved = update(Some((false, &["1", "null", "null"])), &["2", "x", "f"]);
     applied(&mut applier, &[delete, moved, Message::Truncate { relations: vec![7] }]);
     let key = |n: &str| {

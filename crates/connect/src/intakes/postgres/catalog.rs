@@ -149,7 +149,7 @@ impl Catalog {
     pub(super) fn log_end(&self) -> Outcome<u64> {
         let end = self.one("select pg_current_wal_flush_lsn()")?;
         end.and_then(|text| parse_lsn(&text))
-            .ok_or_else(|| Failure::internal("the server does not tell where its log ends"))
+            .ok_or_else(|| Failure::internal("the server does not report the end of its log"))
     }
 
     /// A table; None where there is none.

@@ -41,7 +41,7 @@ fn all(catalog: &Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outc
     found.extend(feed_identity::problems(&table.full(), &table.key, settings));
     let publication =
         settings.options.text("publication").unwrap_or_else(|| slot::name(std::slice::from_ref(settings)));
-    if let Some(failure) = silent::untold(catalog, &table, settings, &publication)? {
+    if let Some(failure) = silent::unlogged(catalog, &table, settings, &publication)? {
         let problem = Problem::error("feed.identity", failure.message, settings.options.place_of("table"));
         found.push(problem.with_help(failure.help.unwrap_or_default()));
     }
@@ -69,7 +69,7 @@ fn server(catalog: &Catalog, settings: &Settings, found: &mut Vec<Problem>) -> O
     let place = || settings.options.place_of("at");
     let level = catalog.setting("wal_level")?;
     if level != "logical" {
-        let message = format!("{} keeps too little in its log: wal_level is {level}", catalog.shown);
+        let message = format!("{} does not log enough: wal_level is {level}", catalog.shown);
         found.push(
             Problem::error("feed.server", message, place())
                 .with_help("alter system set wal_level = logical; then restart the server"),
@@ -79,12 +79,12 @@ fn server(catalog: &Catalog, settings: &Settings, found: &mut Vec<Problem>) -> O
         let message = format!("the user may not read the log of {}", catalog.shown);
         found.push(
             Problem::error("feed.server", message, place())
-                .with_help("somebody with the right can: alter role NAME replication;"),
+                .with_help("run as a superuser: alter role NAME replication;"),
         );
     }
     for setting in ["max_replication_slots", "max_wal_senders"] {
         if catalog.setting(setting)? == "0" {
-            let message = format!("{} lets nobody read its log: {setting} is 0", catalog.shown);
+            let message = format!("the log of {} cannot be read: {setting} is 0", catalog.shown);
             found.push(
                 Problem::error("feed.server", message, place())
                     .with_help(format!("alter system set {setting} = 10; then restart the server")),
@@ -125,10 +125,10 @@ fn columns(table: &SourceTable, contract: &Contract, found: &mut Vec<Problem>) {
         match table.column(&name) {
             Some(column) if !column.is_computed => {}
             Some(_) => {
-                let message = format!("{}.{name} is computed by the server, and is not in its log", table.full());
+                let message = format!("{}.{name} is a generated column; the log does not hold it", table.full());
                 found.push(
                     Problem::error("name.unknown", message, field.place.clone())
-                        .with_help("take the field out and compute it in `columns`"),
+                        .with_help("remove the field, and compute it in `columns`"),
                 );
             }
             None => {
@@ -158,7 +158,7 @@ fn apart(table: &SourceTable, settings: &Settings, found: &mut Vec<Problem>) {
             read.text, column.name
         );
         found.push(Problem::warning("feed.identity", message, read.place.clone()).with_help(format!(
-            "such rows are rejected, and hold a mirror; alter table {} replica identity full; makes the log tell every value",
+            "such rows are rejected, and stop a mirror; with `alter table {} replica identity full` the log has every value",
             table.quoted()
         )));
     }
@@ -177,7 +177,7 @@ fn kept(catalog: &Catalog, settings: &Settings, table: &SourceTable, found: &mut
             Some(tables) if !tables.contains(&table.full()) => found.push(
                 Problem::error(
                     "place.missing",
-                    format!("the publication `{publication}` does not tell of {}", table.full()),
+                    format!("the publication `{publication}` does not include {}", table.full()),
                     place,
                 )
                 .with_help(format!("alter publication {publication} add table {};", table.quoted())),
@@ -188,7 +188,7 @@ fn kept(catalog: &Catalog, settings: &Settings, table: &SourceTable, found: &mut
     let Some(slot) = catalog.slot(&name)? else { return Ok(()) };
     let place = || settings.options.place_of("table");
     if slot.lost {
-        let message = format!("{} has thrown away log that was not read: the slot {name} is lost", catalog.shown);
+        let message = format!("{} deleted unread log: the slot {name} is lost", catalog.shown);
         found.push(Problem::error("feed.log", message, place()).with_help("its tables must be loaded again"));
         return Ok(());
     }

@@ -22,7 +22,7 @@ use crate::intakes::feed::loader::{LoadTask, Outdated, Pace, Portion, Sink, drop
 use crate::intakes::feed::rows::RowWriter;
 use crate::landings::postgres::{literal, quote};
 
-/// Which transactions a question saw.
+/// Which transactions a query saw.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Snapshot {
     /// All before this one had ended.
@@ -81,8 +81,8 @@ pub(super) fn load(task: &mut LoadTask, seeing: Option<u32>, sink: &Sink<Detail>
     let mut pace = Pace::of(&task.settings);
     while !sink.is_stopped() {
         let columns = wanted(&table, task.feed.contract.as_deref());
-        let question = question(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
-        let portion = match ask(&catalog, (task.table, &task.feed), &columns, &question, limit) {
+        let query = query(&table.quoted(), &columns, &task.feed.key, &types, task.load.after.as_ref(), limit);
+        let portion = match ask(&catalog, (task.table, &task.feed), &columns, &query, limit) {
             Ok(portion) => portion,
             Err(Broken::Reshaped) => {
                 table = reshaped(&catalog, name)?;
@@ -118,14 +118,14 @@ pub(super) fn load_again(task: &LoadTask, keys: &[Vec<String>], sink: &Sink<Deta
     let list = |names: &mut dyn Iterator<Item = &String>| names.map(|n| quote(n)).collect::<Vec<_>>().join(", ");
     while !sink.is_stopped() {
         let columns = wanted(&table, task.feed.contract.as_deref());
-        let question = format!(
+        let query = format!(
             "copy (select {} from {} where ({}) in ({})) to stdout",
             list(&mut columns.iter().map(|c| &c.name)),
             table.quoted(),
             list(&mut task.feed.key.iter()),
             keys.join(", ")
         );
-        match ask(&catalog, (task.table, &task.feed), &columns, &question, u64::MAX) {
+        match ask(&catalog, (task.table, &task.feed), &columns, &query, u64::MAX) {
             Ok(mut portion) => {
                 portion.detail.again = true;
                 portion.done = false;
@@ -156,8 +156,8 @@ fn table_types(table: &SourceTable, key: &[String]) -> Vec<String> {
     key.iter().map(|k| table.column(k).map_or_else(|| "text".to_string(), |c| c.ty.clone())).collect()
 }
 
-/// The question for the rows after a key, in the order of keys.
-fn question(
+/// The query for the rows after a key, in the order of keys.
+fn query(
     table: &str,
     columns: &[&SourceColumn],
     key: &[String],
@@ -181,8 +181,8 @@ pub(super) fn first_rows(catalog: &Catalog, number: u32, feed: &FeedTable, limit
     let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
     let columns = wanted(&table, None);
     let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
-    let question = format!("copy (select {} from {} limit {limit}) to stdout", names.join(", "), table.quoted());
-    ask(catalog, (number, feed), &columns, &question, limit).map_err(|broken| broken.failure(catalog))
+    let query = format!("copy (select {} from {} limit {limit}) to stdout", names.join(", "), table.quoted());
+    ask(catalog, (number, feed), &columns, &query, limit).map_err(|broken| broken.failure(catalog))
 }
 
 /// Why rows could not be read.
@@ -227,12 +227,12 @@ fn ask(
     catalog: &Catalog,
     (table, feed): (u32, &FeedTable),
     columns: &[&SourceColumn],
-    question: &str,
+    query: &str,
     limit: u64,
 ) -> Result<Portion<Detail>, Broken> {
     let (snapshot, mark) = begin(catalog)?;
     let mut writer = writer(columns, feed, true);
-    copy_rows(catalog, question, &mut writer, |_| Ok(()))?;
+    copy_rows(catalog, query, &mut writer, |_| Ok(()))?;
     catalog.run("commit")?;
     let done = writer.rows.len() < limit;
     Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { snapshot, again: false } })
@@ -247,10 +247,10 @@ pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -
     RowWriter::new(columns.iter().map(member).collect(), key).with_missing(missing)
 }
 
-/// Writes the rows of a question; `each` is called after every part of them.
+/// Writes the rows of a query; `each` is called after every part of them.
 pub(super) fn copy_rows(
     catalog: &Catalog,
-    question: &str,
+    query: &str,
     writer: &mut RowWriter,
     mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
 ) -> Result<(), Broken> {
@@ -259,7 +259,7 @@ pub(super) fn copy_rows(
         _ => Broken::Failed(catalog.failed(e)),
     };
     wait(async {
-        let rows = catalog.in_time(catalog.client().copy_out(question), |e| broken(&e)).await?;
+        let rows = catalog.in_time(catalog.client().copy_out(query), |e| broken(&e)).await?;
         let mut rows = std::pin::pin!(rows);
         while let Some(part) = catalog.in_time(rows.try_next(), |e| broken(&e)).await? {
             lines(&part).for_each(|one| line(writer, one));
@@ -372,7 +372,7 @@ mod tests {
         let types = ["integer".to_string(), "text".to_string()];
         let after = vec!["1".to_string(), "x'y".into()];
         assert_eq!(
-            question("t", &[&a, &b], &["a".into(), "b".into()], &types, Some(&after), 5),
+            query("t", &[&a, &b], &["a".into(), "b".into()], &types, Some(&after), 5),
             "copy (select \"a\", \"b\" from t where (\"a\", \"b\") > ('1'::integer, 'x''y'::text) order by \"a\", \"b\" limit 5) \
              to stdout"
         );

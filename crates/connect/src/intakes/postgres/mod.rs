@@ -1,7 +1,7 @@
 //! Intake kind `postgres`: tables of PostgreSQL, first the rows that are there, then every change, read from its log.
 //!
 //! One slot and one publication serve all tables that a pipeline reads from a connection. A position is a place in the
-//! log: where a transaction was committed, and a change's place therein. The server is told only what has settled.
+//! log: where a transaction was committed, and a change's place therein. Only settled positions are reported to the server.
 
 mod applier;
 mod catalog;
@@ -39,7 +39,7 @@ use crate::intakes::feed::state::State;
 use crate::intakes::feed::{FeedTable, PARTITION, identity, live, sample, snapshot, whole as feed_whole};
 use catalog::Catalog;
 use log::PostgresLog;
-use stream::Shared;
+use stream::StreamState;
 
 /// Microseconds from 1970, where we count from, to 2000, where PostgreSQL does.
 const MICROS: i64 = 946_684_800_000_000;
@@ -99,7 +99,7 @@ pub(crate) struct PostgresFeed {
     /// Of each table.
     settings: Vec<Settings>,
     tables: Vec<FeedTable>,
-    shared: Arc<Shared>,
+    shared: Arc<StreamState>,
 }
 
 struct PostgresIntake(Arc<PostgresFeed>);
@@ -121,17 +121,17 @@ impl PostgresFeed {
             let contract = one.contract.clone();
             tables.push(FeedTable { name: table.full().into(), key: table.key, contract });
         }
-        Ok(Self { server: Server::new(first, 5432)?, settings: settings.to_vec(), tables, shared: Shared::new(0) })
+        Ok(Self { server: Server::new(first, 5432)?, settings: settings.to_vec(), tables, shared: StreamState::new(0) })
     }
 
     /// Refuses tables of which the log does not tell all.
-    fn refuse_untold(&self, catalog: &Catalog, publication: &str) -> Outcome<()> {
+    fn refuse_unlogged(&self, catalog: &Catalog, publication: &str) -> Outcome<()> {
         for (table, settings) in self.tables.iter().zip(&self.settings) {
             let Some(found) = catalog.table(&table.name)? else { continue };
             if let Some(failure) = identity::refuse(&table.name, &found.key, settings) {
                 return Err(failure);
             }
-            if let Some(failure) = silent::untold(catalog, &found, settings, publication)? {
+            if let Some(failure) = silent::unlogged(catalog, &found, settings, publication)? {
                 return Err(failure);
             }
         }
@@ -175,7 +175,7 @@ impl Intake for PostgresIntake {
         let mut state = State::read(&known.identity)?;
         feed_whole::clear(&self.0.whole_folder(), &state)?;
         slot::verify(&self.0, &catalog, &mut state)?;
-        self.0.refuse_untold(&catalog, &self.0.publication(&state))?;
+        self.0.refuse_unlogged(&catalog, &self.0.publication(&state))?;
         slot::bind(&self.0, &catalog, &mut state)?;
         schema::refill(&self.0, &catalog, &mut state)?;
         self.0.shared.settle(state.read);

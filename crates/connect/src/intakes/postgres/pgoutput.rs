@@ -15,9 +15,9 @@ pub(super) enum Message {
     /// A row came.
     Insert { relation: u32, new: Tuple },
     /// A row has other values.
-    Update { relation: u32, old: Option<Old>, new: Tuple },
+    Update { relation: u32, old: Option<OldValues>, new: Tuple },
     /// A row went.
-    Delete { relation: u32, old: Old },
+    Delete { relation: u32, old: OldValues },
     /// All rows of tables went.
     Truncate { relations: Vec<u32> },
     /// Part of a transaction that is not committed yet begins.
@@ -34,7 +34,7 @@ pub(super) enum Message {
 
 /// Old values of a row.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Old {
+pub(super) struct OldValues {
     /// Whether they are all columns rather than the key alone.
     pub whole: bool,
     /// The values; outside the key null where they are not all.
@@ -131,7 +131,7 @@ pub(super) fn read(message: Bytes, in_stream: bool) -> Option<(u32, Message)> {
             let mut kind = reader.byte()?;
             let mut old = None;
             if kind != b'N' {
-                old = Some(Old { whole: kind == b'O', tuple: reader.tuple()? });
+                old = Some(OldValues { whole: kind == b'O', tuple: reader.tuple()? });
                 kind = reader.byte()?;
             }
             (kind == b'N').then_some(())?;
@@ -140,7 +140,7 @@ pub(super) fn read(message: Bytes, in_stream: bool) -> Option<(u32, Message)> {
         b'D' => {
             let relation = reader.int()?;
             let whole = reader.byte()? == b'O';
-            Message::Delete { relation, old: Old { whole, tuple: reader.tuple()? } }
+            Message::Delete { relation, old: OldValues { whole, tuple: reader.tuple()? } }
         }
         b'T' => {
             let count = reader.int()?;
@@ -255,7 +255,7 @@ mod tests {
     }
 
     #[test]
-    fn an_update_tells_its_old_key_and_what_it_left_out() {
+    fn an_update_reports_its_old_key_and_what_it_left_out() {
         let (old, new) = (tuple(&[Some("P-1"), None]), tuple(&[Some("P-2"), Some("…")]));
         let (xid, read) = read(message(&[b"U", &7_u32.to_be_bytes(), b"K", &old, b"N", &new]), false).unwrap();
         let Message::Update { relation: 7, old: Some(old), new } = read else { panic!("{read:?}") };

@@ -7,10 +7,10 @@ use super::catalog::{Catalog, SourceTable};
 use super::pgoutput::Relation;
 use super::shapes::natural;
 use crate::intakes::feed::FeedTable;
-use crate::intakes::feed::schema::{Difference, Policy, There, Verdict, outdated};
+use crate::intakes::feed::schema::{CurrentColumn, Difference, Policy, SchemaVerdict, outdated};
 use crate::intakes::feed::state::State;
 
-/// A table that the log tells anew.
+/// A table that the log tells again.
 pub(super) struct Found {
     /// Its name in the pipeline.
     pub table: String,
@@ -19,7 +19,7 @@ pub(super) struct Found {
     /// Its number in the feed, where it has another name now.
     pub bound_as: Option<u32>,
     /// What is to be done.
-    pub verdict: Verdict,
+    pub verdict: SchemaVerdict,
 }
 
 /// Compares a table with what is known of it; None for one that nobody reads.
@@ -35,22 +35,22 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
     let columns: Vec<String> = relation.columns.iter().map(|c| format!("{} {} {}", c.name, c.ty, c.modifier)).collect();
     let known = state.tables.get(&*table.name).map_or(&[][..], |t| &t.columns);
     let difference = Difference::between(known, &columns);
-    let mut verdict = Verdict::GoOn { refill: false };
+    let mut verdict = SchemaVerdict::GoOn { refill: false };
     if !difference.is_empty() {
         // What is there now may be later than this place of the log.
         let there = feed.catalog()?.table(&name)?.as_ref().map_or_else(Vec::new, there);
         verdict = difference.judge(table, policy, &there);
     }
     if let Some(words) = other_key(table, relation) {
-        verdict = if policy == Policy::Follow { Verdict::Renew(words) } else { Verdict::Hold(words) };
+        verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Hold(words) };
     }
     if by_name.is_none() && policy != Policy::Ignore {
         let more = match verdict {
-            Verdict::Hold(words) | Verdict::Renew(words) => format!("; {words}"),
-            Verdict::GoOn { .. } => String::new(),
+            SchemaVerdict::Hold(words) | SchemaVerdict::Renew(words) => format!("; {words}"),
+            SchemaVerdict::GoOn { .. } => String::new(),
         };
-        let words = format!("it is called {name} now{more}");
-        verdict = if policy == Policy::Follow { Verdict::Renew(words) } else { Verdict::Hold(words) };
+        let words = format!("it was renamed to {name}{more}");
+        verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Hold(words) };
     }
     let bound_as = by_name.is_none().then(|| u32::try_from(number).unwrap_or(u32::MAX));
     Ok(Some(Found { table: table.name.to_string(), columns, bound_as, verdict }))
@@ -64,9 +64,7 @@ fn other_key(table: &FeedTable, relation: &Relation) -> Option<String> {
     let is_other = !columns.is_empty()
         && columns.len() < relation.columns.len()
         && (columns.len() != table.key.len() || columns.iter().any(|c| !table.key.iter().any(|k| k == c)));
-    is_other.then(|| {
-        format!("its rows are told apart by ({}), no longer by ({})", columns.join(", "), table.key.join(", "))
-    })
+    is_other.then(|| format!("its primary key is now ({}); it was ({})", columns.join(", "), table.key.join(", ")))
 }
 
 /// Tables that are not there any more, of which the log says nothing: why the run stops, and the place in the log that is
@@ -80,10 +78,10 @@ pub(super) fn gone(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Out
         }
         let failure = match (Policy::of(settings), there.contains_key(&*table.name)) {
             (Policy::Follow, true) => Failure::renewing(format!("{} was recreated at the source", table.name)),
-            (Policy::Follow, false) => Failure::renewing(format!("{} went at the source", table.name)),
-            (_, true) => made_anew(feed, &table.name),
-            (_, false) => Failure::findings(format!("{} went at the source", table.name)).with_help(
-                "what came before has been taken in. Take its event out of the pipeline file; what has landed of it stays",
+            (Policy::Follow, false) => Failure::renewing(format!("{} was dropped at the source", table.name)),
+            (_, true) => recreated(feed, &table.name),
+            (_, false) => Failure::findings(format!("{} was dropped at the source", table.name)).with_help(
+                "all changes before that have been read. Remove its event from the pipeline file; landed rows stay",
             ),
         };
         return Ok(Some((catalog.log_end()?, failure)));
@@ -92,18 +90,18 @@ pub(super) fn gone(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Out
 }
 
 /// A table is another one than that which was read.
-pub(super) fn made_anew(feed: &PostgresFeed, table: &str) -> Failure {
+pub(super) fn recreated(feed: &PostgresFeed, table: &str) -> Failure {
     Failure::findings(format!("{table} was recreated at the source")).with_help(format!(
-        "what came before has been taken in. `sluice positions {} --set earliest` begins anew: mirrors are emptied, and \
-         every table is loaded again",
+        "all earlier changes have been read. `sluice positions {} --set earliest` starts again: mirrors are emptied, \
+         and every table is loaded again",
         feed.pipeline()
     ))
 }
 
 /// The columns that a table has now, in the words of contracts.
-fn there(table: &SourceTable) -> Vec<There> {
+fn there(table: &SourceTable) -> Vec<CurrentColumn> {
     let sent = table.columns.iter().filter(|c| !c.is_computed);
-    sent.map(|c| There { name: c.name.clone(), ty: natural(&c.ty).0, is_filled: c.is_filled }).collect()
+    sent.map(|c| CurrentColumn { name: c.name.clone(), ty: natural(&c.ty).0, is_filled: c.is_filled }).collect()
 }
 
 /// Has tables loaded again whose rows have got values that the log does not report, since the last run.
@@ -123,8 +121,8 @@ pub(super) fn refill(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) 
             continue;
         }
         let verdict = difference.judge(table, Policy::of(settings), &there(&now));
-        if verdict == (Verdict::GoOn { refill: true }) {
-            known.begin_anew(now.about);
+        if verdict == (SchemaVerdict::GoOn { refill: true }) {
+            known.restart(now.about);
             known.columns = columns;
         }
     }

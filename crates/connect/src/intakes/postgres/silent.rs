@@ -1,5 +1,5 @@
 //! What PostgreSQL changes without a word in its log: tables that cannot be followed for that, and rows that are others now
-//! because a partition was truncated, attached or detached, or a table was written anew by `alter table`.
+//! because a partition was truncated, attached or detached, or a table was rewritten by `alter table`.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -91,7 +91,7 @@ pub(super) fn forms(catalog: &Catalog, tables: &[u32]) -> Outcome<HashMap<u32, F
 ///
 /// # Errors
 /// Where the server does not answer.
-pub(super) fn untold(
+pub(super) fn unlogged(
     catalog: &Catalog,
     table: &SourceTable,
     settings: &Settings,
@@ -184,7 +184,7 @@ mod tests {
     #[case::partition_detached_and_attached("1:7", "9:0 10:10+", "1:7", "9:0 10:10-8", true)]
     #[case::and_once_more("1:7", "9:0 10:10-8", "1:7", "9:0 10:10-9", true)]
     #[case::partition_went("1:7", "9:0 10:10+", "1:7", "9:0", true)]
-    fn what_the_log_does_not_tell_is_noticed(
+    fn what_the_log_does_not_reports_is_noticed(
         #[case] columns: &str,
         #[case] parts: &str,
         #[case] columns_now: &str,

@@ -14,9 +14,9 @@ use super::catalog::{Catalog, Slot, SourceTable, parse_lsn, show_lsn};
 use super::silent;
 use super::wire::{self, Wire};
 use crate::databases::wait;
-use crate::intakes::feed::live::Stand;
+use crate::intakes::feed::live::FeedProgress;
 use crate::intakes::feed::schema::Policy;
-use crate::intakes::feed::state::{Load, State, TableState, Whole};
+use crate::intakes::feed::state::{Load, State, TableState, WholeTableState};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
 use crate::landings::postgres::{literal, quote};
 
@@ -39,7 +39,7 @@ pub(super) const OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "publication",
         ValueKind::Text,
-        "the publication that tells which tables are read; without it run makes one and adds the tables to it",
+        "the publication to read; without it, `run` creates one and adds the tables to it",
     )
     .with(&["slot"]),
     OptionSpec::with_default(
@@ -84,15 +84,15 @@ fn identify(feed: &PostgresFeed) -> Outcome<(String, u32)> {
 }
 
 /// Makes publication and slot, or takes those that are there; the position from which on nothing is missed. Where it is to
-/// begin `anew`, every table takes the place of what has landed of it, and what the slot still keeps is not read.
-pub(super) fn make(feed: &PostgresFeed, anew: bool) -> Outcome<PartitionPosition> {
+/// begin `again`, every table takes the place of what has landed of it, and what the slot still keeps is not read.
+pub(super) fn make(feed: &PostgresFeed, again: bool) -> Outcome<PartitionPosition> {
     let catalog = feed.catalog()?;
     let (system, timeline) = identify(feed)?;
     let slot = name(&feed.settings);
     // What is unread is younger than this.
     let time = Some(chrono::Utc::now().timestamp_micros());
     let mut state = State { system, timeline, slot: slot.clone(), time, ..State::default() };
-    feed.refuse_untold(&catalog, &feed.publication(&state))?;
+    feed.refuse_unlogged(&catalog, &feed.publication(&state))?;
     publish(feed, &catalog, &state)?;
     let at = match at_rest(&catalog, &slot)? {
         Some(there) if there.plugin != "pgoutput" => {
@@ -101,11 +101,11 @@ pub(super) fn make(feed: &PostgresFeed, anew: bool) -> Outcome<PartitionPosition
             return Err(Failure::new(FailureKind::Configuration, message).with_help("name another slot"));
         }
         Some(there) if there.active => {
-            let message = format!("the slot {slot} at {} is read by somebody else", catalog.shown);
+            let message = format!("the slot {slot} at {} is in use by another reader", catalog.shown);
             return Err(Failure::new(FailureKind::Configuration, message).with_help("name another slot"));
         }
         // It was given, or made by a start that came no further: what it keeps is all that is needed.
-        Some(there) if !there.lost && anew => there.confirmed.max(catalog.log_end()?),
+        Some(there) if !there.lost && again => there.confirmed.max(catalog.log_end()?),
         Some(there) if !there.lost => there.confirmed,
         Some(_) => {
             catalog.run(&format!("select pg_drop_replication_slot({})", literal(&slot)))?;
@@ -116,7 +116,7 @@ pub(super) fn make(feed: &PostgresFeed, anew: bool) -> Outcome<PartitionPosition
     reach("feed.slot_made");
     state.read = at;
     bind(feed, &catalog, &mut state)?;
-    if anew {
+    if again {
         state.replace_all();
     }
     // Rows that were there before stand directly before the first place at which a transaction can stand.
@@ -141,10 +141,10 @@ fn create(catalog: &Catalog, slot: &str) -> Outcome<u64> {
         catalog.rows(&format!("select lsn from pg_create_logical_replication_slot({}, 'pgoutput')", literal(slot)));
     let made = made.map_err(|failure| failure.with_help(REMEDY))?;
     let lsn = made.first().and_then(|row| row.first().cloned().flatten()).and_then(|text| parse_lsn(&text));
-    lsn.ok_or_else(|| Failure::internal("the server does not tell where its new slot begins"))
+    lsn.ok_or_else(|| Failure::internal("the server does not report where its new slot begins"))
 }
 
-pub(super) const REMEDY: &str = "`sluice check` says what the server must be set to";
+pub(super) const REMEDY: &str = "`sluice check` lists the required server settings";
 
 /// Makes the publication, or adds to ours what it lacks. Whether anything was added.
 fn publish(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Outcome<bool> {
@@ -168,12 +168,12 @@ fn publish(feed: &PostgresFeed, catalog: &Catalog, state: &State) -> Outcome<boo
         Some(_) => format!("alter publication {} add table {list}", quote(&name)),
     };
     if is_given {
-        let message = format!("the publication {name} at {} does not tell of {}", catalog.shown, missing.join(", "));
+        let message = format!("the publication {name} at {} does not include {}", catalog.shown, missing.join(", "));
         return Err(Failure::new(FailureKind::Configuration, message).with_help(format!("{statement};")));
     }
     catalog
         .run(&statement)
-        .map_err(|failure| failure.with_help(format!("somebody with the right can: {statement};")))?;
+        .map_err(|failure| failure.with_help(format!("run as a user with the right: {statement};")))?;
     Ok(true)
 }
 
@@ -183,8 +183,7 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) 
     let (system, timeline) = identify(feed)?;
     let shown = &catalog.shown;
     let again = format!(
-        "if that is meant, `sluice positions {} --set earliest` begins anew: mirrors are emptied, and every table is loaded \
-         again",
+        "to start again: `sluice positions {} --set earliest`. Mirrors are emptied, and every table is loaded again",
         feed.pipeline()
     );
     if system != state.system {
@@ -205,7 +204,7 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) 
             end => {
                 let where_ = end.map_or("nowhere".to_string(), show_lsn);
                 let message = format!(
-                    "{shown} is on timeline {timeline} of its log, which parted from ours at {where_}; {} was read",
+                    "{shown} is on timeline {timeline} of its log, which branched off at {where_}; the pipeline has read up to {}",
                     show_lsn(at)
                 );
                 let help = format!("a standby took over that did not have all that had been read; {again}");
@@ -214,22 +213,22 @@ pub(super) fn verify(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) 
         }
     }
     let Some(slot) = catalog.slot(&state.slot)? else {
-        let message = format!("{shown} has no slot {} any more", state.slot);
+        let message = format!("{shown} no longer has the slot {}", state.slot);
         return Err(Failure::findings(message).with_help(format!("it kept the changes since the last run; {again}")));
     };
     if slot.lost {
-        let message = format!("{shown} has thrown away log that was not read: the slot {} is lost", state.slot);
+        let message = format!("{shown} deleted unread log: the slot {} is lost", state.slot);
         let help = format!("max_slot_wal_keep_size at the server bounds what a slot keeps; {again}");
         return Err(Failure::findings(message).with_help(help));
     }
     if slot.confirmed > at {
         let message = format!(
-            "the slot {} at {shown} stands at {}, after {} where we are: somebody else has read on with it",
+            "the slot {} at {shown} is at {}, beyond the position {} of the pipeline: another reader has used it",
             state.slot,
             show_lsn(slot.confirmed),
             show_lsn(at)
         );
-        return Err(Failure::findings(message).with_help(format!("what lies between is lost to us; {again}")));
+        return Err(Failure::findings(message).with_help(format!("the changes between are lost; {again}")));
     }
     Ok(())
 }
@@ -254,7 +253,7 @@ pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) ->
             continue;
         }
         if known.is_some() && Policy::of(settings) != Policy::Follow {
-            return Err(super::schema::made_anew(feed, &table.name));
+            return Err(super::schema::recreated(feed, &table.name));
         }
         added = true;
         state.add(&table.name, first_state(&found, settings));
@@ -271,7 +270,7 @@ pub(super) fn bind(feed: &PostgresFeed, catalog: &Catalog, state: &mut State) ->
 fn first_state(found: &SourceTable, settings: &Settings) -> TableState {
     let loads = settings.options.text("load").as_deref() != Some("never");
     let since = chrono::Utc::now().timestamp_micros();
-    let whole = found.key.is_empty().then(Whole::default);
+    let whole = found.key.is_empty().then(WholeTableState::default);
     TableState {
         id: found.oid,
         columns: found.sent(),
@@ -324,7 +323,7 @@ pub(super) fn states(feed: &PostgresFeed, positions: &[PartitionPosition]) -> Ou
         None => None,
     };
     let first = &feed.settings[0];
-    let stand = Stand {
+    let stand = FeedProgress {
         work: &first.work,
         label: feed.label(),
         state: state.as_ref(),
@@ -346,7 +345,7 @@ mod tests {
     #[case("1\t0/5000028\tno\n2\t0/7000000\tx\n", 2, Some(0x700_0000))]
     #[case("1\t0/5000028\tno\n", 3, None)]
     #[case("", 1, None)]
-    fn a_history_tells_where_a_timeline_was_left(#[case] history: &str, #[case] line: u32, #[case] end: Option<u64>) {
+    fn a_history_reports_where_a_timeline_was_left(#[case] history: &str, #[case] line: u32, #[case] end: Option<u64>) {
         assert_eq!(left(history, line), end);
     }
 }

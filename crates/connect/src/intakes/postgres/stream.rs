@@ -14,7 +14,7 @@ use tokio::sync::{Notify, Semaphore};
 use tokio::task::JoinHandle;
 
 use super::catalog::show_lsn;
-use super::wire::{Protocol, Said, Streamed, Wire, WireError};
+use super::wire::{Protocol, ServerReply, Streamed, Wire, WireError};
 use crate::databases::{Server, spawn, wait};
 
 /// How much of the log may wait to be read, in KiB.
@@ -42,11 +42,11 @@ pub(super) enum Received {
     /// The server does not answer any more.
     Away(String),
     /// The server refuses to go on.
-    Refused(Said),
+    Refused(ServerReply),
 }
 
 /// What the task and those who use it share.
-pub(super) struct Shared {
+pub(super) struct StreamState {
     /// What has settled.
     settled: AtomicU64,
     /// Wakes the task to tell it.
@@ -54,7 +54,7 @@ pub(super) struct Shared {
     room: Semaphore,
 }
 
-impl Shared {
+impl StreamState {
     pub(super) fn new(settled: u64) -> Arc<Self> {
         let room = Semaphore::new(usize::try_from(WAITING).unwrap_or(1));
         Arc::new(Self { settled: AtomicU64::new(settled), tell: Notify::new(), room })
@@ -75,7 +75,7 @@ impl Shared {
 /// A running stream. Dropping it ends it.
 pub(super) struct Stream {
     pub received: Receiver<Received>,
-    shared: Arc<Shared>,
+    shared: Arc<StreamState>,
     task: JoinHandle<()>,
 }
 
@@ -89,7 +89,7 @@ impl Stream {
         slot: &str,
         publication: &str,
         from: u64,
-        shared: &Arc<Shared>,
+        shared: &Arc<StreamState>,
     ) -> Result<Self, WireError> {
         let wire = wait(async {
             let mut wire = Wire::connect(server).await?;
@@ -113,7 +113,7 @@ impl Stream {
 fn start_sql(slot: &str, publication: &str, from: u64, protocol: Protocol) -> String {
     let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
     let protocol = match protocol {
-        Protocol::Whole => "proto_version '1'",
+        Protocol::WholeTableState => "proto_version '1'",
         Protocol::Streamed => "proto_version '2', streaming 'on'",
     };
     format!(
@@ -139,12 +139,12 @@ impl Drop for Stream {
 /// A server that shuts down waits until all of its log is confirmed, asking again at each answer. What has not settled is
 /// not confirmed: it is let go instead.
 #[derive(Default)]
-struct Asked {
+struct ShutdownRequests {
     since: Option<Instant>,
     times: u32,
 }
 
-impl Asked {
+impl ShutdownRequests {
     /// Notes that the server asks; whether it does so all the time. Otherwise it asks twice a minute at most.
     fn too_often(&mut self) -> bool {
         const OFTEN: u32 = 20;
@@ -174,13 +174,13 @@ async fn heartbeat(wire: &mut Wire, settled: u64, silent: Instant) -> Result<(),
         return Err(WireError::Away(format!("it was silent for {}", show_duration(silent.elapsed()))));
     }
     let step = wire.confirm(settled, silent.elapsed() > ALIVE);
-    let late = |_| WireError::Away("it takes nothing any more".into());
+    let late = |_| WireError::Away("it no longer accepts data".into());
     tokio::time::timeout(SILENCE, step).await.map_err(late)?
 }
 
-async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &Shared) {
+async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &StreamState) {
     let mut tick = tokio::time::interval(ALIVE);
-    let mut asked = Asked::default();
+    let mut asked = ShutdownRequests::default();
     // When messages came last.
     let mut last: Option<Instant> = None;
     // Since when nothing at all has come.
@@ -253,7 +253,7 @@ mod tests {
 
     #[test]
     fn names_are_quoted_and_the_protocol_is_named() {
-        let sql = start_sql("s", "it's \"p\"", 0x10_0000_0020, Protocol::Whole);
+        let sql = start_sql("s", "it's \"p\"", 0x10_0000_0020, Protocol::WholeTableState);
         let expected =
             "START_REPLICATION SLOT \"s\" LOGICAL 10/20 (proto_version '1', publication_names '\"it''s \"\"p\"\"\"')";
         assert_eq!(sql, expected);
@@ -289,7 +289,7 @@ mod tests {
             run(format!("select pg_create_logical_replication_slot('{table}', 'pgoutput')")).await;
             run(format!("insert into {table} select 1 from generate_series(1, 3000)")).await;
             let mut seen = Vec::new();
-            for protocol in [Protocol::Whole, Protocol::Streamed] {
+            for protocol in [Protocol::WholeTableState, Protocol::Streamed] {
                 let mut wire = Wire::connect(&server).await.unwrap();
                 assert_eq!(wire.protocol(), Protocol::Streamed);
                 wire.ask("set logical_decoding_work_mem = '64kB'").await.unwrap();

@@ -80,7 +80,7 @@ impl Streamed {
     pub(super) fn keep(&mut self, message: &[u8]) -> Outcome<()> {
         let failed = |e: &std::io::Error| Failure::unreachable(format!("a large transaction cannot be kept: {e}"));
         let Some(waiting) = self.current.and_then(|xid| self.waiting.get_mut(&xid)) else {
-            return Err(Failure::internal("a part of a transaction came without its beginning"));
+            return Err(Failure::internal("a part of a transaction arrived without its beginning"));
         };
         let length = u32::try_from(message.len()).unwrap_or(u32::MAX);
         waiting.file.write_all(&length.to_le_bytes()).map_err(|e| failed(&e))?;
@@ -121,7 +121,7 @@ impl Committed {
             let mut message = vec![0; usize::try_from(u32::from_le_bytes(length)).unwrap_or(0)];
             self.file.read_exact(&mut message).map_err(|e| failed(&e))?;
             let read = pgoutput::read(Bytes::from(message), true);
-            let (xid, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput is not understood"))?;
+            let (xid, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput cannot be decoded"))?;
             if !self.aborted.contains(&xid) {
                 return Ok(Some(message));
             }

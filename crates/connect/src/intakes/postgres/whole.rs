@@ -16,7 +16,7 @@ use crate::landings::postgres::{literal, quote};
 /// Rows are kept a part at a time.
 const PART: u64 = 1_000;
 
-/// What reads a table, each time anew.
+/// What reads a table, each time again.
 pub(super) fn reading(server: Server, feed: FeedTable, settings: Settings) -> ReadTable {
     Box::new(move |keeper| {
         // The slot ends with its connection: that of one that was lost may still be there.
@@ -31,7 +31,8 @@ fn read(server: &Server, slot: &str, feed: &FeedTable, settings: &Settings, keep
     let made = format!("CREATE_REPLICATION_SLOT {} TEMPORARY LOGICAL pgoutput EXPORT_SNAPSHOT", quote(slot));
     let made = wait(wire::ask(&mut wire, &made)).map_err(|failure| failure.with_help(super::slot::REMEDY))?;
     let text = |i: usize| made.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
-    let at = parse_lsn(&text(1)).ok_or_else(|| Failure::internal("the server does not tell where its slot begins"))?;
+    let at =
+        parse_lsn(&text(1)).ok_or_else(|| Failure::internal("the server does not report where its slot begins"))?;
     catalog.run(&format!(
         "begin isolation level repeatable read read only; set transaction snapshot {}",
         literal(&text(2))
@@ -59,9 +60,9 @@ fn copy(catalog: &Catalog, feed: &FeedTable, keyed: bool, keeper: &mut Keeper) -
     let table = catalog.table(&feed.name)?.ok_or_else(|| dropped(&feed.name))?;
     let columns: Vec<&SourceColumn> = wanted(&table, feed.contract.as_deref());
     let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
-    let question = format!("copy (select {} from {}) to stdout", names.join(", "), table.quoted());
+    let query = format!("copy (select {} from {}) to stdout", names.join(", "), table.quoted());
     let mut rows = writer(&columns, feed, keyed);
-    copy_rows(catalog, &question, &mut rows, |rows| match rows.rows.len() < PART {
+    copy_rows(catalog, &query, &mut rows, |rows| match rows.rows.len() < PART {
         true => Ok(()),
         false => keeper.keep(&mut rows.rows),
     })

@@ -57,14 +57,14 @@ pub(super) enum Streamed {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Protocol {
     /// Version 1: every transaction comes once it is committed.
-    Whole,
+    WholeTableState,
     /// Version 2: a large one comes in parts before.
     Streamed,
 }
 
 /// What the server said instead of streaming.
 #[derive(Debug, Clone)]
-pub(super) struct Said {
+pub(super) struct ServerReply {
     /// The five characters of the error.
     pub code: String,
     /// In words.
@@ -77,7 +77,7 @@ pub(super) enum WireError {
     /// The connection ended, or never came.
     Away(String),
     /// The server refuses.
-    Refused(Said),
+    Refused(ServerReply),
 }
 
 impl From<io::Error> for WireError {
@@ -92,7 +92,7 @@ impl Wire {
     /// Connects and logs in.
     pub(super) async fn connect(server: &Server) -> WireResult<Self> {
         let timeout = tokio::time::timeout(PATIENCE, Self::open(server)).await;
-        timeout.unwrap_or_else(|_| Err(WireError::Away("nobody answers".into())))
+        timeout.unwrap_or_else(|_| Err(WireError::Away("no server answers".into())))
     }
 
     async fn open(server: &Server) -> WireResult<Self> {
@@ -108,7 +108,7 @@ impl Wire {
             answer_within: server.answer_within,
         };
         let user = server.user.as_deref().unwrap_or("sluice");
-        // Values are spelled the same whoever asks for them.
+        // Values are spelled the same who asks for them.
         let options =
             "-c datestyle=ISO -c intervalstyle=postgres -c extra_float_digits=3 -c bytea_output=hex -c timezone=UTC";
         let parameters = [
@@ -144,7 +144,7 @@ impl Wire {
                 }
                 Message::AuthenticationSasl(body) => {
                     if !body.mechanisms().any(|m| Ok(m == SCRAM_SHA_256))? {
-                        return Err(WireError::Away("the server asks for a way to log in that is not known".into()));
+                        return Err(WireError::Away("the server asks for an unsupported login method".into()));
                     }
                     let begun = ScramSha256::new(password.as_bytes(), ChannelBinding::unsupported());
                     frontend::sasl_initial_response(SCRAM_SHA_256, begun.message(), &mut self.output)?;
@@ -324,7 +324,7 @@ impl Wire {
     /// The newest protocol of the plugin that the server speaks and we do: since version 14 it sends large transactions
     /// before they are committed.
     pub(super) fn protocol(&self) -> Protocol {
-        if self.version >= 14 { Protocol::Streamed } else { Protocol::Whole }
+        if self.version >= 14 { Protocol::Streamed } else { Protocol::WholeTableState }
     }
 
     /// Which server it is.
@@ -366,8 +366,8 @@ async fn encrypt(mut tcp: TcpStream, server: &Server) -> WireResult<Box<dyn Sock
     Ok(Box::new(tokio_rustls::TlsConnector::from(Arc::new(config)).connect(name, tcp).await?))
 }
 
-fn said(mut fields: ErrorFields<'_>) -> io::Result<Said> {
-    let mut said = Said { code: String::new(), message: String::new() };
+fn said(mut fields: ErrorFields<'_>) -> io::Result<ServerReply> {
+    let mut said = ServerReply { code: String::new(), message: String::new() };
     while let Some(field) = fields.next()? {
         let value = String::from_utf8_lossy(field.value_bytes()).into_owned();
         match field.type_() {

@@ -12,10 +12,10 @@ use sluice_core::event::Chunk;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::ReadLimit;
 
-use super::Manner;
-use super::gather::{Growing, Seen};
+use super::MessageOptions;
+use super::gather::{MessageChunkBuilder, Seen};
 use super::partitions::Partition;
-use super::proof::{Question, Witness, anew};
+use super::proof::{Proof, Witness, recreated};
 use crate::broker::{Broker, Context, is_passing, refuse};
 
 /// How often a batch is asked for that cannot be unpacked, before it is said to be damaged or too large. With many
@@ -23,7 +23,7 @@ use crate::broker::{Broker, Context, is_passing, refuse};
 const UNPACK_TRIES: u32 = 20;
 
 /// What reading a partition brought.
-pub(super) enum Brought {
+pub(super) enum PartitionRead {
     Chunk(Chunk),
     Nothing,
     /// The broker does not answer.
@@ -71,7 +71,7 @@ pub(super) struct Assigned {
 }
 
 /// Whether a message was taken.
-enum Taken {
+enum Acceptance {
     GoOn,
     /// The chunk is to end before it.
     Later,
@@ -136,9 +136,9 @@ impl Assigned {
     }
 
     /// What proves that all that was handed on since the last proof came from the topic that was read before.
-    pub(super) fn question(&self) -> Option<Question> {
+    pub(super) fn proof(&self) -> Option<Proof> {
         let witness = self.witness.clone()?;
-        Some(Question { partition: self.partition.clone(), position: witness.offset + 1, witness })
+        Some(Proof { partition: self.partition.clone(), position: witness.offset + 1, witness })
     }
 
     /// Everything that was handed on so far is proven.
@@ -148,29 +148,30 @@ impl Assigned {
     }
 
     /// Reads what has been fetched.
-    pub(super) fn read(&mut self, limit: ReadLimit, keep: &Keep<'_>) -> Outcome<Brought> {
+    pub(super) fn read(&mut self, limit: ReadLimit, keep: &ReadOptions<'_>) -> Outcome<PartitionRead> {
         if let Some(error) = self.broken.take() {
             return self.failed(&error, keep.broker);
         }
         if self.is_done() {
             self.at_end = true;
-            return Ok(Brought::Nothing);
+            return Ok(PartitionRead::Nothing);
         }
         let from = self.position;
         let capacity = usize::try_from(limit.bytes).unwrap_or(0).min(if self.at_end { 64 << 10 } else { 4 << 20 });
-        let mut chunk: Option<Growing> = None;
+        let mut chunk: Option<MessageChunkBuilder> = None;
         let mut broken = None;
         while chunk.as_ref().is_none_or(|c| c.records < limit.records && c.len() < limit.bytes) {
             let next = match self.waiting.pop_front() {
-                Some(message) => Some(Ok(Held::Owned(Box::new(message)))),
-                None => self.queue.poll(Duration::ZERO).map(|polled| polled.map(Held::Borrowed)),
+                Some(message) => Some(Ok(FetchedMessage::Owned(Box::new(message)))),
+                None => self.queue.poll(Duration::ZERO).map(|polled| polled.map(FetchedMessage::Borrowed)),
             };
             match next {
                 None => break,
                 Some(Ok(message)) => {
                     let (topic, number) = (Arc::clone(&self.partition.topic), self.partition.number);
-                    let growing =
-                        chunk.get_or_insert_with(|| Growing::new(&topic, number, capacity, keep.manner.keys_as_base64));
+                    let growing = chunk.get_or_insert_with(|| {
+                        MessageChunkBuilder::new(&topic, number, capacity, keep.manner.keys_as_base64)
+                    });
                     let (mut position, mut at_end) = (self.position, self.at_end);
                     let taken = {
                         let seen = message.seen();
@@ -181,14 +182,14 @@ impl Assigned {
                         self.witness = Some(message.seen().witness());
                     }
                     (self.position, self.at_end) = (position, at_end);
-                    if matches!(taken, Taken::Later | Taken::Beyond) {
+                    if matches!(taken, Acceptance::Later | Acceptance::Beyond) {
                         let message = message.into_owned();
                         self.waiting.push_front(message);
                     }
                     match taken {
-                        Taken::GoOn => {}
-                        Taken::Later | Taken::Full => break,
-                        Taken::Beyond => {
+                        Acceptance::GoOn => {}
+                        Acceptance::Later | Acceptance::Full => break,
+                        Acceptance::Beyond => {
                             self.finish_range()?;
                             break;
                         }
@@ -216,10 +217,10 @@ impl Assigned {
                 if let (_, Some(digest)) = super::identity::parts(&chunk.identity) {
                     self.last_read = Some(Witness { offset: self.position - 1, digest: digest.into() });
                 }
-                Ok(Brought::Chunk(chunk))
+                Ok(PartitionRead::Chunk(chunk))
             }
             (None, Some(error)) => self.failed(&error, keep.broker),
-            (None, None) => Ok(Brought::Nothing),
+            (None, None) => Ok(PartitionRead::Nothing),
         }
     }
 
@@ -227,7 +228,7 @@ impl Assigned {
     fn end(&mut self) -> Outcome<()> {
         self.heard = Instant::now();
         if self.guard.take().is_some() {
-            return Err(anew(&self.name, self.position, "the partition ends before it now", None));
+            return Err(recreated(&self.name, self.position, "the partition ends before it now", None));
         }
         self.at_end = true;
         if self.until.is_some() {
@@ -250,18 +251,18 @@ impl Assigned {
         let (_, found) = super::identity::parts(&chunk.identity);
         match due {
             Some(due) if found != Some(due) => {
-                Err(anew(&self.name, chunk.to.major, "another message is there now", None))
+                Err(recreated(&self.name, chunk.to.major, "another message is there now", None))
             }
             _ => Ok(()),
         }
     }
 
     /// A batch that is too large beside others of the same answer is taken when it comes first (`native/unpacking.c`).
-    fn cannot_unpack(&mut self) -> Outcome<Brought> {
+    fn cannot_unpack(&mut self) -> Outcome<PartitionRead> {
         let asked = if self.packed.0 == self.position { self.packed.1 } else { 0 };
         if asked < UNPACK_TRIES {
             self.packed = (self.position, asked + 1);
-            return Ok(Brought::Packed);
+            return Ok(PartitionRead::Packed);
         }
         let message = format!(
             "the batch of messages at offset {} of {} is damaged, or unpacks to more than 100 MB",
@@ -273,7 +274,7 @@ impl Assigned {
         )))
     }
 
-    fn failed(&mut self, error: &KafkaError, broker: &Broker) -> Outcome<Brought> {
+    fn failed(&mut self, error: &KafkaError, broker: &Broker) -> Outcome<PartitionRead> {
         use RDKafkaErrorCode as Code;
         let Some(code) = error.rdkafka_error_code() else {
             return Err(Failure::unreachable(format!("{}: {error}", self.name)));
@@ -282,10 +283,10 @@ impl Assigned {
             return Err(refusal);
         }
         match code {
-            // The fetched offset is not there: with auto.offset.reset=error this is said, never mended.
-            Code::AutoOffsetReset | Code::OffsetOutOfRange => Ok(Brought::OutOfRange),
-            Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition => Ok(Brought::Gone),
-            code if is_passing(code) => Ok(Brought::Away(code)),
+            // The fetched offset is not there: with auto.offset.reset=error this is said, never fixed.
+            Code::AutoOffsetReset | Code::OffsetOutOfRange => Ok(PartitionRead::OutOfRange),
+            Code::UnknownTopicOrPartition | Code::UnknownTopic | Code::UnknownPartition => Ok(PartitionRead::Gone),
+            code if is_passing(code) => Ok(PartitionRead::Away(code)),
             Code::BadCompression => self.cannot_unpack(),
             code => Err(Failure::unreachable(format!("{} cannot be read: {code}", self.name))),
         }
@@ -293,17 +294,17 @@ impl Assigned {
 }
 
 /// How messages are kept.
-pub(super) struct Keep<'a> {
+pub(super) struct ReadOptions<'a> {
     pub broker: &'a Broker,
-    pub manner: Manner,
+    pub manner: MessageOptions,
 }
 
-enum Held<'m> {
+enum FetchedMessage<'m> {
     Borrowed(rdkafka::message::BorrowedMessage<'m>),
     Owned(Box<OwnedMessage>),
 }
 
-impl Held<'_> {
+impl FetchedMessage<'_> {
     fn seen(&self) -> Seen<'_> {
         match self {
             Self::Borrowed(message) => Seen::of(message),
@@ -330,28 +331,28 @@ fn take(
     guard: &mut Option<String>,
     state: &mut State<'_>,
     seen: &Seen<'_>,
-    chunk: &mut Growing,
-    keep: &Keep<'_>,
-) -> Outcome<Taken> {
+    chunk: &mut MessageChunkBuilder,
+    keep: &ReadOptions<'_>,
+) -> Outcome<Acceptance> {
     if let Some(due) = guard.take()
         && seen.offset + 1 == *state.position
     {
         if seen.digest() != due {
-            return Err(anew(name, *state.position, "another message is there now", None));
+            return Err(recreated(name, *state.position, "another message is there now", None));
         }
-        return Ok(Taken::GoOn);
+        return Ok(Acceptance::GoOn);
     }
     // What a fetch from before the last seek still brought.
     if seen.offset < *state.position {
-        return Ok(Taken::GoOn);
+        return Ok(Acceptance::GoOn);
     }
     if until.is_some_and(|until| seen.offset >= until) {
-        return Ok(Taken::Beyond);
+        return Ok(Acceptance::Beyond);
     }
     *state.at_end = false;
     let is_long = seen.value.is_some_and(|v| v.len() > keep.manner.max_record);
     if is_long && chunk.records > 0 {
-        return Ok(Taken::Later);
+        return Ok(Acceptance::Later);
     }
     match seen.value {
         None if !keep.manner.rejects_tombstones => chunk.leave_out(seen),
@@ -359,5 +360,5 @@ fn take(
         _ => chunk.add(seen),
     }
     *state.position = seen.offset + 1;
-    Ok(if is_long { Taken::Full } else { Taken::GoOn })
+    Ok(if is_long { Acceptance::Full } else { Acceptance::GoOn })
 }

@@ -13,7 +13,7 @@ use crate::broker::headers;
 /// Bytes of a message that is too long which are kept with its reject.
 const KEPT: usize = 64 << 10;
 
-/// A message that was read, whoever holds its bytes.
+/// A message that was read, who holds its bytes.
 pub(super) struct Seen<'m> {
     pub offset: u64,
     /// Microseconds since 1970.
@@ -50,7 +50,7 @@ impl<'m> Seen<'m> {
 }
 
 /// A chunk that grows.
-pub(super) struct Growing {
+pub(super) struct MessageChunkBuilder {
     bytes: Vec<u8>,
     messages: Messages,
     pub records: u64,
@@ -60,7 +60,7 @@ pub(super) struct Growing {
     too_long: Option<u64>,
 }
 
-impl Growing {
+impl MessageChunkBuilder {
     pub(super) fn new(topic: &Arc<str>, partition: i32, capacity: usize, keys_as_base64: bool) -> Self {
         Self {
             bytes: Vec::with_capacity(capacity),
@@ -113,10 +113,10 @@ impl Growing {
     fn digest(&mut self) -> Option<String> {
         self.last.take().or_else(|| {
             let last = self.messages.each.last()?;
-            let told = last.key.map(|span| span.of(&self.messages.side));
-            let decoded = told.filter(|_| self.keys_as_base64);
+            let reported = last.key.map(|span| span.of(&self.messages.side));
+            let decoded = reported.filter(|_| self.keys_as_base64);
             let decoded = decoded.and_then(|key| base64::engine::general_purpose::STANDARD.decode(key).ok());
-            let key = decoded.as_deref().or(told);
+            let key = decoded.as_deref().or(reported);
             Some(identity::digest(last.offset, last.time, key, Some(last.span.of(&self.bytes))))
         })
     }

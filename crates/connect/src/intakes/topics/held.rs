@@ -75,7 +75,7 @@ fn note_times(broker: &Broker, all: &Consumer, partitions: &[Partition], held: &
 }
 
 /// What waits, in words.
-pub(super) fn told(partition: &str, held: &HeldBack) -> String {
+pub(super) fn shown_held(partition: &str, held: &HeldBack) -> String {
     let since = held.since.map_or_else(String::new, |at| format!(", the first since {}", show_timestamp(at)));
     let waiting = show_many(held.events, "message");
     let verb = if held.events == 1 { "waits" } else { "wait" };

@@ -5,7 +5,7 @@
 //! transactional writers are read. The end of a partition is what fetching says, not an offset that was asked for.
 //!
 //! A position is guarded by the cluster's name and a digest of the last message that was read: where another message
-//! stands there, the topic was made anew, and the run stops.
+//! stands there, the topic was made recreated, and the run stops.
 
 mod assigned;
 mod gather;
@@ -42,7 +42,7 @@ const OPTIONS: &[OptionSpec] = &[
     OptionSpec::required(
         "topic",
         ValueKind::Texts,
-        "the topic, or a list of topics; ? and * stand for letters of names",
+        "the topic, or a list of topics; ? and * match characters of names",
     ),
     OptionSpec::with_default(
         "start",
@@ -55,18 +55,18 @@ const OPTIONS: &[OptionSpec] = &[
         "tombstones",
         ValueKind::Choice(&["skip", "reject"]),
         "skip",
-        "what becomes of messages without a value: they are passed over and counted as filtered, or rejected",
+        "what happens to messages without a value (tombstones): they are skipped and counted as filtered, or rejected",
     ),
     OptionSpec::with_default(
         "key_as",
         ValueKind::Choice(&["text", "base64"]),
         "text",
-        "how `_key` shows the key: as text, or as base64 of its bytes",
+        "how `origin.key` shows the key: as text, or as base64 of its bytes",
     ),
     OptionSpec::optional(
         "group",
         ValueKind::Text,
-        "the group under which the broker is told what has settled; without it sluice.PIPELINE.EVENT.NUMBER",
+        "the consumer group whose offsets follow what has settled; default sluice.PIPELINE.EVENT.NUMBER",
     ),
 ];
 
@@ -131,12 +131,12 @@ impl IntakeKind for Topics {
             let message = format!("there is no topic `{wanted}` at {}", intake.broker.shown());
             let problem = match names::remedy(&wanted, "topics", there.iter().map(|t| t.name.as_str())) {
                 _ if Wanted::is_pattern(&wanted) => Problem::warning("place.missing", message, place("topic"))
-                    .with_help("topics that come later will be read"),
+                    .with_help("topics that are created later will be read"),
                 Some(help) => Problem::error("place.missing", message, place("topic"))
                     .with_label("binds to nothing")
                     .with_help(help),
                 None => {
-                    Problem::error("place.missing", message, place("topic")).with_help("the broker has no topic yet")
+                    Problem::error("place.missing", message, place("topic")).with_help("the broker has no topics yet")
                 }
             };
             found.push(problem);
@@ -164,10 +164,10 @@ fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
         "latest" => Ok(Start::At(Mark::Latest)),
         "positions" => Ok(Start::Positions),
         other => parse_timestamp(other.as_bytes()).map(|at| Start::At(Mark::Time(at))).ok_or_else(|| {
-            let message = format!("`{other}` is not a place to start at");
+            let message = format!("`{other}` is not a valid start");
             Box::new(
                 Problem::error("value.type", message, settings.options.place_of("start"))
-                    .with_help("write earliest, latest, positions, or a time such as 2026-11-23T06:00:00Z"),
+                    .with_help("use earliest, latest, positions, or a time such as 2026-11-23T06:00:00Z"),
             )
         }),
     }
@@ -175,10 +175,10 @@ fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
 
 /// How messages are taken.
 #[derive(Clone, Copy, Debug)]
-struct Manner {
+struct MessageOptions {
     /// Whether messages without a value are rejected, not passed over.
     rejects_tombstones: bool,
-    /// Whether keys are told in base64.
+    /// Whether keys are shown in base64.
     keys_as_base64: bool,
     /// Bytes of the largest value that is taken.
     max_record: usize,
@@ -190,8 +190,8 @@ pub struct TopicsIntake {
     wanted: Wanted,
     start: Start,
     group: String,
-    manner: Manner,
-    /// For questions; it reads nothing.
+    manner: MessageOptions,
+    /// For proofs; it reads nothing.
     look: Arc<Consumer>,
     /// For telling what has settled.
     tell: OnceLock<Consumer>,
@@ -217,7 +217,7 @@ impl TopicsIntake {
             wanted: Wanted::new(&settings.options.texts("topic")),
             start,
             group,
-            manner: Manner {
+            manner: MessageOptions {
                 rejects_tombstones: settings.options.text("tombstones").as_deref() == Some("reject"),
                 keys_as_base64: settings.options.text("key_as").as_deref() == Some("base64"),
                 max_record: usize::try_from(max_record).unwrap_or(1 << 30),
@@ -286,7 +286,7 @@ impl Drop for TopicsIntake {
     }
 }
 
-/// Partitions as the broker's questions take them.
+/// Partitions as the broker's proofs take them.
 fn named(partitions: &[Partition]) -> Vec<(&str, i32)> {
     partitions.iter().map(Partition::named).collect()
 }
@@ -350,8 +350,9 @@ impl Intake for TopicsIntake {
         }
         let Some(tell) = self.tell.get() else { return Ok(()) };
         while tell.poll(std::time::Duration::ZERO).is_some() {}
-        tell.commit(&offsets, CommitMode::Async)
-            .map_err(|e| Failure::unreachable(format!("{} was not told what has settled: {e}", self.broker.shown())))
+        tell.commit(&offsets, CommitMode::Async).map_err(|e| {
+            Failure::unreachable(format!("settled offsets could not be committed to {}: {e}", self.broker.shown()))
+        })
     }
 
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {

@@ -19,7 +19,7 @@ impl Partition {
         format!("{}/{}", self.topic, self.number).into()
     }
 
-    /// As the broker's questions take it.
+    /// As the broker's proofs take it.
     pub(super) fn named(&self) -> (&str, i32) {
         (&self.topic, self.number)
     }

@@ -1,6 +1,6 @@
 //! Proof that what was read came from the topic that the positions are of.
 //!
-//! A topic can be deleted and made anew, or a broker come back with other data, between two answers to one reader, and
+//! A topic can be deleted and made recreated, or a broker come back with other data, between two answers to one reader, and
 //! nothing in the answers tells: the same offsets then lead to other messages. So a message that was read before is a
 //! witness: if it is still there when everything else has been read, then all of it came from the same topic.
 
@@ -35,7 +35,7 @@ pub(super) struct Witness {
 }
 
 /// One partition whose witness is looked for.
-pub(super) struct Question {
+pub(super) struct Proof {
     pub partition: Partition,
     /// The offset of the next message to hand on.
     pub position: u64,
@@ -69,29 +69,29 @@ impl Prover {
     ///
     /// # Errors
     /// Where a topic is not the one that was read.
-    pub(super) fn prove(&mut self, questions: &[Question]) -> Outcome<bool> {
-        if questions.is_empty() {
+    pub(super) fn prove(&mut self, proofs: &[Proof]) -> Outcome<bool> {
+        if proofs.is_empty() {
             return Ok(true);
         }
         let consumer = match &self.consumer {
             Some(consumer) => Arc::clone(consumer),
             None => Arc::clone(self.consumer.insert(Arc::new(self.broker.sampler("sluice.look")?))),
         };
-        let found = self.ask(&consumer, questions);
+        let found = self.ask(&consumer, proofs);
         // Nothing is fetched between two proofs.
         let _ = consumer.unassign();
         let Some(found) = found? else { return Ok(false) };
-        for (question, found) in questions.iter().zip(found) {
+        for (proof, found) in proofs.iter().zip(found) {
             match found {
                 Found::Holds => {}
-                Found::Another => return Err(self.anew(&consumer, question, "another message is there now")),
+                Found::Another => return Err(self.recreated(&consumer, proof, "another message is there now")),
                 // A broker that is deleting messages may report an earlier end for a moment.
-                Found::Short if self.reaches(&consumer, question) => return Ok(false),
-                Found::Short => return Err(self.anew(&consumer, question, "the partition ends before it now")),
+                Found::Short if self.reaches(&consumer, proof) => return Ok(false),
+                Found::Short => return Err(self.recreated(&consumer, proof, "the partition ends before it now")),
                 // Compaction takes messages out of the middle of a partition, and nothing else does.
                 Found::Hole => {
-                    if Admin::new(&self.broker)?.compacts(&question.partition.topic) == Some(false) {
-                        return Err(self.anew(&consumer, question, "no message is there now"));
+                    if Admin::new(&self.broker)?.compacts(&proof.partition.topic) == Some(false) {
+                        return Err(self.recreated(&consumer, proof, "no message is there now"));
                     }
                 }
             }
@@ -100,15 +100,15 @@ impl Prover {
     }
 
     /// Fetches from every witness's place; None where not all was answered in time.
-    fn ask(&self, consumer: &Consumer, questions: &[Question]) -> Outcome<Option<Vec<Found>>> {
+    fn ask(&self, consumer: &Consumer, proofs: &[Proof]) -> Outcome<Option<Vec<Found>>> {
         let failed = |e: KafkaError| Failure::unreachable(format!("{} cannot be read: {e}", self.broker.shown()));
-        let mut list = TopicPartitionList::with_capacity(questions.len());
-        for question in questions {
-            let offset = Offset::Offset(i64::try_from(question.witness.offset).unwrap_or(i64::MAX));
-            list.add_partition_offset(&question.partition.topic, question.partition.number, offset).map_err(failed)?;
+        let mut list = TopicPartitionList::with_capacity(proofs.len());
+        for proof in proofs {
+            let offset = Offset::Offset(i64::try_from(proof.witness.offset).unwrap_or(i64::MAX));
+            list.add_partition_offset(&proof.partition.topic, proof.partition.number, offset).map_err(failed)?;
         }
         consumer.assign(&list).map_err(failed)?;
-        let mut found: Vec<Option<Found>> = questions.iter().map(|_| None).collect();
+        let mut found: Vec<Option<Found>> = proofs.iter().map(|_| None).collect();
         // Many partitions take their time: what counts is when the last answer came.
         let (mut answered, mut looked) = (Instant::now(), None::<Instant>);
         while found.iter().any(Option::is_none) {
@@ -119,11 +119,10 @@ impl Prover {
             match consumer.poll(left.min(Duration::from_millis(50))) {
                 None => {}
                 Some(Ok(message)) => {
-                    let of = |q: &Question| {
-                        *q.partition.topic == *message.topic() && q.partition.number == message.partition()
-                    };
-                    let Some(place) = questions.iter().position(of) else { continue };
-                    let (seen, witness) = (Seen::of(&message), &questions[place].witness);
+                    let of =
+                        |q: &Proof| *q.partition.topic == *message.topic() && q.partition.number == message.partition();
+                    let Some(place) = proofs.iter().position(of) else { continue };
+                    let (seen, witness) = (Seen::of(&message), &proofs[place].witness);
                     let what = match seen.offset.cmp(&witness.offset) {
                         // A fetch of the proof before may still bring something.
                         Ordering::Less => continue,
@@ -147,7 +146,7 @@ impl Prover {
                     }
                     if looked.is_none_or(|at| at.elapsed() > Duration::from_millis(100)) {
                         looked = Some(Instant::now());
-                        if !self.look_at_ends(consumer, questions, &mut found)? {
+                        if !self.look_at_ends(consumer, proofs, &mut found)? {
                             return Ok(None);
                         }
                     }
@@ -159,16 +158,16 @@ impl Prover {
 
     /// Finds witnesses that have expired, that the partition does not reach, or whose topic has gone; false where the
     /// broker does not answer.
-    fn look_at_ends(&self, consumer: &Consumer, questions: &[Question], found: &mut [Option<Found>]) -> Outcome<bool> {
-        let open: Vec<_> = questions.iter().zip(found).filter(|(_, found)| found.is_none()).collect();
-        let named: Vec<_> = open.iter().map(|(question, _)| question.partition.named()).collect();
+    fn look_at_ends(&self, consumer: &Consumer, proofs: &[Proof], found: &mut [Option<Found>]) -> Outcome<bool> {
+        let open: Vec<_> = proofs.iter().zip(found).filter(|(_, found)| found.is_none()).collect();
+        let named: Vec<_> = open.iter().map(|(proof, _)| proof.partition.named()).collect();
         let bounds = match self.broker.bounds_there(consumer, &named, PATIENCE) {
             Ok(bounds) => bounds,
             Err(failure) if failure.passing => return Ok(false),
             Err(failure) => return Err(failure),
         };
-        for ((question, found), bounds) in open.into_iter().zip(bounds) {
-            let at = question.witness.offset;
+        for ((proof, found), bounds) in open.into_iter().zip(bounds) {
+            let at = proof.witness.offset;
             match bounds {
                 // The topic has gone: what was read of it was read of it.
                 None => *found = Some(Found::Holds),
@@ -181,20 +180,20 @@ impl Prover {
     }
 
     /// Whether a partition that seemed to end before a witness reaches behind it after all.
-    fn reaches(&self, consumer: &Consumer, question: &Question) -> bool {
-        let named = [question.partition.named()];
+    fn reaches(&self, consumer: &Consumer, proof: &Proof) -> bool {
+        let named = [proof.partition.named()];
         (0..LOOKS).any(|_| {
             std::thread::sleep(PAUSE);
             let bounds = self.broker.bounds_there(consumer, &named, PATIENCE);
-            bounds.is_ok_and(|bounds| bounds[0].is_some_and(|(_, high)| high > question.witness.offset))
+            bounds.is_ok_and(|bounds| bounds[0].is_some_and(|(_, high)| high > proof.witness.offset))
         })
     }
 
     /// The topic is not the one that was read.
-    fn anew(&self, consumer: &Consumer, question: &Question, how: &str) -> Failure {
-        let bounds = self.broker.bounds_there(consumer, &[question.partition.named()], PATIENCE);
+    fn recreated(&self, consumer: &Consumer, proof: &Proof, how: &str) -> Failure {
+        let bounds = self.broker.bounds_there(consumer, &[proof.partition.named()], PATIENCE);
         let bounds = bounds.ok().and_then(|bounds| bounds[0]);
-        anew(&question.partition.name(), question.position, how, bounds)
+        recreated(&proof.partition.name(), proof.position, how, bounds)
     }
 }
 
@@ -205,7 +204,7 @@ impl Drop for Prover {
 }
 
 /// That a partition is not the one that was read, with what is there.
-pub(super) fn anew(name: &str, position: u64, how: &str, bounds: Option<(u64, u64)>) -> Failure {
+pub(super) fn recreated(name: &str, position: u64, how: &str, bounds: Option<(u64, u64)>) -> Failure {
     let now = match bounds {
         Some((low, high)) if low == high => format!("; the partition is empty and its next offset is {high}"),
         Some((low, high)) => format!("; the partition now holds offsets {low} to {}", high - 1),

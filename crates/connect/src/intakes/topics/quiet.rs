@@ -6,7 +6,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::units::show_many;
 
 use super::assigned::Assigned;
-use super::proof::anew;
+use super::proof::recreated;
 use super::reader::{expired, seek};
 use crate::broker::{Broker, Consumer};
 
@@ -100,7 +100,12 @@ impl Quiet {
                 return Ok(Some(Found::Halt(expired(&part.name, part.position, low))));
             }
             if part.position > high {
-                return Err(anew(&part.name, part.position, "the partition ends before it now", Some((low, high))));
+                return Err(recreated(
+                    &part.name,
+                    part.position,
+                    "the partition ends before it now",
+                    Some((low, high)),
+                ));
             }
             // Marks of transactions make an end that no message reaches: it is asked for once.
             if high > part.position && (!part.at_end || high != part.known_end) {

@@ -12,11 +12,11 @@ use sluice_core::batch::Range;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{HeldBack, LaneReader, PartitionPosition, Read, ReadLimit};
 
-use super::assigned::{Assigned, Brought, Keep};
+use super::assigned::{Assigned, PartitionRead, ReadOptions};
 use super::partitions::{Partition, Wanted};
-use super::proof::{Prover, Witness, anew};
+use super::proof::{Prover, Witness, recreated};
 use super::quiet::{Found, Quiet};
-use super::{Bell, Manner, held, identity};
+use super::{Bell, MessageOptions, held, identity};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
 
 /// How long a call waits for messages at most.
@@ -41,9 +41,9 @@ struct Watch {
 pub(super) struct TopicsReader {
     broker: Broker,
     consumer: Arc<Consumer>,
-    /// For questions about all topics, so that the client that reads keeps to its own.
+    /// For proofs about all topics, so that the client that reads keeps to its own.
     look: Arc<Consumer>,
-    manner: Manner,
+    manner: MessageOptions,
     parts: Vec<Assigned>,
     /// Partitions of `parts` that are to be fetched from these offsets.
     starting: Vec<(Partition, u64)>,
@@ -61,7 +61,12 @@ pub(super) struct TopicsReader {
 }
 
 impl TopicsReader {
-    pub(super) fn new(broker: Broker, consumer: Consumer, look: Arc<Consumer>, manner: Manner) -> Outcome<Self> {
+    pub(super) fn new(
+        broker: Broker,
+        consumer: Consumer,
+        look: Arc<Consumer>,
+        manner: MessageOptions,
+    ) -> Outcome<Self> {
         Ok(Self {
             prover: Prover::new(broker.clone()),
             broker,
@@ -280,7 +285,7 @@ impl TopicsReader {
         Ok(())
     }
 
-    /// Asks whether the broker answers again; then every partition is fetched anew from its position.
+    /// Asks whether the broker answers again; then every partition is fetched again from its position.
     fn is_back(&mut self) -> Outcome<bool> {
         let Some((_, asked)) = &mut self.away else { return Ok(true) };
         if asked.elapsed() < Duration::from_millis(500) {
@@ -312,8 +317,8 @@ impl TopicsReader {
         }
         // What stands where nothing new came may stand there in another topic.
         if self.halt.is_none() && self.watch.is_some() && self.quiet.proves() {
-            let questions: Vec<_> = self.parts.iter().filter(|p| !p.unproven).filter_map(Assigned::question).collect();
-            self.prover.prove(&questions)?;
+            let proofs: Vec<_> = self.parts.iter().filter(|p| !p.unproven).filter_map(Assigned::proof).collect();
+            self.prover.prove(&proofs)?;
         }
         Ok(())
     }
@@ -341,7 +346,7 @@ impl TopicsReader {
         match bounds[0] {
             None => Ok(gone_from(&part.name, &self.broker)),
             Some((low, _)) if part.position < low => Ok(expired(&part.name, part.position, low)),
-            bounds => Err(anew(&part.name, part.position, "the partition ends before it now", bounds)),
+            bounds => Err(recreated(&part.name, part.position, "the partition ends before it now", bounds)),
         }
     }
 
@@ -359,34 +364,34 @@ impl TopicsReader {
     fn round(&mut self, limit: ReadLimit) -> Outcome<Option<Read>> {
         for _ in 0..self.parts.len() {
             let at = self.turn % self.parts.len();
-            let keep = Keep { broker: &self.broker, manner: self.manner };
+            let keep = ReadOptions { broker: &self.broker, manner: self.manner };
             self.parts[at].next_range();
             match self.parts[at].read(limit, &keep)? {
-                Brought::Chunk(chunk) => {
+                PartitionRead::Chunk(chunk) => {
                     // A partition keeps its turn as long as it fills whole chunks.
                     if chunk.bytes.len() as u64 * 2 < limit.bytes {
                         self.turn = at + 1;
                     }
                     return Ok(Some(Read::Chunk(chunk)));
                 }
-                Brought::Nothing => self.turn = at + 1,
+                PartitionRead::Nothing => self.turn = at + 1,
                 // What was read before it is good, and settles first.
-                Brought::OutOfRange => {
+                PartitionRead::OutOfRange => {
                     let failure = self.out_of_range(&self.parts[at])?;
                     self.halt.get_or_insert(failure);
                     return Ok(None);
                 }
-                Brought::Gone => {
+                PartitionRead::Gone => {
                     self.look_for(at)?;
                     return Ok(None);
                 }
-                Brought::Packed => {
+                PartitionRead::Packed => {
                     let part = &mut self.parts[at];
                     part.begin_again();
                     seek(&self.consumer, part);
                     self.turn = at + 1;
                 }
-                Brought::Away(code) => {
+                PartitionRead::Away(code) => {
                     debug_assert!(is_passing(code));
                     let reason = format!("{} does not answer: {code}", self.broker.shown());
                     self.gone(Failure::away(reason))?;
@@ -456,14 +461,15 @@ impl LaneReader for TopicsReader {
             held::look(&self.broker, &partitions, &ends)
         });
         let Ok(held) = held else { return Vec::new() };
-        let told = |(partition, held): (&Partition, Option<HeldBack>)| Some(held::told(&partition.name(), &held?));
-        partitions.iter().zip(held).filter_map(told).collect()
+        let reported =
+            |(partition, held): (&Partition, Option<HeldBack>)| Some(held::shown_held(&partition.name(), &held?));
+        partitions.iter().zip(held).filter_map(reported).collect()
     }
 
     fn confirm(&mut self) -> Outcome<bool> {
         let open: Vec<usize> = (0..self.parts.len()).filter(|i| self.parts[*i].unproven).collect();
-        let questions: Vec<_> = open.iter().filter_map(|i| self.parts[*i].question()).collect();
-        if !self.prover.prove(&questions)? {
+        let proofs: Vec<_> = open.iter().filter_map(|i| self.parts[*i].proof()).collect();
+        if !self.prover.prove(&proofs)? {
             return Ok(false);
         }
         open.into_iter().for_each(|i| self.parts[i].proven());

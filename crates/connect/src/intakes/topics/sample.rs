@@ -11,12 +11,12 @@ use super::reader::{Ends, TopicsReader};
 const PIECE: u64 = 256 << 10;
 
 /// Takes turns: no more than a share from one partition at a time.
-struct Shared {
+struct TurnReader {
     reader: Box<dyn LaneReader>,
     share: u64,
 }
 
-impl LaneReader for Shared {
+impl LaneReader for TurnReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         let limit = ReadLimit { records: limit.records.min(self.share), bytes: limit.bytes.min(PIECE), ends: false };
         self.reader.read(limit)
@@ -87,5 +87,5 @@ fn shared(reader: TopicsReader, events: u64, partitions: usize) -> Box<dyn LaneR
         u64::MAX => u64::MAX,
         events => events.div_ceil(partitions.max(1) as u64).max(1),
     };
-    Box::new(Shared { reader: Box::new(Ends(reader)), share })
+    Box::new(TurnReader { reader: Box::new(Ends(reader)), share })
 }

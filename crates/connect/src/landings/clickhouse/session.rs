@@ -14,7 +14,7 @@ use super::binary::{self, Form};
 use super::dialect::{literal, quote};
 use crate::databases::{PATIENCE, Server, client_config, in_time, wait};
 use crate::landings::tables::book::hex;
-use crate::landings::tables::keyed::Keyed;
+use crate::landings::tables::keyed::KeyedStatements;
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target, number,
 };
@@ -287,7 +287,7 @@ impl Session for ClickhouseSession {
         }
         let mut body = Vec::new();
         rows.iter().for_each(|part| binary::write(&mut body, part, &self.forms));
-        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let columns = KeyedStatements { spelling: self.spelling(), target }.columns("");
         let sql = format!("insert into {} ({columns}) format RowBinary", target.table.quoted(&quote));
         let batch = rows.first().and_then(|r| {
             use arrow_array::cast::AsArray as _;

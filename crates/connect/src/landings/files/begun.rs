@@ -21,7 +21,7 @@ const VERSION: u32 = 1;
 
 /// The last batch of a lane that was begun to be published.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct Begun {
+pub(super) struct BegunBatch {
     version: u32,
     pipeline: String,
     #[serde(flatten)]
@@ -36,7 +36,7 @@ fn place(landing: &FilesLanding, lane: &LaneId) -> PathBuf {
 /// Keeps what is about to happen; on return it is durable.
 pub(super) fn keep(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Ranges, staged: StagedFiles) -> Outcome<()> {
     let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
-    let begun = Begun { version: VERSION, pipeline: batch.pipeline.clone(), held, staged };
+    let begun = BegunBatch { version: VERSION, pipeline: batch.pipeline.clone(), held, staged };
     let bytes = serde_json::to_vec(&begun).map_err(|e| Failure::internal(format!("a batch cannot be noted: {e}")))?;
     let place = place(landing, &batch.lane);
     let is_new = !place.exists();
@@ -51,7 +51,7 @@ pub(super) fn keep(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Range
 }
 
 /// The batch of a lane that was begun and that its record does not name.
-pub(super) fn unfinished(landing: &FilesLanding, lane: &LaneId) -> Outcome<Option<Begun>> {
+pub(super) fn unfinished(landing: &FilesLanding, lane: &LaneId) -> Outcome<Option<BegunBatch>> {
     let path = place(landing, lane);
     let bytes = match fs::read(&path) {
         Ok(bytes) => bytes,
@@ -59,7 +59,7 @@ pub(super) fn unfinished(landing: &FilesLanding, lane: &LaneId) -> Outcome<Optio
         Err(error) => return Err(Failure::io("read", &path, &error)),
     };
     // What a crash tore was not followed by anything.
-    let Ok(begun) = serde_json::from_slice::<Begun>(&bytes) else { return Ok(None) };
+    let Ok(begun) = serde_json::from_slice::<BegunBatch>(&bytes) else { return Ok(None) };
     if begun.version > VERSION {
         let message = format!("the record {} was written by a newer version of sluice", path.display());
         return Err(Failure::findings(message).with_help("use that version"));
@@ -83,7 +83,7 @@ pub(super) fn forget(landing: &FilesLanding, lane: &LaneId) -> Outcome<()> {
 
 /// Brings to an end what a ledger that is lost had begun.
 pub(super) fn finish(landing: &FilesLanding, lane: &LaneId) -> Outcome<()> {
-    let Some(Begun { pipeline, held, staged, .. }) = unfinished(landing, lane)? else { return Ok(()) };
+    let Some(BegunBatch { pipeline, held, staged, .. }) = unfinished(landing, lane)? else { return Ok(()) };
     let batch = BatchIdentity { ledger: held.ledger, pipeline, lane: lane.clone(), number: held.number };
     publish::make_visible(landing, &batch, &staged)?;
     landing.record(lane).add(&LandedLine::new(&batch, &held.ranges, &staged))?;

@@ -68,8 +68,8 @@ const OPTIONS: &[OptionSpec] = &[
         "new_types",
         ValueKind::Choice(&["stop", "new_folder"]),
         "stop",
-        "Parquet: what happens where a column has another type than what has landed: stop before anything is read, or \
-         land in a folder of its own, PATH-2",
+        "Parquet: what happens when a column has another type than in landed files: hold stops before anything is \
+         read; new_folder lands in a folder of its own, PATH-2",
     )
     .with(&["format", "path"]),
 ];
@@ -108,7 +108,7 @@ impl LandingKind for Files {
     }
 
     fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
-        let folder = local::folder(&settings.root, &settings.connection);
+        let folder = local::folder(&settings.root, &settings.connection).join(fixed_folder(&settings.options));
         let existing = folder.ancestors().find(|p| p.exists()).unwrap_or(&folder);
         let problem = |message: String| {
             vec![
@@ -118,7 +118,12 @@ impl LandingKind for Files {
         };
         match std::fs::metadata(existing) {
             Ok(data) if !data.is_dir() => problem(format!("{} is a file, not a folder", existing.display())),
-            Ok(data) if data.permissions().readonly() => problem(format!("{} cannot be written", existing.display())),
+            Ok(_) if !may_write(existing) => {
+                let at = settings.options.place_of("at");
+                let message = format!("no right to write into {}", existing.display());
+                let help = format!("give the user of this process that right: ls -ld {}", existing.display());
+                vec![Problem::error("place.rights", message, at).with_help(help)]
+            }
             Ok(_) => self.check_types(settings, columns),
             Err(error) => problem(format!("cannot look at {}: {error}", existing.display())),
         }
@@ -167,6 +172,12 @@ impl Files {
             }
         }
     }
+}
+
+/// Whether this process may make files in a folder.
+fn may_write(folder: &std::path::Path) -> bool {
+    use rustix::fs::{Access, AtFlags, CWD, accessat};
+    accessat(CWD, folder, Access::WRITE_OK | Access::EXEC_OK, AtFlags::EACCESS).is_ok()
 }
 
 /// The folders that all rows share, as far as the path has no column.

@@ -52,9 +52,10 @@ pub(super) fn make_visible(landing: &FilesLanding, batch: &BatchIdentity, staged
             landing.disk.rename(from, to)?;
             reach("publish.file_renamed");
         } else if !to.exists() {
-            return Err(Failure::findings(format!("{batch}: its staged file {} is gone", from.display())).with_help(
-                "somebody removed it from the hidden folder .sluice; put it back, or restore the folder from a backup",
-            ));
+            return Err(Failure::findings(format!("{batch}: its staged file {} is missing", from.display()))
+                .with_help(
+                    "it was removed from the hidden folder .sluice; put it back, or restore the folder from a backup",
+                ));
         }
     }
     let gone: Vec<_> = staged.removes.iter().map(|path| landing.root.join(path)).collect();

@@ -76,7 +76,7 @@ impl<'a> LandedRecord<'a> {
 
     fn parse(&self, line: &[u8]) -> Outcome<HeldBatch> {
         let parsed: LandedLine = serde_json::from_slice(line).map_err(|e| {
-            Failure::findings(format!("the record {} is not understood: {e}", self.path.display()))
+            Failure::findings(format!("the record {} cannot be read: {e}", self.path.display()))
                 .with_help("it was written by a newer version, or edited; use that version, or restore the file")
         })?;
         if parsed.version > VERSION {

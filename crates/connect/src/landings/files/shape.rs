@@ -46,7 +46,7 @@ impl Shape {
         match std::fs::read(&path) {
             Ok(bytes) => {
                 let shape: Self = serde_json::from_slice(&bytes).map_err(|e| {
-                    Failure::findings(format!("the record {} is not understood: {e}", path.display()))
+                    Failure::findings(format!("the record {} cannot be read: {e}", path.display()))
                         .with_help("it was edited; restore it")
                 })?;
                 if shape.version > VERSION {
@@ -115,8 +115,8 @@ pub(super) fn refuse(folder: &Path, retyped: &[Retyped]) -> Failure {
     let all: Vec<String> = retyped.iter().map(one).collect();
     let message = format!("{} holds Parquet files with other types: {}", folder.display(), all.join("; "));
     Failure::new(FailureKind::Configuration, message).with_help(
-        "readers expect one type a column in a folder. Cast the column back, give it another name, or write new_types = \
-         \"new_folder\" into the landing: what lands from now on gets a folder of its own",
+        "readers expect one type per column in a folder. Cast the column back, rename it, or write new_types = \
+         \"new_folder\" into the landing: new rows then get a folder of their own",
     )
 }
 

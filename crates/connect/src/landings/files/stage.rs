@@ -55,7 +55,7 @@ impl StagedFiles {
             return Ok(Self::default());
         }
         serde_json::from_value(work.detail.clone())
-            .map_err(|e| Failure::internal(format!("the ledger's note of staged files is not understood: {e}")))
+            .map_err(|e| Failure::internal(format!("the ledger's list of staged files cannot be read: {e}")))
     }
 
     fn note(&self) -> Outcome<serde_json::Value> {

@@ -93,7 +93,7 @@ fn the_shared_suite(
         suite::unsealed_work_is_forgotten,
         suite::an_empty_batch_lands,
         suite::ledgers_do_not_touch_each_others_work,
-        suite::holdings_tell_all_batches
+        suite::holdings_report_all_batches
     )]
     test: fn(&dyn Store),
 ) {
@@ -272,15 +272,15 @@ fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
     suite::publish(landing.as_ref(), 1, &old).unwrap();
     let other = suite::stage(landing.as_ref(), 2, &[("x", &["d"])]);
     suite::publish(landing.as_ref(), 2, &other).unwrap();
-    let aside = BatchIdentity { lane: suite::lane().aside(1), ..suite::identity(1) };
-    let mut stage = landing.stage(&aside, &suite::order_after(9, &suite::identity(1))).unwrap();
+    let out_of_order = BatchIdentity { lane: suite::lane().out_of_order(1), ..suite::identity(1) };
+    let mut stage = landing.stage(&out_of_order, &suite::order_after(9, &suite::identity(1))).unwrap();
     for (folder, text) in [("x", "A"), ("z", "B")] {
         stage.write(suite::rows(folder, &[text])).unwrap();
     }
     let work = landing.take_place(std::slice::from_ref(&old), stage.finish().unwrap(), true).unwrap();
     assert_eq!(store.visible(), ["a", "b", "c", "d"], "nothing is seen before it is published");
     for _ in 0..times {
-        store.landing().publish(&aside, &suite::ranges(1), &work).unwrap();
+        store.landing().publish(&out_of_order, &suite::ranges(1), &work).unwrap();
     }
     assert_eq!(store.visible(), ["A", "B", "d"]);
     // The record of the lane itself still ends with its last batch.

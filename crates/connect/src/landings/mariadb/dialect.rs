@@ -156,7 +156,7 @@ impl Dialect for MariadbDialect {
         }
     }
 
-    /// `modify column` says everything of a column anew; a default would be lost.
+    /// `modify column` says everything of a column again; a default would be lost.
     fn retype(&self, column: &TableColumn, ty: &str) -> Option<String> {
         let null = if column.nullable { "null" } else { "not null" };
         let statement = format!("alter table {} modify column {} {ty} {null}", self.table(), quote(&column.name));
@@ -255,7 +255,7 @@ mod tests {
     #[case("utf8mb4_bin", Some(true))]
     #[case("utf8mb4_general_ci", Some(false))]
     #[case("utf8mb4_general_nopad_ci", Some(false))]
-    fn orders_that_merge_texts_are_told(#[case] order: &str, #[case] is_rare: Option<bool>) {
+    fn orders_that_merge_texts_are_reported(#[case] order: &str, #[case] is_rare: Option<bool>) {
         let text = TableColumn { collation: Some(order.into()), ..column("varchar(20)") };
         let found = dialect().merges(&text);
         assert_eq!(found.as_ref().map(|m| m.is_rare), is_rare);

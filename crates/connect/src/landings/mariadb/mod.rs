@@ -38,7 +38,7 @@ impl Store for Mariadb {
     const SCHEME: &'static str = "mariadb";
     const ABOUT: &'static str = "rows in a table of MariaDB or MySQL; a batch appears as a whole";
     const GUARANTEE: &'static str =
-        "exactly once: the batch's identity, its rows and what was refused are one transaction";
+        "exactly once: rows, rejects and the identity of a batch are written in one transaction";
 
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>> {
         Ok(Box::new(session::MariadbSession::begin(settings)?))

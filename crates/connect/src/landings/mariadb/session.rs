@@ -14,13 +14,13 @@ use super::dialect::{literal, quote};
 use crate::databases::{PATIENCE, Server, in_time, trusted, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
-use crate::landings::tables::keyed::{INCOMING, Keyed, fill};
+use crate::landings::tables::keyed::{INCOMING, KeyedStatements, fill};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
 };
 use crate::landings::tables::shape::{DELETED, Mode, TableName};
 
-/// A statement is about this long. Longer ones gain nothing; servers take 16 MiB unless told otherwise.
+/// A statement is about this long. Longer ones gain nothing; servers take 16 MiB by default.
 const STATEMENT: usize = 1 << 20;
 
 /// What a session is set to: nothing is cut or guessed without an error, backslashes mean themselves, times are UTC.
@@ -124,7 +124,7 @@ impl MariadbSession {
     }
 
     fn load_keyed(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<u64> {
-        let keyed = Keyed { spelling: self.spelling(), target };
+        let keyed = KeyedStatements { spelling: self.spelling(), target };
         let is_mirror = target.mode == Mode::Mirror;
         let (incoming, into) = (quote(INCOMING), target.table.quoted(&quote));
         let gone = target.gone().quoted(&quote);
@@ -375,7 +375,7 @@ impl Session for MariadbSession {
         let pads = |collation: &String| !collation.contains("nopad") && collation != "binary";
         let key = table.columns.iter().filter(|c| target.key.contains(&c.name));
         self.padded = key.filter(|c| c.collation.as_ref().is_some_and(pads)).map(|c| c.name.clone()).collect();
-        let keyed = Keyed { spelling: self.spelling(), target };
+        let keyed = KeyedStatements { spelling: self.spelling(), target };
         let of = target.table.quoted(&quote);
         if target.mode == Mode::Mirror && !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
             let columns: Vec<String> = keyed.gone_columns().into_iter().map(quote).collect();
@@ -417,7 +417,7 @@ impl Session for MariadbSession {
         if target.mode.is_keyed() {
             return self.load_keyed(target, rows);
         }
-        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let columns = KeyedStatements { spelling: self.spelling(), target }.columns("");
         self.insert(&format!("{} ({columns})", target.table.quoted(&quote)), rows)?;
         Ok(0)
     }

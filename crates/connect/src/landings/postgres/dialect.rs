@@ -119,7 +119,7 @@ impl Dialect for PostgresDialect {
                 match numbers.first() {
                     Some(n) if *n < 6 => Fit::Loses(format!("microseconds are rounded to {n} digits")),
                     _ if base == "timestamp with time zone" => Fit::Whole,
-                    _ => Fit::MayRefuse("it lands in UTC, and the column does not say so".into()),
+                    _ => Fit::MayRefuse("it lands in UTC; the column has no time zone".into()),
                 }
             }
             (SqlType::Timestamptz, "date") => Fit::Loses("the time of day is cut off".into()),

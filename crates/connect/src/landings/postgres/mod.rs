@@ -43,7 +43,7 @@ impl Store for Postgres {
     const SCHEME: &'static str = "postgres";
     const ABOUT: &'static str = "rows in a table of PostgreSQL, loaded by COPY; a batch appears as a whole";
     const GUARANTEE: &'static str =
-        "exactly once: the batch's identity, its rows and what was refused are one transaction";
+        "exactly once: rows, rejects and the identity of a batch are written in one transaction";
 
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>> {
         Ok(Box::new(session::PostgresSession::begin(settings)?))

@@ -19,7 +19,7 @@ use super::{describe, dialect};
 use crate::databases::{PATIENCE, Server, client_config, in_time, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::Cells;
-use crate::landings::tables::keyed::{INCOMING, Keyed, fill, has_deletes};
+use crate::landings::tables::keyed::{INCOMING, KeyedStatements, fill, has_deletes};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target, number,
 };
@@ -103,10 +103,10 @@ impl PostgresSession {
             return Ok(());
         }
         let table = self.spelling().table(&target.table);
-        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let columns = KeyedStatements { spelling: self.spelling(), target }.columns("");
         let deleted =
             if target.mode == Mode::Mirror { format!(", false as {}", dialect::quote(DELETED)) } else { String::new() };
-        let hidden = Keyed { spelling: self.spelling(), target }.no_hidden("null::text");
+        let hidden = KeyedStatements { spelling: self.spelling(), target }.no_hidden("null::text");
         self.execute(&format!(
             "create temporary table {INCOMING} on commit delete rows as select {columns}{deleted}{hidden} from {table} \
              limit 0"
@@ -117,7 +117,7 @@ impl PostgresSession {
 
     fn load_keyed(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<u64> {
         let spelling = self.spelling();
-        let keyed = Keyed { spelling, target };
+        let keyed = KeyedStatements { spelling, target };
         let is_mirror = target.mode == Mode::Mirror;
         let deleted = if is_mirror { format!(", {}", dialect::quote(DELETED)) } else { String::new() };
         self.execute(&format!("delete from {INCOMING}"))?;
@@ -231,7 +231,7 @@ impl Session for PostgresSession {
             };
             let hidden: Vec<Form> = target.hidden.iter().map(of_key).collect();
             self.forms.extend(hidden);
-            let keyed = Keyed { spelling: self.spelling(), target };
+            let keyed = KeyedStatements { spelling: self.spelling(), target };
             let (gone, key) = (self.spelling().table(&target.gone()), keyed.gone_columns());
             if !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
                 let columns: Vec<String> = key.iter().map(|n| dialect::quote(n)).collect();
@@ -255,7 +255,7 @@ impl Session for PostgresSession {
         if target.mode.is_keyed() {
             return self.load_keyed(target, rows);
         }
-        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let columns = KeyedStatements { spelling: self.spelling(), target }.columns("");
         let table = self.spelling().table(&target.table);
         self.copy(&table, &columns, rows)?;
         Ok(0)
@@ -268,7 +268,7 @@ impl Session for PostgresSession {
         let columns: Vec<usize> = (0..target.columns.len()).collect();
         let rows: Result<Vec<RecordBatch>, _> = rows.iter().map(|part| part.project(&columns)).collect();
         let rows = rows.map_err(|e| StoreError::Failed(Failure::internal(e.to_string())))?;
-        let keyed = Keyed { spelling: self.spelling(), target };
+        let keyed = KeyedStatements { spelling: self.spelling(), target };
         let (table, names) = (self.spelling().table(&target.table), keyed.columns(""));
         self.execute("savepoint sluice_new")?;
         match self.copy(&table, &names, &rows) {

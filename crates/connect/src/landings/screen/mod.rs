@@ -177,7 +177,7 @@ mod tests {
             suite::unsealed_work_is_forgotten,
             suite::an_empty_batch_lands,
             suite::ledgers_do_not_touch_each_others_work,
-            suite::holdings_tell_all_batches
+            suite::holdings_report_all_batches
         )]
         test: fn(&dyn Store),
     ) {

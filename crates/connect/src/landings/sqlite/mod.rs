@@ -32,7 +32,7 @@ impl Store for Sqlite {
     const SCHEME: &'static str = "sqlite";
     const ABOUT: &'static str = "rows in a table of an SQLite file; a batch appears as a whole";
     const GUARANTEE: &'static str =
-        "exactly once: the batch's identity, its rows and what was refused are one transaction";
+        "exactly once: rows, rejects and the identity of a batch are written in one transaction";
 
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>> {
         Ok(Box::new(session::SqliteSession::begin(settings)?))

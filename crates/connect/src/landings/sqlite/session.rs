@@ -14,7 +14,7 @@ use super::dialect::{Affinity, affinity};
 use crate::landings::postgres::{literal, quote};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
-use crate::landings::tables::keyed::{INCOMING, Keyed, fill, has_deletes};
+use crate::landings::tables::keyed::{INCOMING, KeyedStatements, fill, has_deletes};
 use crate::landings::tables::session::{
     AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
 };
@@ -73,7 +73,7 @@ impl SqliteSession {
     }
 
     fn load_keyed(&mut self, target: &Target, rows: &[RecordBatch]) -> StoreResult<u64> {
-        let keyed = Keyed { spelling: self.spelling(), target };
+        let keyed = KeyedStatements { spelling: self.spelling(), target };
         self.execute(&format!("delete from temp.{}", quote(INCOMING)))?;
         let sent = self.insert(&format!("temp.{}", quote(INCOMING)), rows, &self.numbers)?;
         let mut refuse_unplaced = |error| match error {
@@ -272,7 +272,7 @@ impl Session for SqliteSession {
         if !target.mode.is_keyed() {
             return Ok(());
         }
-        let keyed = Keyed { spelling: self.spelling(), target };
+        let keyed = KeyedStatements { spelling: self.spelling(), target };
         let of = target.table.quoted(&quote);
         if target.mode == Mode::Mirror && !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
             let columns: Vec<String> = keyed.gone_columns().into_iter().map(quote).collect();
@@ -305,7 +305,7 @@ impl Session for SqliteSession {
         if target.mode.is_keyed() {
             return self.load_keyed(target, rows);
         }
-        let columns = Keyed { spelling: self.spelling(), target }.columns("");
+        let columns = KeyedStatements { spelling: self.spelling(), target }.columns("");
         let into = format!("{} ({columns})", target.table.quoted(&quote));
         self.insert(&into, rows, &self.numbers)?;
         Ok(0)

@@ -19,12 +19,12 @@ pub(super) fn batch_id(lane: i64, opened: u64) -> i64 {
 }
 
 /// The batches of one table's neighbourhood.
-pub(super) struct Book<'s> {
+pub(super) struct BatchBook<'s> {
     pub session: &'s mut dyn Session,
     pub beside: &'s TableName,
 }
 
-impl Book<'_> {
+impl BatchBook<'_> {
     fn table(&self, name: &str) -> String {
         self.session.spelling().table(&self.beside.beside(name))
     }
@@ -261,7 +261,7 @@ pub(super) fn foreign(batch: &BatchIdentity, ledger: &str) -> Outcome<()> {
         return Ok(());
     }
     Err(Failure::findings(format!("{batch} has landed already, from another ledger ({ledger})")).with_help(
-        "two checkouts or a restored ledger write the same landing; `run --adopt` goes on after what the store holds",
+        "two checkouts, or a restored ledger, write to the same landing; `run --adopt` continues after what the store holds",
     ))
 }
 

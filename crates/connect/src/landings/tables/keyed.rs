@@ -29,10 +29,10 @@ pub(crate) fn fill(session: &mut dyn Session, target: &Target, rows: &[RecordBat
     if !lacking.contains(&true) {
         return Ok(());
     }
-    let keyed = Keyed { spelling: session.spelling(), target };
+    let keyed = KeyedStatements { spelling: session.spelling(), target };
     let unknown = number(&session.query(&keyed.unknown())?).unwrap_or(0);
     if unknown > 0 && target.early {
-        session.execute(&Keyed { spelling: session.spelling(), target }.leave_unknown())?;
+        session.execute(&KeyedStatements { spelling: session.spelling(), target }.leave_unknown())?;
     } else if unknown > 0 {
         let message = format!(
             "{unknown} changed rows come without large values that did not change, and are not in {}",
@@ -46,7 +46,7 @@ pub(crate) fn fill(session: &mut dyn Session, target: &Target, rows: &[RecordBat
     }
     let columns: Vec<usize> = (0..lacking.len()).filter(|i| lacking[*i]).collect();
     for place in columns {
-        let statement = Keyed { spelling: session.spelling(), target }.fill(place);
+        let statement = KeyedStatements { spelling: session.spelling(), target }.fill(place);
         session.execute(&statement)?;
     }
     Ok(())
@@ -61,12 +61,12 @@ pub(crate) fn has_deletes(rows: &[RecordBatch]) -> bool {
 }
 
 /// Spells the statements for one target.
-pub(crate) struct Keyed<'t> {
+pub(crate) struct KeyedStatements<'t> {
     pub spelling: Spelling,
     pub target: &'t Target,
 }
 
-impl Keyed<'_> {
+impl KeyedStatements<'_> {
     fn quote(&self, name: &str) -> String {
         (self.spelling.quote)(name)
     }
@@ -124,7 +124,7 @@ impl Keyed<'_> {
         let (s, p, b) = (self.quote(SOURCE), self.quote(POSITION), self.quote(BATCH));
         let (old_source, new_source) =
             ((self.spelling.by_bytes)(&format!("{there}.{s}")), (self.spelling.by_bytes)(&format!("{new}.{s}")));
-        // The lane tells arrivals apart whose partitions have the same names.
+        // The lane distinguish arrivals whose partitions have the same names.
         let lane = format!("% {}", 1_i64 << LANE_BITS);
         format!(
             "({there}.{b} is null or case when {there}.{s} = {new}.{s} and {there}.{b} {lane} = {new}.{b} {lane} then \
@@ -315,7 +315,7 @@ mod tests {
     #[test]
     fn a_version_decides_where_there_is_one() {
         let target = target(Some("v"));
-        let keyed = Keyed { spelling: spelling(), target: &target };
+        let keyed = KeyedStatements { spelling: spelling(), target: &target };
         assert_eq!(
             keyed.upsert("true"),
             "insert into permit as t (id, v) select s.id, s.v from sluice_incoming s where true on conflict (id) do \
@@ -327,7 +327,7 @@ mod tests {
     #[test]
     fn without_one_the_position_decides_within_a_partition_and_the_order_of_opening_beyond() {
         let target = target(None);
-        let keyed = Keyed { spelling: spelling(), target: &target };
+        let keyed = KeyedStatements { spelling: spelling(), target: &target };
         assert_eq!(
             keyed.may_replace("t", "s"),
             "(t._batch is null or case when t._source = s._source and t._batch % 1048576 = s._batch % 1048576 then \

@@ -4,7 +4,7 @@ use std::marker::PhantomData;
 
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options};
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{Landing, LandingKind, Settings, Stored, Takes};
+use sluice_core::kinds::{ChangeSupport, Landing, LandingKind, Settings, Stored};
 use sluice_core::plan::OutputColumn;
 use sluice_core::problem::{Problem, Severity};
 use sluice_core::table::{TableReport, Verdict};
@@ -44,7 +44,7 @@ impl<S: Store> LandingKind for TableKind<S> {
     }
 
     fn options(&self) -> &'static [OptionSpec] {
-        shape::OPTIONS
+        if S::MODES.contains(&"upsert") { shape::OPTIONS } else { shape::ADDING_OPTIONS }
     }
 
     fn expressions(&self) -> &'static [(&'static str, bool)] {
@@ -55,12 +55,12 @@ impl<S: Store> LandingKind for TableKind<S> {
         publish::can_replace(Mode::read(options), options.flag("lineage"))
     }
 
-    fn takes(&self, options: &Options) -> Takes {
+    fn takes(&self, options: &Options) -> ChangeSupport {
         match Mode::read(options) {
-            Mode::Append => Takes::Rows,
-            Mode::Changes => Takes::Changes,
-            Mode::Mirror => Takes::Mirror,
-            Mode::Upsert => Takes::NoDeletes,
+            Mode::Append => ChangeSupport::Rows,
+            Mode::Changes => ChangeSupport::Changes,
+            Mode::Mirror => ChangeSupport::Mirror,
+            Mode::Upsert => ChangeSupport::NoDeletes,
         }
     }
 
@@ -78,7 +78,7 @@ impl<S: Store> LandingKind for TableKind<S> {
     }
 
     fn check_keys(&self, options: &Options, columns: &[OutputColumn]) -> Vec<Problem> {
-        shape::check_keys(options, columns, S::MODES, S::NAME)
+        shape::check_keys(options, columns)
     }
 
     fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
@@ -154,24 +154,24 @@ fn problems(settings: &Settings, report: &TableReport) -> Vec<Problem> {
         };
         let message = match report.exists {
             false => format!("{first} in {name}"),
-            true => format!("{} in {name} does not take what lands: {first}", report.table),
+            true => format!("{} in {name} does not fit the rows that will land: {first}", report.table),
         };
         let mut problem = Problem::error("table.differs", message, place());
         if grows {
             problem.severity = Severity::Warning;
-            problem = problem.with_help("run makes what is missing, as `create = true` says");
+            problem = problem.with_help("`run` adds the missing parts, because of `create = true`");
         } else if report.statements.is_empty() && report.for_an_administrator.is_empty() {
-            problem = problem.with_help("correct `columns` in the pipeline file, or the table; both stand below");
+            problem = problem.with_help("correct `columns` in the pipeline file, or the table; both are shown below");
         } else {
             problem = problem.with_help("the statements below fix it; `sluice check --apply` runs them");
         }
-        found.push(problem.with_label("does not match what lands"));
+        found.push(problem.with_label("does not match the rows that will land"));
     }
     for line in report.lines.iter().filter(|l| l.verdict == Verdict::MayRefuse) {
         let message = format!("{}.{}: {}", report.table, line.column, line.says);
         found.push(
             Problem::warning("table.refuses", message, place())
-                .with_help("such rows become rejects with the store's own message"),
+                .with_help("such rows are rejected with the message of the store"),
         );
     }
     found

@@ -12,14 +12,14 @@ use sluice_core::types::SqlType;
 use sluice_core::values::time;
 
 use super::Store;
-use super::book::Book;
+use super::book::BatchBook;
 use super::session::{AnswerRow, BATCHES, Session, StoreError, number};
 use super::shape::{BATCH, TableName};
 
-/// Batches that are told of.
+/// The newest batches that are shown.
 const BATCHES_SHOWN: usize = 20;
 
-/// Opens a table for looking. `landing` in the settings' label narrows the batches that are told.
+/// Opens a table for looking. `landing` in the settings' label narrows the batches that are reported.
 pub(super) fn open<S: Store>(settings: &Settings) -> Outcome<Box<dyn Stored>> {
     let table = TableName::read(&settings.options);
     let mut session = S::connect(settings).map_err(StoreError::into_failure)?;
@@ -37,7 +37,7 @@ pub(super) fn open<S: Store>(settings: &Settings) -> Outcome<Box<dyn Stored>> {
     let noted = session.describe(&table.beside(BATCHES), &[]).map_err(StoreError::into_failure)?;
     if matches!(noted, Found::Table(_)) && !settings.label.is_empty() {
         let traced = stored.columns.iter().any(|c| c.name == BATCH);
-        let mut book = Book { session: session.as_mut(), beside: &table };
+        let mut book = BatchBook { session: session.as_mut(), beside: &table };
         let mut batches = book.batches(&settings.label, BATCHES_SHOWN).map_err(StoreError::into_failure)?;
         if traced {
             book.count(&shown, &mut batches).map_err(StoreError::into_failure)?;
@@ -85,7 +85,7 @@ fn rows_of<S: Store>(
     let texts: Vec<String> = columns.iter().map(|c| S::as_text(&(spelling.quote)(&c.name), c)).collect();
     let sql = format!("select {} from {}", texts.join(", "), spelling.table(table));
     let (sender, receiver) = sync_channel(2);
-    std::thread::spawn(move || {
+    sluice_core::threads::spawn("peek", move || {
         let mut take = |rows: Vec<AnswerRow>| sender.send(Ok(rows)).is_ok();
         if let Err(error) = session.stream(&sql, &mut take) {
             let _ = sender.send(Err(error.into_failure()));

@@ -38,7 +38,7 @@ use sluice_core::types::SqlType;
 pub(crate) use kind::TableKind;
 
 use super::spool as files;
-use book::{Book, batch_id};
+use book::{BatchBook, batch_id};
 use session::{Session, StoreError, StoreResult, Target};
 use shape::{Shape, TableName};
 
@@ -97,7 +97,7 @@ pub(crate) struct Detail {
 impl Detail {
     fn read(work: &StagedWork) -> Outcome<Self> {
         serde_json::from_value(work.detail.clone())
-            .map_err(|e| Failure::internal(format!("the ledger's note of spooled rows is not understood: {e}")))
+            .map_err(|e| Failure::internal(format!("the ledger's list of spooled rows cannot be read: {e}")))
     }
 
     fn note(&self) -> Outcome<serde_json::Value> {
@@ -213,9 +213,10 @@ impl TableLanding {
         Ok(())
     }
 
-    /// The failure that tells the whole difference and what mends it.
+    /// The failure that tells the whole difference and what fixs it.
     fn mismatch(&self, report: &TableReport) -> Failure {
-        let message = format!("{} does not match what lands: {}", self.shown, report.difference().join("; "));
+        let message =
+            format!("{} does not match the rows that will land: {}", self.shown, report.difference().join("; "));
         let mut help = String::new();
         let statements: Vec<&String> = report.statements.iter().chain(&report.for_an_administrator).collect();
         if !statements.is_empty() {
@@ -224,12 +225,12 @@ impl TableLanding {
             }
             help.push_str("these statements fix it: `sluice check --apply` shows and runs them");
         } else {
-            help.push_str("`sluice check` shows the table beside what lands");
+            help.push_str("`sluice check` compares the table with the rows that will land");
         }
         Failure::new(FailureKind::Configuration, message).with_help(help)
     }
 
-    /// Works with a session of the lane. One that failed is given up; the next begins anew.
+    /// Works with a session of the lane. One that failed is given up; the next starts again.
     fn with_session<T>(&self, lane: &LaneId, work: impl FnOnce(&mut dyn Session) -> Outcome<T>) -> Outcome<T> {
         let at_rest = {
             let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
@@ -301,7 +302,7 @@ impl Landing for TableLanding {
     fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
         let number = self.lane_number(lane)?;
         self.with_session(lane, |session| {
-            Book { session, beside: &self.table }.held(number).map_err(StoreError::into_failure)
+            BatchBook { session, beside: &self.table }.held(number).map_err(StoreError::into_failure)
         })
     }
 
@@ -314,7 +315,7 @@ impl Landing for TableLanding {
 
     fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
         self.with_session(&LaneId::named("holdings"), |session| {
-            let mut book = Book { session, beside: &self.table };
+            let mut book = BatchBook { session, beside: &self.table };
             let lanes = book.holdings(&self.label).map_err(StoreError::into_failure)?;
             Ok(Holdings { lanes, order: book.order().map_err(StoreError::into_failure)? })
         })
@@ -328,13 +329,13 @@ impl Landing for TableLanding {
             if session::number(&any.map_err(StoreError::into_failure)?) == Some(0) {
                 return Ok(Vec::new());
             }
-            Book { session, beside: &self.table }.recorded().map_err(StoreError::into_failure)
+            BatchBook { session, beside: &self.table }.recorded().map_err(StoreError::into_failure)
         })
     }
 
     fn lanes(&self) -> Outcome<Vec<LaneId>> {
         self.with_session(&LaneId::named("holdings"), |session| {
-            Book { session, beside: &self.table }.lanes(&self.label).map_err(StoreError::into_failure)
+            BatchBook { session, beside: &self.table }.lanes(&self.label).map_err(StoreError::into_failure)
         })
     }
 

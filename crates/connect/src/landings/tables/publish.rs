@@ -16,7 +16,7 @@ use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Published, RefusedRow, StagedWork};
 
-use super::book::{Book, foreign};
+use super::book::{BatchBook, foreign};
 use super::session::{Objection, Session, StoreError, StoreResult, Target};
 use super::shape::{BATCH, CHANGE, CHANGES, DELETED, Mode, WITHIN};
 use super::{Detail, TableLanding, merge, spool};
@@ -70,8 +70,8 @@ struct Publishing<'p> {
 }
 
 impl Publishing<'_> {
-    fn book(&mut self) -> Book<'_> {
-        Book { session: self.session, beside: &self.landing.table }
+    fn book(&mut self) -> BatchBook<'_> {
+        BatchBook { session: self.session, beside: &self.landing.table }
     }
 
     /// What was refused, where the batch is there already.
@@ -413,7 +413,7 @@ impl Publishing<'_> {
         )
     }
 
-    /// What an error means for the run. A table that has changed is compared again, so that the difference is told.
+    /// What an error means for the run. A table that has changed is compared again, so that the difference is reported.
     fn failure(&mut self, error: StoreError) -> Failure {
         if let StoreError::Changed(message) = &error {
             // A COPY that could not begin ends its session; the question takes another one.
@@ -491,6 +491,6 @@ fn of_changes(part: &RecordBatch) -> Vec<Objection> {
 pub(super) fn can_replace(mode: Mode, lineage: bool) -> Result<(), String> {
     match mode.is_keyed() || lineage {
         true => Ok(()),
-        false => Err("its rows do not tell their batch; with lineage = true those that land from then on do".into()),
+        false => Err("its rows have no batch number; with lineage = true, rows that land from then on have one".into()),
     }
 }

@@ -35,11 +35,11 @@ impl StoreError {
     pub(crate) fn into_failure(self) -> Failure {
         match self {
             Self::Away(message) => {
-                Failure::away(message).with_help("what is sealed stays so; the next run finishes it")
+                Failure::away(message).with_help("sealed batches stay sealed; the next run finishes them")
             }
             Self::Refused { message, .. } => Failure::unreachable(format!("the store refuses: {message}")),
             Self::Changed(message) => Failure::new(sluice_core::failure::FailureKind::Configuration, message)
-                .with_help("`sluice check` compares the table with what lands"),
+                .with_help("`sluice check` compares the table with the rows that will land"),
             Self::Failed(failure) => failure,
         }
     }

@@ -32,8 +32,25 @@ pub(crate) const WAS: &str = "_was_";
 /// The words for kinds of changes.
 pub(crate) const CHANGES: &[&str] = &["inserted", "updated", "deleted", "loaded"];
 
+const TABLE: OptionSpec = OptionSpec::required("table", ValueKind::Text, "the table: NAME, or SCHEMA.NAME");
+
+const LINEAGE: OptionSpec = OptionSpec::with_default(
+    "lineage",
+    ValueKind::Flag,
+    "false",
+    "whether each row has its batch, partition and position, in the columns _batch, _source and _position",
+);
+
+const CREATE: OptionSpec = OptionSpec::with_default(
+    "create",
+    ValueKind::Flag,
+    "false",
+    "whether `run` creates a missing table, and adds missing columns",
+);
+
+/// The options of stores with keys.
 pub(crate) const OPTIONS: &[OptionSpec] = &[
-    OptionSpec::required("table", ValueKind::Text, "the table: NAME, or SCHEMA.NAME"),
+    TABLE,
     OptionSpec::with_default(
         "mode",
         ValueKind::Choice(&["append", "upsert", "mirror", "changes"]),
@@ -42,11 +59,16 @@ pub(crate) const OPTIONS: &[OptionSpec] = &[
          its kind, position and time",
     )
     .with(&["key", "version", "change"]),
-    OptionSpec::optional("key", ValueKind::Texts, "upsert, mirror: the columns that name a row; without it those of the event's key").with(&["mode"]),
+    OptionSpec::optional(
+        "key",
+        ValueKind::Texts,
+        "upsert, mirror: the columns that identify a row; default: those of the event's key",
+    )
+    .with(&["mode"]),
     OptionSpec::optional(
         "version",
         ValueKind::Name,
-        "upsert, mirror: the column that grows with each change of a row; without it the position in the source decides",
+        "upsert, mirror: the column that grows with each change of a row; default: the position in the source decides",
     )
     .with(&["mode", "key"]),
     OptionSpec::optional(
@@ -55,23 +77,38 @@ pub(crate) const OPTIONS: &[OptionSpec] = &[
         "mirror, changes: an expression for the kind of change: 'inserted', 'updated', 'deleted' or 'loaded'",
     )
     .with(&["mode"]),
-    OptionSpec::with_default(
-        "lineage",
-        ValueKind::Flag,
-        "false",
-        "whether each row tells its batch, partition and position, in the columns _batch, _source and _position",
-    ),
-    OptionSpec::with_default(
-        "create",
-        ValueKind::Flag,
-        "false",
-        "whether run makes a missing table, and adds missing columns",
-    ),
+    LINEAGE,
+    CREATE,
     OptionSpec::optional(
         "refused",
         ValueKind::Choice(&["skip", "hold"]),
-        "what a row does that the store refuses: skip makes it a reject, hold stops before its batch; mirror holds \
-         unless told otherwise, the others skip",
+        "what happens to a row that the store refuses: skip makes it a reject, hold stops before its batch; default: \
+         hold for mirrors, skip for other modes",
+    ),
+];
+
+/// The options of stores without keys: rows are only added.
+pub(crate) const ADDING_OPTIONS: &[OptionSpec] = &[
+    TABLE,
+    OptionSpec::with_default(
+        "mode",
+        ValueKind::Choice(&["append", "changes"]),
+        "append",
+        "append adds each row; changes adds each change with its kind, position and time",
+    )
+    .with(&["change"]),
+    OptionSpec::optional(
+        "change",
+        ValueKind::Sql,
+        "changes: an expression for the kind of change: 'inserted', 'updated', 'deleted' or 'loaded'",
+    )
+    .with(&["mode"]),
+    LINEAGE,
+    CREATE,
+    OptionSpec::optional(
+        "refused",
+        ValueKind::Choice(&["skip", "hold"]),
+        "what happens to a row that the store refuses: skip makes it a reject, hold stops before its batch; default: skip",
     ),
 ];
 
@@ -121,7 +158,7 @@ pub(crate) fn holds(options: &Options, mode: Mode) -> bool {
 impl Shape {
     pub(crate) fn read(options: &Options, columns: &[OutputColumn]) -> Self {
         let mode = Mode::read(options);
-        let version = options.text("version").filter(|_| mode.is_keyed());
+        let version = if mode.is_keyed() { options.text("version") } else { None };
         Self {
             mode,
             lands: columns.iter().filter(|c| !c.name.starts_with('@')).cloned().collect(),
@@ -190,18 +227,12 @@ impl Shape {
     }
 }
 
-/// Checks the keys of a landing against each other and its columns. `modes` are those that the kind has.
-pub(crate) fn check_keys(options: &Options, columns: &[OutputColumn], modes: &[&str], kind: &str) -> Vec<Problem> {
+/// Checks the keys of a landing against each other and its columns.
+pub(crate) fn check_keys(options: &Options, columns: &[OutputColumn]) -> Vec<Problem> {
     let mut found = Vec::new();
     let shape = Shape::read(options, columns);
     let place = |key: &str| options.place_of(key);
     let mode = options.text("mode").unwrap_or_default();
-    if !modes.contains(&mode.as_str()) {
-        let message = format!("`{kind}` has no mode `{mode}`");
-        found.push(
-            Problem::error("value.type", message, place("mode")).with_help(format!("it has {}", modes.join(" and "))),
-        );
-    }
     if shape.mode.is_keyed() && shape.key.is_empty() {
         found.push(
             Problem::error("key.missing", format!("mode = \"{mode}\" needs the key `key`"), place("mode"))
@@ -209,7 +240,7 @@ pub(crate) fn check_keys(options: &Options, columns: &[OutputColumn], modes: &[&
         );
     }
     for key in ["key", "version"] {
-        if !shape.mode.is_keyed() && options.is_set(key) {
+        if !shape.mode.is_keyed() && options.knows(key) && options.is_set(key) {
             let message = format!("`{key}` does nothing in mode = \"{mode}\"");
             found.push(Problem::error("key.unknown", message, place(key)).with_help("it belongs to upsert and mirror"));
         }

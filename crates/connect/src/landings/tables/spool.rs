@@ -67,8 +67,10 @@ impl SpoolWriter {
 /// Reads one of the files.
 pub(super) fn read(path: &Path) -> Outcome<Vec<RecordBatch>> {
     let file = File::open(path).map_err(|e| match e.kind() {
-        std::io::ErrorKind::NotFound => Failure::findings(format!("the spooled rows in {} are gone", path.display()))
-            .with_help("somebody removed them from the hidden folder .sluice; put them back"),
+        std::io::ErrorKind::NotFound => {
+            Failure::findings(format!("the spooled rows in {} are missing", path.display()))
+                .with_help("they were removed from the hidden folder .sluice; put them back")
+        }
         _ => Failure::io("read", path, &e),
     })?;
     let reader = StreamReader::try_new(BufReader::with_capacity(BUFFER, file), None);
@@ -182,6 +184,6 @@ mod tests {
         assert!(writer.finish(&Disk::default()).unwrap() > 0);
         assert_eq!(read(&path).unwrap(), [batch(&[1, 2]), batch(&[3])]);
         let failure = read(&folder.path().join("8")).unwrap_err();
-        assert!(failure.message.contains("are gone"), "{failure}");
+        assert!(failure.message.contains("are missing"), "{failure}");
     }
 }

@@ -167,13 +167,13 @@ impl TableStage {
 
 /// The rows that were merged into others, which land where the store refuses those. The files are made with the first
 /// such row.
-struct Under<'a> {
+struct MergedRows<'a> {
     path: &'a Path,
     schema: &'a SchemaRef,
     files: Option<(SpoolWriter, SpoolWriter)>,
 }
 
-impl<'a> Under<'a> {
+impl<'a> MergedRows<'a> {
     fn new(path: &'a Path, schema: &'a SchemaRef) -> Self {
         Self { path, schema, files: None }
     }
@@ -215,7 +215,7 @@ fn deleted(change: Option<&ArrayRef>, rows: usize) -> BooleanArray {
 
 impl Stage for TableStage {
     fn write(&mut self, rows: LandingRows) -> Outcome<()> {
-        let origin = rows.origin.ok_or_else(|| Failure::internal("rows for a table came without their origin"))?;
+        let origin = rows.origin.ok_or_else(|| Failure::internal("rows for a table have no origin"))?;
         let shaped = self.shaped(&rows.batch, &origin, rows.marks.as_ref())?;
         if !self.shape.mode.is_keyed() {
             return self.put(&shaped, &origin, None);
@@ -240,7 +240,7 @@ impl Stage for TableStage {
         let stands = self.merge.stands().to_vec();
         let mut start = 0;
         let (path, schema) = (self.path.clone(), Arc::clone(&self.schema));
-        let mut under = Under::new(&path, &schema);
+        let mut under = MergedRows::new(&path, &schema);
         for (rows, origin) in std::mem::take(&mut self.waiting) {
             let end = start + rows.num_rows();
             self.put(&rows, &origin, Some(&stands[start..end]))?;

@@ -68,10 +68,8 @@ impl Workload {
         let is_unique = |c: &&String| stored.keys.iter().any(|k| k.len() == 1 && k[0] == **c);
         let Some(key) = key.map(str::to_string).or_else(|| columns.iter().find(is_unique).cloned()) else {
             let message = format!("no field of the events has a unique index of its own in {table}");
-            return Err(Failure::new(FailureKind::Configuration, message).with_help(format!(
-                "--key FIELD names the one that tells rows apart; in common are {}",
-                columns.join(", ")
-            )));
+            return Err(Failure::new(FailureKind::Configuration, message)
+                .with_help(format!("name the key with --key FIELD; fields of both are {}", columns.join(", "))));
         };
         if !columns.contains(&key) {
             let message = format!("{table} has no column `{key}`, which would name a row");

@@ -22,7 +22,7 @@ const SMALL: usize = 64;
 
 /// What a topic said of itself.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-struct Told {
+struct TopicLimits {
     topic: String,
     partitions: i64,
     largest: u64,
@@ -31,7 +31,7 @@ struct Told {
 /// The check of rows against it.
 #[derive(Clone, Debug)]
 pub(super) struct TopicFit {
-    told: Told,
+    reported: TopicLimits,
     shape: Shape,
 }
 
@@ -41,23 +41,23 @@ impl TopicFit {
         let config = Admin::new(broker).ok().and_then(|admin| admin.configs([&*topic.name]).remove(&topic.name));
         let largest = config.and_then(|config| config.largest).unwrap_or(USUAL).clamp(*CLIENT.start(), *CLIENT.end());
         let partitions = i64::try_from(topic.partitions.len()).unwrap_or(i64::MAX).max(1);
-        Self { told: Told { topic: topic.name.clone(), partitions, largest }, shape }
+        Self { reported: TopicLimits { topic: topic.name.clone(), partitions, largest }, shape }
     }
 
     /// The bytes of the largest message.
     pub(super) fn largest(&self) -> u64 {
-        self.told.largest
+        self.reported.largest
     }
 
     /// For keeping with staged work.
-    pub(super) fn told(&self) -> serde_json::Value {
-        serde_json::to_value(&self.told).unwrap_or_default()
+    pub(super) fn detail(&self) -> serde_json::Value {
+        serde_json::to_value(&self.reported).unwrap_or_default()
     }
 
     /// The check as it was when work was staged.
-    pub(super) fn as_told(&self, detail: &serde_json::Value) -> Self {
-        let told = serde_json::from_value(detail.clone()).unwrap_or_else(|_| self.told.clone());
-        Self { told, shape: self.shape.clone() }
+    pub(super) fn with_detail(&self, detail: &serde_json::Value) -> Self {
+        let reported = serde_json::from_value(detail.clone()).unwrap_or_else(|_| self.reported.clone());
+        Self { reported, shape: self.shape.clone() }
     }
 
     /// Whether some row could be too large, by the longest value of each column alone.
@@ -79,21 +79,21 @@ impl TopicFit {
                 value.saturating_add(field.name().len().saturating_mul(6)).saturating_add(16)
             })
             .fold(OVERHEAD, usize::saturating_add);
-        longest as u64 > self.told.largest
+        longest as u64 > self.reported.largest
     }
 
     fn too_large(&self, size: u64) -> String {
         format!(
             "the message is {} bytes with its key and headers; topic `{}` allows {} (max.message.bytes)",
             show_count(size),
-            self.told.topic,
-            show_count(self.told.largest)
+            self.reported.topic,
+            show_count(self.reported.largest)
         )
     }
 
     fn no_partition(&self, number: i64) -> String {
-        let last = self.told.partitions - 1;
-        format!("`partition` is {number}, but topic `{}` has partitions 0 to {last}", self.told.topic)
+        let last = self.reported.partitions - 1;
+        format!("`partition` is {number}, but topic `{}` has partitions 0 to {last}", self.reported.topic)
     }
 }
 
@@ -105,7 +105,7 @@ impl Fit for TopicFit {
             found[row].get_or_insert(Unfit { row, column: column.map(str::to_string), message });
         };
         if let Some(numbers) = partitions(rows) {
-            let beyond = |n: &i64| !(0..self.told.partitions).contains(n);
+            let beyond = |n: &i64| !(0..self.reported.partitions).contains(n);
             for (row, number) in numbers.into_iter().enumerate() {
                 if let Some(number) = number.filter(beyond) {
                     note(row, Some("partition"), self.no_partition(number));
@@ -125,7 +125,7 @@ impl Fit for TopicFit {
         if self.may_be_too_large(rows) {
             let each = self.shape.each(rows, &mut String::new(), &mut Message::default(), |row, message| {
                 let size = message.size();
-                if size > self.told.largest {
+                if size > self.reported.largest {
                     note(row, None, self.too_large(size));
                 }
                 Ok(())
@@ -146,8 +146,8 @@ mod tests {
     use rstest::rstest;
 
     fn fit(partitions: i64, largest: u64, keys_are_base64: bool) -> TopicFit {
-        let told = Told { topic: "tolls".into(), partitions, largest };
-        TopicFit { told, shape: Shape { csv: None, keys_are_base64 } }
+        let reported = TopicLimits { topic: "tolls".into(), partitions, largest };
+        TopicFit { reported, shape: Shape { csv: None, keys_are_base64 } }
     }
 
     fn rows(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {
@@ -180,7 +180,7 @@ mod tests {
     }
 
     #[test]
-    fn a_row_whose_partition_is_not_there_is_told() {
+    fn a_row_whose_partition_is_not_there_is_reported() {
         let numbers: ArrayRef = Arc::new(Int64Array::from(vec![Some(0), Some(3), None, Some(-1), Some(2)]));
         let found = fit(3, 5_000, false).unfit(&rows(vec![("n", texts(&["a"; 5])), ("@partition", numbers)]));
         assert_eq!(found.iter().map(|f| f.row).collect::<Vec<_>>(), [1, 3]);
@@ -188,7 +188,7 @@ mod tests {
     }
 
     #[test]
-    fn a_key_that_is_no_base64_is_told() {
+    fn a_key_that_is_no_base64_is_reported() {
         let rows = rows(vec![("n", texts(&["a"; 2])), ("@key", texts(&["AQID", "no!"]))]);
         assert_eq!(fit(1, 5_000, true).unfit(&rows).iter().map(|f| f.row).collect::<Vec<_>>(), [1]);
         assert!(fit(1, 5_000, false).unfit(&rows).is_empty());

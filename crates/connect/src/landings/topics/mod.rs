@@ -32,7 +32,7 @@ use sluice_core::problem::Problem;
 use super::spool;
 use crate::broker::{Admin, Broker, PATIENCE};
 use fit::TopicFit;
-use producer::{LaneProducer, Note};
+use producer::{LaneProducer, OffsetNote};
 use rows::Shape;
 
 const CREATE_OPTIONS: &[OptionSpec] = &[
@@ -65,7 +65,7 @@ const OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "headers",
         ValueKind::Sql,
-        "a SQL select list: each of its columns becomes a header, null ones are left out; `_headers` copies all headers of the \
+        "a SQL select list: each of its columns becomes a header, null ones are left out; `origin.headers` copies all headers of the \
          message that was read",
     ),
     OptionSpec::optional(
@@ -232,7 +232,7 @@ pub(crate) struct TopicsLanding {
 
 impl TopicsLanding {
     /// What stands beside the committed offset of a lane. Looking fences nobody.
-    fn noted(&self, lane: &LaneId) -> Outcome<Option<Note>> {
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<OffsetNote>> {
         if let Some(producer) = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).get(lane) {
             return Ok(producer.noted().cloned());
         }
@@ -240,7 +240,7 @@ impl TopicsLanding {
     }
 
     /// Works with the lane's producer, making one that fences all others where there is none. One that failed is
-    /// given up, and the next call begins anew.
+    /// given up, and the next call starts again.
     fn with_producer<T>(&self, lane: &LaneId, work: impl FnOnce(&mut LaneProducer) -> Outcome<T>) -> Outcome<T> {
         let taken = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).remove(lane);
         let mut producer = match taken {
@@ -283,14 +283,14 @@ impl Landing for TopicsLanding {
 
     fn fit(&self, staged: Option<&StagedWork>) -> Option<Arc<dyn Fit>> {
         Some(match staged {
-            Some(work) => Arc::new(self.fit.as_told(&work.detail)),
+            Some(work) => Arc::new(self.fit.with_detail(&work.detail)),
             None => Arc::clone(&self.fit) as Arc<dyn Fit>,
         })
     }
 
     fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {
         let path = spool::path(&self.spool, batch);
-        stage::SpoolStage::create(path, self.shape.clone(), self.fit.told(), self.disk.clone())
+        stage::SpoolStage::create(path, self.shape.clone(), self.fit.detail(), self.disk.clone())
     }
 
     fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()> {

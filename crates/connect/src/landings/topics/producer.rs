@@ -19,7 +19,7 @@ use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
 /// How long a broker may keep a transaction open of which nobody speaks any more, in milliseconds.
 const TIMEOUT: &str = "300000";
 
-/// Brokers keep at most 4,096 bytes of metadata with an offset, unless told otherwise.
+/// Brokers keep at most 4,096 bytes of metadata with an offset, by default.
 const METADATA: usize = 4_000;
 
 /// The version of the note that is written.
@@ -27,7 +27,7 @@ const VERSION: u32 = 2;
 
 /// What stands in the metadata of the offset.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(super) struct Note {
+pub(super) struct OffsetNote {
     version: u32,
     /// The last batch.
     #[serde(flatten)]
@@ -45,7 +45,7 @@ pub(super) struct LaneProducer {
     group: ConsumerGroupMetadata,
     /// Kept alive for its group.
     _consumer: Consumer,
-    noted: Option<Note>,
+    noted: Option<OffsetNote>,
 }
 
 impl LaneProducer {
@@ -90,7 +90,7 @@ impl LaneProducer {
     }
 
     /// What stands beside the committed offset.
-    pub(super) fn noted(&self) -> Option<&Note> {
+    pub(super) fn noted(&self) -> Option<&OffsetNote> {
         self.noted.as_ref()
     }
 
@@ -159,7 +159,7 @@ impl LaneProducer {
     }
 
     /// The note of a batch: what was read for it, and how far all partitions have been read with it.
-    fn note_of(&self, batch: &BatchIdentity, ranges: &Ranges) -> Note {
+    fn note_of(&self, batch: &BatchIdentity, ranges: &Ranges) -> OffsetNote {
         let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
         let before = match &self.noted {
             None if batch.number == 1 => Some(Vec::new()),
@@ -180,7 +180,7 @@ impl LaneProducer {
             }
             read_to
         });
-        Note { version: VERSION, held, read_to }
+        OffsetNote { version: VERSION, held, read_to }
     }
 
     /// What a failed call means. The producer is given up after it: the next one fences it and asks again, since
@@ -232,11 +232,11 @@ fn id_of(topic: &str, writer: &str, lane: &LaneId) -> String {
 ///
 /// # Errors
 /// Where no broker answers, or it does not keep what was landed.
-pub(super) fn look(broker: &Broker, topic: &str, writer: &str, lane: &LaneId) -> Outcome<Option<Note>> {
+pub(super) fn look(broker: &Broker, topic: &str, writer: &str, lane: &LaneId) -> Outcome<Option<OffsetNote>> {
     ask(&broker.observer(&id_of(topic, writer, lane))?, broker, topic)
 }
 
-fn ask(consumer: &Consumer, broker: &Broker, topic: &str) -> Outcome<Option<Note>> {
+fn ask(consumer: &Consumer, broker: &Broker, topic: &str) -> Outcome<Option<OffsetNote>> {
     let mut asked = TopicPartitionList::new();
     asked.add_partition(topic, 0);
     let answer = consumer.committed_offsets(asked, PATIENCE);
@@ -245,19 +245,19 @@ fn ask(consumer: &Consumer, broker: &Broker, topic: &str) -> Outcome<Option<Note
     let Some(element) = elements.first().filter(|e| matches!(e.offset(), Offset::Offset(_))) else {
         return Ok(None);
     };
-    match serde_json::from_str::<Note>(element.metadata()) {
+    match serde_json::from_str::<OffsetNote>(element.metadata()) {
         Ok(note) if note.version <= VERSION => Ok(Some(note)),
         Ok(_) => Err(Failure::findings(format!("the record of {topic} was written by a newer version of sluice"))
             .with_help("use that version")),
         Err(_) => Err(Failure::findings(format!(
-            "{} has lost what stands beside the committed offset of {topic}",
+            "{} has lost the metadata of the committed offset of {topic}",
             broker.shown()
         ))
         .with_help("exactly once into a topic needs a broker that keeps the metadata of committed offsets")),
     }
 }
 
-impl Note {
+impl OffsetNote {
     /// The metadata of the offset. What does not fit is left out: first how far all partitions were read, without
     /// which other landings' records are needed to adopt the batch, then what was read for the batch itself.
     fn text(self) -> Outcome<String> {

@@ -24,8 +24,8 @@ pub(super) fn publish(
     reach("publish.before");
     let file = File::open(spool).map_err(|e| match e.kind() {
         std::io::ErrorKind::NotFound => {
-            Failure::findings(format!("{batch}: its spooled messages in {} are gone", spool.display()))
-                .with_help("somebody removed them from the hidden folder .sluice; put them back")
+            Failure::findings(format!("{batch}: its spooled messages in {} are missing", spool.display()))
+                .with_help("they were removed from the hidden folder .sluice; put them back")
         }
         _ => Failure::io("read", spool, &e),
     })?;

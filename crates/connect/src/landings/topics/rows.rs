@@ -3,15 +3,13 @@
 use arrow_array::{Array, ArrayRef, RecordBatch, cast::AsArray as _, types};
 use arrow_schema::DataType;
 use base64::Engine as _;
+use sluice_core::context::HEADERS as ALL_HEADERS;
 use sluice_core::decode::csv::{Dialect, write_rows};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::values::json::{write_lines, write_text};
 
 use super::message::Message;
 use crate::broker::headers;
-
-/// The column whose members become headers themselves.
-const ALL_HEADERS: &str = "_headers";
 
 /// How rows become messages.
 #[derive(Clone, Debug)]

@@ -108,7 +108,7 @@ fn the_shared_suite(
         suite::unsealed_work_is_forgotten,
         suite::an_empty_batch_lands,
         suite::ledgers_do_not_touch_each_others_work,
-        suite::holdings_tell_all_batches
+        suite::holdings_report_all_batches
     )]
     test: fn(&dyn Store),
 ) {
@@ -122,7 +122,7 @@ fn only_the_last_to_begin_can_land() {
     let first = stage(old.as_ref(), 1, &[("", &["a"])]);
     publish(old.as_ref(), 1, &first).unwrap();
     let second = stage(old.as_ref(), 2, &[("", &["b"])]);
-    // Looking fences nobody; what is there already is not published again, but whoever asks for it fences.
+    // Looking fences nobody; what is there already is not published again, but who asks for it fences.
     assert_eq!(new.held(&lane()).unwrap().unwrap().number, 1);
     publish(new.as_ref(), 1, &first).unwrap();
     let refused = publish(old.as_ref(), 2, &second).unwrap_err();
@@ -133,7 +133,7 @@ fn only_the_last_to_begin_can_land() {
 }
 
 #[test]
-fn a_batch_of_another_ledger_is_told_apart() {
+fn a_batch_of_another_ledger_is_distinguished() {
     let store = TopicStore::new();
     let landing = store.landing();
     let foreign = BatchIdentity { ledger: "another".into(), ..identity(1) };
@@ -149,6 +149,6 @@ fn messages_that_are_gone_are_noticed() {
     let work = stage(landing.as_ref(), 1, &[("", &["a"])]);
     landing.discard("3f9a2c1b-1", &lane(), &[]).unwrap();
     let failure = publish(landing.as_ref(), 1, &work).unwrap_err();
-    assert!(failure.message.contains("are gone") && failure.help.is_some(), "{failure}");
+    assert!(failure.message.contains("are missing") && failure.help.is_some(), "{failure}");
     assert!(store.visible().is_empty());
 }

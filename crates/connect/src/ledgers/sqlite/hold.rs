@@ -68,7 +68,7 @@ fn held(pipeline: &str, holder: Option<Holder>) -> Failure {
         |h| format!("process {} on {}, since {}", h.pid, h.host, h.since),
     );
     Failure::new(FailureKind::Held, format!("{pipeline} is held by {who}"))
-        .with_help("only one run of a pipeline moves its data; stop the other one first, or let it work")
+        .with_help("a pipeline can only run once at a time; stop the other run first, or let it finish")
 }
 
 fn host() -> String {

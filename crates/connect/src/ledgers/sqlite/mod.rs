@@ -17,7 +17,7 @@ use sluice_core::ledger::{
     Adoption, BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
     RunEnd,
 };
-use sluice_core::plan::{Known, SealedTexts};
+use sluice_core::plan::{LedgerName, SealedTexts};
 use sluice_core::private;
 
 /// The ledger.
@@ -139,7 +139,7 @@ impl Ledger for SqliteLedger {
                 sluice_core::failure::FailureKind::Held,
                 format!("{} cannot be sealed: another process has taken the lane over", batch.identity),
             )
-            .with_help("nothing of this batch has landed; the other process goes on with it")),
+            .with_help("nothing of this batch has landed; the other process continues with it")),
             Err(error) => Err(self.failed("seal a batch", &error)),
         }
     }
@@ -169,15 +169,15 @@ impl Ledger for SqliteLedger {
         query::last_sealed(&self.connection(), pipeline, lane).map_err(|e| self.failed("be read", &e))
     }
 
-    fn known(&self, pipeline: &str) -> Outcome<Vec<Known>> {
+    fn known(&self, pipeline: &str) -> Outcome<Vec<LedgerName>> {
         query::known(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
-    fn all_known(&self) -> Outcome<Vec<(String, Known)>> {
+    fn all_known(&self) -> Outcome<Vec<(String, LedgerName)>> {
         query::all_known(&self.connection()).map_err(|e| self.failed("be read", &e))
     }
 
-    fn note_known(&self, pipeline: &str, known: &[Known], reason: Option<&str>) -> Outcome<()> {
+    fn note_known(&self, pipeline: &str, known: &[LedgerName], reason: Option<&str>) -> Outcome<()> {
         write::note_known(&mut self.connection(), pipeline, known, reason).map_err(|e| self.failed("note names", &e))
     }
 

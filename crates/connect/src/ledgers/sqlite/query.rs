@@ -1,13 +1,13 @@
 //! What reads the ledger.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
-use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges, Sealed, StationCount, TakenWork, first_of};
+use sluice_core::batch::{BatchIdentity, LandingWork, LaneId, Range, Ranges, Sealed, StationCount, first_of};
 use sluice_core::event::Position;
 use sluice_core::kinds::{PartitionPosition, StagedWork};
 use sluice_core::ledger::{
     BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals, PositionChange, ReplayRecord, RunEnd,
 };
-use sluice_core::plan::{Known, KnownKind, SealedTexts};
+use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
 use sluice_core::run::REJECTS;
 
 use super::write::kind_word;
@@ -54,7 +54,7 @@ pub(super) fn unfinished(connection: &Connection, ledger: &str, pipeline: &str) 
         let (lane, number, texts) = row?;
         let works = landings(connection, pipeline, &lane, number)?
             .into_iter()
-            .map(|l| TakenWork {
+            .map(|l| LandingWork {
                 landing: l.landing,
                 landed: l.landed_at.is_some(),
                 work: StagedWork { rows: l.rows, merged: 0, bytes: l.bytes, detail: l.detail },
@@ -199,18 +199,18 @@ pub(super) fn texts(connection: &Connection, digest: &str) -> Sql<SealedTexts> {
     connection.query_row(sql, [digest], |r| Ok(SealedTexts { project: r.get(0)?, pipeline: r.get(1)? }))
 }
 
-pub(super) fn known(connection: &Connection, pipeline: &str) -> Sql<Vec<Known>> {
+pub(super) fn known(connection: &Connection, pipeline: &str) -> Sql<Vec<LedgerName>> {
     let all = all_known(connection)?;
     Ok(all.into_iter().filter(|(of, _)| of == pipeline).map(|(_, known)| known).collect())
 }
 
-pub(super) fn all_known(connection: &Connection) -> Sql<Vec<(String, Known)>> {
+pub(super) fn all_known(connection: &Connection) -> Sql<Vec<(String, LedgerName)>> {
     let sql = "select pipeline, kind, name, place, part from known order by pipeline, kind, name";
     let mut statement = connection.prepare_cached(sql)?;
     let rows = statement.query_map([], |r| {
-        let is_landing = r.get::<_, String>(1)? == kind_word(KnownKind::Landing);
-        let kind = if is_landing { KnownKind::Landing } else { KnownKind::Arrival };
-        Ok((r.get(0)?, Known { kind, name: r.get(2)?, place: r.get(3)?, part: r.get(4)? }))
+        let is_landing = r.get::<_, String>(1)? == kind_word(LedgerNameKind::Landing);
+        let kind = if is_landing { LedgerNameKind::Landing } else { LedgerNameKind::Arrival };
+        Ok((r.get(0)?, LedgerName { kind, name: r.get(2)?, place: r.get(3)?, part: r.get(4)? }))
     })?;
     rows.collect()
 }

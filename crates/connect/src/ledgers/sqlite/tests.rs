@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use sluice_core::batch::{Range, Ranges, StationCount, TakenWork};
+use sluice_core::batch::{LandingWork, Range, Ranges, StationCount};
 use sluice_core::event::Position;
 use sluice_core::failure::FailureKind;
 use sluice_core::kinds::StagedWork;
@@ -43,7 +43,7 @@ fn range(partition: &str, from: u64, to: u64) -> Range {
 fn staged(ledger: &SqliteLedger, number: u64, ranges: Vec<Range>) -> Staged {
     let count = StationCount { input: 10, output: 9, rejected: 1, ..StationCount::new("weighing") };
     let work = |rows| StagedWork { rows, merged: 0, bytes: 7, detail: serde_json::json!({ "files": [] }) };
-    let taken = |landing: &str, rows| TakenWork { landing: landing.into(), work: work(rows), landed: false };
+    let taken = |landing: &str, rows| LandingWork { landing: landing.into(), work: work(rows), landed: false };
     Staged {
         identity: BatchIdentity { ledger: ledger.id().into(), pipeline: "p".into(), lane: lane(), number },
         ranges: Ranges(ranges),
@@ -199,10 +199,10 @@ fn an_unknown_replay_takes_its_number_and_what_it_may_have_replaced() {
     }
     ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
     let unknown = AdoptedLane { last: 1, ..AdoptedLane::default() };
-    adopt(&ledger, lane().aside(4), unknown, 0);
+    adopt(&ledger, lane().out_of_order(4), unknown, 0);
     assert_eq!(ledger.begin_replay("p", "more", "").unwrap(), 5);
     assert_eq!(ledger.batches("p", BatchQuery::default()).unwrap()[0].state, BatchState::Adopted);
-    assert_eq!(ledger.last_sealed("p", &lane().aside(4)).unwrap(), 1);
+    assert_eq!(ledger.last_sealed("p", &lane().out_of_order(4)).unwrap(), 1);
 }
 
 #[test]
@@ -340,10 +340,10 @@ fn what_is_read_again_moves_nothing_and_is_on_record() {
     ledger.settle(&staged(&ledger, 1, Vec::new()).identity).unwrap();
     let before = (ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap());
     let number = ledger.begin_replay("p", "batches 1", "mended").unwrap();
-    let aside = lane().aside(number);
-    let hold = ledger.take_lane("p", &aside).unwrap();
+    let out_of_order = lane().out_of_order(number);
+    let hold = ledger.take_lane("p", &out_of_order).unwrap();
     let mut again = staged(&ledger, 1, vec![range("a", 0, 100)]);
-    again.identity.lane = aside.clone();
+    again.identity.lane = out_of_order.clone();
     again.reread = Some(sluice_core::batch::Reread { first: (lane(), 1), whole: true });
     ledger.open_batch(&again.identity, 5).unwrap();
     Ledger::seal(&ledger, &again, hold.epoch).unwrap();
@@ -351,8 +351,8 @@ fn what_is_read_again_moves_nothing_and_is_on_record() {
     assert_eq!(ledger.lanes("p").unwrap(), [lane()]);
     let batches = ledger.batches("p", BatchQuery::default()).unwrap();
     let first = batches.iter().find(|b| b.lane == lane()).unwrap();
-    assert_eq!(first.replaced_by, Some((aside.clone(), 1)));
-    assert_eq!(batches.iter().find(|b| b.lane == aside).unwrap().first, Some((lane(), 1)));
+    assert_eq!(first.replaced_by, Some((out_of_order.clone(), 1)));
+    assert_eq!(batches.iter().find(|b| b.lane == out_of_order).unwrap().first, Some((lane(), 1)));
     assert!(ledger.replays("p").unwrap()[0].ended_at.is_none());
     ledger.end_replay("p", number).unwrap();
     let replays = ledger.replays("p").unwrap();

@@ -6,7 +6,7 @@ use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{AdoptedBatch, Adoption, LaneHold, RunEnd};
-use sluice_core::plan::{Known, KnownKind, SealedTexts};
+use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -57,7 +57,7 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     }
     insert_ranges(&transaction, id, &staged.ranges.0)?;
     // What is read again moves no position.
-    for range in staged.ranges.0.iter().filter(|_| !id.lane.is_aside()) {
+    for range in staged.ranges.0.iter().filter(|_| !id.lane.is_out_of_order()) {
         move_position(&transaction, pipeline, id.lane.arrival(), range)?;
     }
     if let Some(reread) = &staged.reread {
@@ -263,7 +263,7 @@ pub(super) fn adopt(connection: &mut Connection, pipeline: &str, adoption: &Adop
     transaction.commit()
 }
 
-/// A replay that the ledger does not know: its number is taken, and what it replaced cannot be told any more.
+/// A replay that the ledger does not know: its number is taken, and what it replaced cannot be reported any more.
 fn adopt_replay(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<()> {
     let sql = format!(
         "insert into replay (pipeline, number, what, reason, at, ended_at)
@@ -316,7 +316,7 @@ fn next_opened(connection: &Connection) -> Sql<u64> {
 pub(super) fn note_known(
     connection: &mut Connection,
     pipeline: &str,
-    known: &[Known],
+    known: &[LedgerName],
     reason: Option<&str>,
 ) -> Sql<()> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
@@ -324,7 +324,7 @@ pub(super) fn note_known(
     transaction.commit()
 }
 
-fn put_known(connection: &Connection, pipeline: &str, known: &[Known], reason: Option<&str>) -> Sql<()> {
+fn put_known(connection: &Connection, pipeline: &str, known: &[LedgerName], reason: Option<&str>) -> Sql<()> {
     for one in known {
         let kind = kind_word(one.kind);
         let sql = "insert into known values (?1, ?2, ?3, ?4, ?5)
@@ -339,10 +339,10 @@ fn put_known(connection: &Connection, pipeline: &str, known: &[Known], reason: O
 }
 
 /// How the ledger spells whose name a known name is.
-pub(super) fn kind_word(kind: KnownKind) -> &'static str {
+pub(super) fn kind_word(kind: LedgerNameKind) -> &'static str {
     match kind {
-        KnownKind::Arrival => "arrival",
-        KnownKind::Landing => "landing",
+        LedgerNameKind::Arrival => "arrival",
+        LedgerNameKind::Landing => "landing",
     }
 }
 

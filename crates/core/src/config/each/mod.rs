@@ -28,7 +28,7 @@ pub const EACH_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required(
         "tables",
         ValueKind::Texts,
-        "which tables: NAME or SCHEMA.NAME, where * stands for any letters; each becomes an event",
+        "the tables: NAME or SCHEMA.NAME, where * matches any characters; each table becomes an event",
     )
     .with(&["except", "event"]),
     OptionSpec::optional("except", ValueKind::Texts, "which of them are left out, by name or with *").with(&["tables"]),
@@ -36,7 +36,7 @@ pub const EACH_OPTIONS: &[OptionSpec] = &[
         "event",
         ValueKind::Text,
         "{table}",
-        "the name of each table's event; {table} and {schema} stand for those of the table",
+        "the event name of each table; {table} and {schema} are replaced by those of the table",
     )
     .with(&["tables"]),
     OptionSpec::required(
@@ -365,7 +365,7 @@ colums = \"*\"
     }
 
     #[test]
-    fn events_of_one_name_are_told() {
+    fn events_of_one_name_are_reported() {
         let (source, groups) = groups(FILE);
         let mut problems = Problems::new();
         let mut out = WriteOut::new(&source, &[]);

@@ -8,7 +8,7 @@ use crate::change::Absent;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::decode::rows::{Bad, Rows, offset};
-use crate::decode::{BYTE_ORDER_MARK, Decoded, Decoder, Lacks, json};
+use crate::decode::{BYTE_ORDER_MARK, Decoded, Decoder, MissingFields, json};
 use crate::event::{Chunk, EventRows, RecordSpan};
 use crate::names;
 use crate::reject::Reason;
@@ -39,7 +39,7 @@ pub(super) struct CsvDecoder {
     scratch: Vec<u8>,
     head: Head,
     /// The partition whose header row was judged last.
-    told: Option<Arc<str>>,
+    reported: Option<Arc<str>>,
 }
 
 impl CsvDecoder {
@@ -52,7 +52,7 @@ impl CsvDecoder {
             extra_text: String::new(),
             scratch: Vec::new(),
             head: Head::default(),
-            told: None,
+            reported: None,
         }
     }
 
@@ -85,16 +85,16 @@ impl CsvDecoder {
     }
 
     /// What the header row of a chunk's partition lacks, where that was not told of this partition before.
-    fn lacks(&mut self, chunk: &Chunk) -> Option<Lacks> {
+    fn lacks(&mut self, chunk: &Chunk) -> Option<MissingFields> {
         let has_events = chunk.records > 0 && chunk.head.is_some() && chunk.messages.is_none();
         if self.head.missing.is_empty() || !self.dialect.head || !has_events {
             return None;
         }
-        if self.told.as_ref() == Some(&chunk.partition) {
+        if self.reported.as_ref() == Some(&chunk.partition) {
             return None;
         }
-        self.told = Some(Arc::clone(&chunk.partition));
-        Some(Lacks {
+        self.reported = Some(Arc::clone(&chunk.partition));
+        Some(MissingFields {
             names: self.head.names.clone(),
             fields: self.head.missing.iter().map(|index| self.paths[*index].clone()).collect(),
             all: self.head.missing.len() == self.paths.len(),
@@ -114,7 +114,7 @@ impl CsvDecoder {
                 return Err(Bad::new(Reason::NOT_CSV, self.name(column), "a quote is opened here and never closed"));
             }
             if value.trailing {
-                let message = "something stands between the closing quote and the end of the value";
+                let message = "there are characters between the closing quote and the end of the value";
                 return Err(Bad::new(Reason::NOT_CSV, self.name(column), message));
             }
             self.value(column, value)?;

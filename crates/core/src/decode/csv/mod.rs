@@ -14,15 +14,20 @@ pub use write::{write_head, write_rows};
 
 /// Keys of `csv` of an arrival.
 pub const OPTIONS: &[OptionSpec] = &[
-    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "what stands between values; a tab is \"\\t\"")
+    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "the character between values; a tab is \"\\t\"")
         .with(&["quote"]),
-    OptionSpec::with_default("quote", ValueKind::Character, "\"", "what stands around values with special characters")
-        .with(&["delimiter"]),
     OptionSpec::with_default(
-        "head",
+        "quote",
+        ValueKind::Character,
+        "\"",
+        "the character around values with special characters",
+    )
+    .with(&["delimiter"]),
+    OptionSpec::with_default(
+        "header",
         ValueKind::Flag,
         "true",
-        "whether the first record of each file names the columns; without it they are named 1, 2, …",
+        "whether each file begins with a header row; without one, columns are named 1, 2, …",
     )
     .with(&["fields"]),
     OptionSpec::with_default("nulls", ValueKind::Texts, "", "spellings of null, for values without quotes")
@@ -31,8 +36,8 @@ pub const OPTIONS: &[OptionSpec] = &[
 
 /// Keys of `csv` of a landing.
 pub const LANDING_OPTIONS: &[OptionSpec] = &[
-    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "what stands between values; a tab is \"\\t\""),
-    OptionSpec::with_default("head", ValueKind::Flag, "true", "whether each file begins with the names of the columns"),
+    OptionSpec::with_default("delimiter", ValueKind::Character, ",", "the character between values; a tab is \"\\t\""),
+    OptionSpec::with_default("header", ValueKind::Flag, "true", "whether each file begins with a header row"),
     OptionSpec::with_default(
         "null",
         ValueKind::Text,
@@ -66,7 +71,7 @@ impl Dialect {
         Self {
             delimiter: options.character("delimiter"),
             quote: options.character("quote"),
-            head: options.flag("head"),
+            head: options.flag("header"),
             nulls: options.texts("nulls"),
         }
     }
@@ -75,7 +80,7 @@ impl Dialect {
     pub fn read_landing(options: &Options) -> Self {
         Self {
             delimiter: options.character("delimiter"),
-            head: options.flag("head"),
+            head: options.flag("header"),
             nulls: vec![options.text("null").unwrap_or_default()],
             ..Self::default()
         }

@@ -18,7 +18,7 @@ pub fn write_head(out: &mut String, columns: &[OutputColumn], dialect: &Dialect)
 }
 
 /// Writes rows. Null is written as the dialect's first spelling of it; a text that is spelled alike stands in quotes,
-/// so that both can be told apart.
+/// so that both can be distinguished.
 pub fn write_rows(out: &mut String, batch: &RecordBatch, dialect: &Dialect) {
     let null = dialect.nulls.first().map_or("", String::as_str);
     let mut text = String::new();

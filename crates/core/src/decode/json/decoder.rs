@@ -181,7 +181,7 @@ impl JsonDecoder {
         }
         let mut name = prefix.as_bytes().to_vec();
         if !scan::unescape(key.bytes, &mut name) {
-            return Err(Bad::new(Reason::NOT_JSON, None, "a key holds half a character"));
+            return Err(Bad::new(Reason::NOT_JSON, None, "a key has half of a surrogate pair"));
         }
         let name = String::from_utf8_lossy(&name).into_owned();
         if self.extra == ExtraFields::Reject {
@@ -198,7 +198,7 @@ impl JsonDecoder {
     #[inline]
     fn value(&mut self, scanner: &mut Scanner<'_>, index: usize, row: usize) -> Result<(), Bad> {
         if self.rows.columns[index].len() > row {
-            return Err(self.rows.bad(index, Reason::TWICE, "the field stands in the record twice".into()));
+            return Err(self.rows.bad(index, Reason::TWICE, "the field occurs twice in the record".into()));
         }
         match scanner.peek() {
             b'"' => {
@@ -242,7 +242,7 @@ impl JsonDecoder {
         text.clear();
         let result = match scan::unescape(string.bytes, &mut text) {
             true => self.rows.text(index, &text),
-            false => Err(self.rows.bad(index, Reason::NOT_JSON, "an escape stands for half a character".into())),
+            false => Err(self.rows.bad(index, Reason::NOT_JSON, "an escape is half of a surrogate pair".into())),
         };
         self.scratch = text;
         result

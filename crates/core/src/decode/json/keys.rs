@@ -42,11 +42,11 @@ impl Keys {
         {
             return *target;
         }
-        self.find_anew(place, key)
+        self.find_by_name(place, key)
     }
 
     #[cold]
-    fn find_anew(&mut self, place: usize, key: &[u8]) -> Target {
+    fn find_by_name(&mut self, place: usize, key: &[u8]) -> Target {
         const REMEMBERED: usize = 1024;
         let target = self.get(key);
         if place < self.seen.len() {

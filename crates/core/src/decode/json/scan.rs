@@ -237,7 +237,7 @@ fn next_special(bytes: &[u8], mut at: usize) -> usize {
     at
 }
 
-/// Writes a string's text, its escapes resolved. False where an escape stands for half a character.
+/// Writes a string's text, its escapes resolved. False where an escape is half of a surrogate pair.
 pub(crate) fn unescape(raw: &[u8], out: &mut Vec<u8>) -> bool {
     let mut rest = raw;
     while let Some(at) = memchr::memchr(b'\\', rest) {

@@ -39,7 +39,7 @@ impl Binder<'_> {
             let place = self.place(span);
             self.problems.add(
                 Problem::warning("cast.lossy", format!("a cast from {} to {ty} rounds", bound.ty), place)
-                    .with_help("say round(…) where rounding is meant"),
+                    .with_help("use round(…) to round"),
             );
         }
         let nullable = bound.nullable || lenient;
@@ -70,7 +70,7 @@ impl Binder<'_> {
                 args
             }
             ast::FunctionArguments::Subquery(_) => {
-                self.unsupported(span, "a query cannot stand here", "pass plain expressions");
+                self.unsupported(span, "a query is not allowed here", "pass plain expressions");
                 return None;
             }
         };

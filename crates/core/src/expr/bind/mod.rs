@@ -11,6 +11,7 @@ use sqlparser::tokenizer::{Span, Token, TokenWithSpan};
 use super::literal::number_literal;
 use super::{CompareOp, Expr, Node, ScopeColumn};
 use crate::config::EmbeddedText;
+use crate::context::{HEADERS, plain, renamed};
 use crate::problem::{Place, Problem, Problems};
 use crate::sql::SqlText;
 use crate::types::SqlType;
@@ -232,7 +233,7 @@ impl Binder<'_> {
             }
         };
         let Some(expr) = self.bind(&syntax) else { return Vec::new() };
-        let name = name.or_else(|| expr.as_column().map(|i| self.scope[i].name.clone()));
+        let name = name.or_else(|| expr.as_column().map(|i| self.name_of(i, nameless)));
         let name = name.or_else(|| nameless.then(|| self.sql.piece_text(self.piece).trim().to_string()));
         let Some(name) = name else {
             let text = self.sql.piece_text(self.piece);
@@ -244,6 +245,12 @@ impl Binder<'_> {
         };
         let expr = self.typed_as(expr, SqlType::Text);
         vec![SelectItem { name, expr, place: self.place(span), text: self.sql.piece_text(self.piece).to_string() }]
+    }
+
+    /// The name of a column that is given none. What copies all headers of a message needs a name that no header has.
+    fn name_of(&self, column: usize, is_part: bool) -> String {
+        let name = &self.scope[column].name;
+        if is_part && name == HEADERS { name.clone() } else { plain(name).to_string() }
     }
 
     /// Gives a bare null a type.
@@ -298,7 +305,7 @@ impl Binder<'_> {
             }
             ast::Expr::Cast { kind, expr, data_type, format } => {
                 if format.is_some() {
-                    let help = "formats stand in the contract: fields = \"passed_at timestamptz format '%d.%m.%Y'\"";
+                    let help = "formats belong in the contract: fields = \"passed_at timestamptz format '%d.%m.%Y'\"";
                     self.unsupported(syntax.span(), "a cast takes no format", help);
                     return None;
                 }
@@ -344,10 +351,12 @@ impl Binder<'_> {
             return Some(Expr::new(Node::Column(index), column.ty, column.nullable));
         }
         let place = self.place(span);
+        // Columns of the origin began with `_` before.
+        let sought = renamed(name).map_or_else(|| name.to_string(), str::to_string);
         self.problems.add(
             Problem::error("name.unknown", format!("there is no column `{name}`"), place)
                 .with_label("binds to nothing")
-                .with_nearest(name, "columns", self.scope.iter().map(|c| c.name.as_str())),
+                .with_nearest(&sought, "columns", self.scope.iter().map(|c| c.name.as_str())),
         );
         None
     }

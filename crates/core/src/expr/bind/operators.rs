@@ -143,7 +143,7 @@ impl Binder<'_> {
             }
             Some(ty) => Some((convert(l, ty), convert(r, ty))),
             None => {
-                let message = format!("{} and {} cannot stand side by side", l.ty, r.ty);
+                let message = format!("{} and {} cannot be combined", l.ty, r.ty);
                 self.mismatch(span, message, Some("cast one side to the type of the other"));
                 None
             }
@@ -163,7 +163,7 @@ impl Binder<'_> {
         let bound = self.bind(syntax)?;
         let bound = self.typed_as(bound, SqlType::Boolean);
         if bound.ty != SqlType::Boolean {
-            self.mismatch(syntax.span(), format!("this must be boolean, it is {}", bound.ty), None);
+            self.mismatch(syntax.span(), format!("this must be boolean, but it is {}", bound.ty), None);
             return None;
         }
         Some(bound)
@@ -209,7 +209,7 @@ impl Binder<'_> {
         let mut common = SqlType::Null;
         for value in &values {
             let Some(ty) = common.common(value.ty) else {
-                let message = format!("{common} and {} cannot stand side by side", value.ty);
+                let message = format!("{common} and {} cannot be combined", value.ty);
                 self.mismatch(span, message, Some("cast the values to one type"));
                 return None;
             };

@@ -98,7 +98,7 @@ impl Groups {
     }
 }
 
-/// The microseconds below which a pattern does not tell moments apart.
+/// The microseconds below which a pattern does not distinguish moments.
 pub(super) fn finest_step(pattern: &str) -> i64 {
     const DAYS: &str = "YCyqmbBhdeaAwuUWGgVjDxFv%";
     const HOURS: &str = "HkIlPp";
@@ -155,7 +155,7 @@ pub(super) fn escape(text: &str) -> String {
             out.push(c);
         }
     }
-    // Names of more than 255 bytes cannot be made; the start tells them apart well enough for people.
+    // Names of more than 255 bytes cannot be made; the start distinguish them well enough for people.
     if out.len() > VALUE_LIMIT {
         use sha2::{Digest as _, Sha256};
         let digest = Sha256::digest(text.as_bytes());

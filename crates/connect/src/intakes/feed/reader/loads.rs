@@ -9,10 +9,10 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::ReadLimit;
 
 use super::{FeedReader, Log, Reading};
-use crate::intakes::feed::gather::Told;
+use crate::intakes::feed::gather::ChangeDetails;
 use crate::intakes::feed::index;
 use crate::intakes::feed::order::Order;
-use crate::intakes::feed::whole::{Step, Taker, read_at};
+use crate::intakes::feed::whole::{RowSink, Step, read_at};
 
 /// How many portions wait for their places at most.
 const WAITING: usize = 2;
@@ -26,7 +26,7 @@ impl<L: Log> FeedReader<L> {
         let log = &self.log;
         let Reading { order, state, .. } = &mut self.reading;
         let (gather, at) = (&mut order.gather, &mut order.at);
-        let mut taker = Taker { tables: log.tables(), settings: log.settings(), state, gather, at };
+        let mut taker = RowSink { tables: log.tables(), settings: log.settings(), state, gather, at };
         let step = self.wholes.step(&mut taker, limit, |table, settings| log.read_whole(table, settings))?;
         if step == Step::Rows {
             order.read_at = read_at(log.tables(), state);
@@ -86,9 +86,10 @@ impl<L: Log> FeedReader<L> {
             if outdated.contains(portion.rows.key(row)) {
                 continue;
             }
-            let told = Told { table, kind: ChangeKind::Loaded, position: *at, transaction: None, time: None };
+            let reported =
+                ChangeDetails { table, kind: ChangeKind::Loaded, position: *at, transaction: None, time: None };
             let (object, json) = (portion.rows.object(row), portion.rows.key_json(row));
-            gather.add(told, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
+            gather.add(reported, |out| out.extend_from_slice(object), |out| out.extend_from_slice(json), |_| {});
             at.minor += 1;
         }
         let is_done = next == count;

@@ -14,12 +14,12 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit, Settings};
 
 use super::FeedTable;
-use super::gather::Gather;
-use super::live::Teller;
+use super::gather::ChunkBuilder;
+use super::live::StatePublisher;
 use super::loader::{Outdated, Portion};
 use super::order::Order;
 use super::state::{Load, State};
-use super::whole::{self, ReadTable, Wholes};
+use super::whole::{self, ReadTable, WholeTables};
 
 /// How long to wait for the log before saying that nothing is there.
 const PAUSE: Duration = Duration::from_millis(20);
@@ -68,7 +68,7 @@ pub(crate) struct Reading {
 
 impl Reading {
     pub(super) fn new(tables: &[FeedTable], state: State, at: Position) -> Self {
-        let gather = Gather::new(tables.iter().map(|t| Arc::clone(&t.name)).collect());
+        let gather = ChunkBuilder::new(tables.iter().map(|t| Arc::clone(&t.name)).collect());
         let order = Order::new(gather, at, state.read);
         Self { order, state, handed: at, halt: None, link: Link::Up, loads: false }
     }
@@ -232,7 +232,7 @@ pub(crate) struct FeedReader<L: Log> {
     log: L,
     reading: Reading,
     /// Tables without a key.
-    wholes: Wholes,
+    wholes: WholeTables,
     /// Portions, each with the number of its rows that were taken in.
     portions: VecDeque<(Portion<L::Detail>, usize)>,
     is_loading: bool,
@@ -242,7 +242,7 @@ pub(crate) struct FeedReader<L: Log> {
     noted: Instant,
     /// Whether the last chunk ended within a transaction.
     last_within: bool,
-    teller: Teller,
+    publisher: StatePublisher,
 }
 
 impl<L: Log> FeedReader<L> {
@@ -251,8 +251,8 @@ impl<L: Log> FeedReader<L> {
     /// # Errors
     /// Where the server does not answer, or does not have the log any more.
     pub(crate) fn new(log: L, at: Position, state: State, target: u64) -> Outcome<Self> {
-        let teller = Teller::new(&log.settings()[0].work, log.label());
-        let wholes = Wholes::new(log.whole_folder(), log.tables(), &state);
+        let publisher = StatePublisher::new(&log.settings()[0].work, log.label());
+        let wholes = WholeTables::new(log.whole_folder(), log.tables(), &state);
         let mut reading = Reading::new(log.tables(), state, at);
         reading.order.read_at = whole::read_at(log.tables(), &reading.state);
         let mut reader = Self {
@@ -265,7 +265,7 @@ impl<L: Log> FeedReader<L> {
             quiet_since: Instant::now(),
             noted: Instant::now(),
             last_within: false,
-            teller,
+            publisher,
         };
         // A connection of a process that was killed may hold the log for a moment.
         let opened = Instant::now();
@@ -275,7 +275,7 @@ impl<L: Log> FeedReader<L> {
             }
             std::thread::sleep(AGAIN);
         }
-        reader.tell_emptied();
+        reader.emit_truncates();
         reader.begin_loads();
         reader.log.opened(&mut reader.reading)?;
         Ok(reader)
@@ -288,10 +288,10 @@ impl<L: Log> FeedReader<L> {
     }
 
     /// Says that a table is empty, for each whose rows take the place of others.
-    fn tell_emptied(&mut self) {
+    fn emit_truncates(&mut self) {
         let names = self.log.tables().iter().map(|t| Arc::clone(&t.name));
         let Order { gather, at, .. } = &mut self.reading.order;
-        gather.tell_emptied(names, &mut self.reading.state, at);
+        gather.emit_truncates(names, &mut self.reading.state, at);
     }
 
     /// Does what the log asked for while it was read.
@@ -301,8 +301,8 @@ impl<L: Log> FeedReader<L> {
             self.reading.order.lose();
         }
         if std::mem::take(&mut self.reading.loads) {
-            self.tell_emptied();
-            self.wholes = Wholes::new(self.log.whole_folder(), self.log.tables(), &self.reading.state);
+            self.emit_truncates();
+            self.wholes = WholeTables::new(self.log.whole_folder(), self.log.tables(), &self.reading.state);
             self.begin_loads();
         }
     }
@@ -377,7 +377,7 @@ impl<L: Log> FeedReader<L> {
 impl<L: Log> LaneReader for FeedReader<L> {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         let order = &self.reading.order;
-        self.teller.tell(order.seen.max(order.at.major), &self.reading.state);
+        self.publisher.publish(order.seen.max(order.at.major), &self.reading.state);
         self.log.watch(&mut self.reading)?;
         self.follow_up();
         if let Some(away) = self.reconnect()? {

@@ -3,7 +3,7 @@ use std::path::Path;
 use sluice_core::change::ChangeKind;
 
 use super::*;
-use crate::intakes::feed::gather::Told;
+use crate::intakes::feed::gather::ChangeDetails;
 use crate::intakes::feed::loader::{Job, Loader, Sink};
 use crate::intakes::feed::rows::RowWriter;
 use crate::intakes::feed::state::TableState;
@@ -100,8 +100,9 @@ impl Log for Written {
             }
             Some(Row) => {
                 if let Some(position) = order.position() {
-                    let told = Told { table: 0, kind: ChangeKind::Inserted, position, transaction: None, time: None };
-                    order.gather.add(told, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
+                    let reported =
+                        ChangeDetails { table: 0, kind: ChangeKind::Inserted, position, transaction: None, time: None };
+                    order.gather.add(reported, |out| out.extend_from_slice(b"{}"), |_| {}, |_| {});
                 }
             }
         }

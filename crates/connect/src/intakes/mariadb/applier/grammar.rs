@@ -9,7 +9,7 @@ use super::super::query::Query;
 use super::super::stream::LogEvent;
 use super::super::transaction::{Group, Open};
 use super::super::{rows, statement, table_map};
-use super::{Applied, Applier, Touched, file_name, file_number};
+use super::{Applied, Applier, TouchedTables, file_name, file_number};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::order::Order;
 
@@ -30,8 +30,7 @@ const SILENT: &[u8] = &[3, 5, 13, 14, 15, 28, 29, 35, 41, 160, 161, 163, 164];
 const FILES: &[u8] = &[6, 7, 8, 9, 10, 11, 12, 17, 18];
 
 /// Why a run stops at a transaction that was rolled back.
-const LANDED: &str =
-    "a transaction was rolled back of which a part had been handed on: it is too large to wait for its end";
+const LANDED: &str = "a transaction was rolled back after a part of it was read: it is too large to keep until its end";
 
 impl Applier {
     /// Applies an event. Up to `handed` changes have been handed on.
@@ -44,7 +43,7 @@ impl Applier {
         event: &LogEvent,
         handed: Position,
     ) -> Result<Applied, String> {
-        let broken = || "an event of the log is broken off".to_string();
+        let broken = || "an event in the log is incomplete".to_string();
         match event.kind {
             ROTATE => {
                 let name = event.body.get(8..).map(file_name).ok_or_else(broken)?;
@@ -62,7 +61,7 @@ impl Applier {
             XA_PREPARE => return self.prepared(order, event).ok_or_else(broken),
             // Its rows are read once it is committed.
             _ if self.is_preparing() => {}
-            _ => return self.told(order, event),
+            _ => return self.table_map(order, event),
         }
         Ok(Applied::Nothing)
     }
@@ -81,21 +80,21 @@ impl Applier {
             XA_PREPARE => return Ok((Applied::Nothing, true)),
             ROTATE | GTID | HEARTBEAT => {}
             QUERY => {
-                let said = Query::read(&event.body).ok_or("an event of the log is broken off")?;
+                let said = Query::read(&event.body).ok_or("an event in the log is incomplete")?;
                 if let Some(applied) = self.savepoint(order, &said, handed) {
                     return Ok((applied, false));
                 }
             }
-            _ => return self.told(order, event).map(|applied| (applied, false)),
+            _ => return self.table_map(order, event).map(|applied| (applied, false)),
         }
         Ok((Applied::Nothing, false))
     }
 
     /// An event that tells of rows, or nothing.
-    fn told(&mut self, order: &mut Order, event: &LogEvent) -> Result<Applied, String> {
+    fn table_map(&mut self, order: &mut Order, event: &LogEvent) -> Result<Applied, String> {
         match event.kind {
             TABLE_MAP => {
-                let map = table_map::read(&event.body).ok_or("a table is told by an event that is broken off")?;
+                let map = table_map::read(&event.body).ok_or("a table event in the log is incomplete")?;
                 return self.bind(map);
             }
             INCIDENT => return Ok(Applied::Lost("the server lost events of its log".into())),
@@ -108,7 +107,7 @@ impl Applier {
             }
             kind if FILES.contains(&kind) => {
                 return Ok(Applied::Lost(
-                    "rows were loaded from a file by a statement, which does not tell them".into(),
+                    "rows were loaded from a file by a statement, and the log does not hold them".into(),
                 ));
             }
             kind if SILENT.contains(&kind) || event.is_ignorable => {}
@@ -118,7 +117,7 @@ impl Applier {
             }
             other => match rows::kind(other) {
                 Some((kind, second)) => self.rows(order, kind, second, &event.body)?,
-                None => return Err(format!("the log has an event of the kind {other}, which is not known")),
+                None => return Err(format!("the log has an event of an unknown kind: {other}")),
             },
         }
         Ok(Applied::Nothing)
@@ -222,7 +221,7 @@ impl Applier {
             return Some(Applied::Nothing);
         }
         let Some(to) = open.back_to(&name) else {
-            return Some(Applied::Lost(format!("a transaction went back to a savepoint that it never set: {name}")));
+            return Some(Applied::Lost(format!("a transaction rolled back to an unknown savepoint: {name}")));
         };
         match self.roll_back(order, to, handed, true) {
             true => Some(Applied::Nothing),
@@ -240,7 +239,7 @@ impl Applier {
                 Applied::Forgotten(name)
             }
             _ if word.starts_with("XA END") || word.starts_with("XA START") => Applied::Nothing,
-            _ => Applied::Lost(format!("a distributed transaction is told in a form that is not known: {word}")),
+            _ => Applied::Lost(format!("the log has a distributed transaction in an unknown form: {word}")),
         }
     }
 
@@ -249,7 +248,10 @@ impl Applier {
         let does = statement::read(&said.text, &said.database, said.modes);
         let databases: HashSet<&str> = self.tables.iter().filter_map(|t| t.name.split('.').next()).collect();
         if does.touches.iter().any(|name| databases.contains(name.as_str())) {
-            return Applied::Lost(format!("rows were changed by a statement, which does not tell them: {}", said.text));
+            return Applied::Lost(format!(
+                "rows were changed by a statement, and the log holds the statement without the rows: {}",
+                said.text
+            ));
         }
         let gone = |t: &FeedTable| does.databases.iter().any(|d| t.name.split_once('.').is_some_and(|(of, _)| of == d));
         let with_database: Vec<String> = self.tables.iter().filter(|t| gone(t)).map(|t| t.name.to_string()).collect();
@@ -260,7 +262,7 @@ impl Applier {
         let emptied = numbers(&does.emptied);
         let mut lost = numbers(&does.lost);
         lost.extend(numbers(&with_database));
-        // A table that is dropped and followed is empty until it is made anew.
+        // A table that is dropped and followed is empty until it is recreated.
         let mut dropped = numbers(&does.dropped);
         dropped.extend(numbers(&with_database));
         dropped.retain(|n| self.follows.contains(n));
@@ -271,6 +273,6 @@ impl Applier {
         // Rows that are read again take the place of all that were there.
         let all: Vec<u32> = emptied.into_iter().chain(dropped).chain(replaced.iter().copied()).collect();
         all.into_iter().for_each(|table| self.truncate(order, table));
-        Applied::Statement(said.text, Touched { lost, replaced, keyed })
+        Applied::Statement(said.text, TouchedTables { lost, replaced, keyed })
     }
 }

@@ -2,13 +2,13 @@
 
 use sluice_core::failure::{Failure, Outcome};
 
-use super::super::applier::Touched;
+use super::super::applier::TouchedTables;
 use super::super::catalog::SourceTable;
 use super::super::shapes::there;
 use super::MariadbLog;
 use crate::intakes::feed::index;
 use crate::intakes::feed::reader::Reading;
-use crate::intakes::feed::schema::{Difference, Policy, Verdict};
+use crate::intakes::feed::schema::{Difference, Policy, SchemaVerdict};
 
 impl MariadbLog {
     fn policy(&self, table: u32) -> Policy {
@@ -32,19 +32,19 @@ impl MariadbLog {
             // What is there now may be later than this place of the log.
             let Some(now) = self.now(reading, table)? else { return Ok(()) };
             match difference.judge(feed, self.policy(table), &now.as_ref().map_or_else(Vec::new, there)) {
-                Verdict::GoOn { refill: again } => refill = again,
-                Verdict::Hold(words) => {
+                SchemaVerdict::GoOn { refill: again } => refill = again,
+                SchemaVerdict::Hold(words) => {
                     reading.halt = Some(self.feed.changed(&feed.name, &words, reading.order.at));
                     return Ok(());
                 }
-                Verdict::Renew(words) => {
+                SchemaVerdict::Renew(words) => {
                     let Failure { message, .. } = self.feed.changed(&feed.name, &words, reading.order.at);
                     reading.halt = Some(Failure::renewing(message));
                     return Ok(());
                 }
             }
             if refill && let Some(known) = reading.state.tables.get_mut(&*feed.name) {
-                known.begin_anew(now.map_or(0, |n| n.about));
+                known.restart(now.map_or(0, |n| n.about));
             }
         }
         if let Some(known) = reading.state.tables.get_mut(&*feed.name) {
@@ -57,7 +57,7 @@ impl MariadbLog {
     }
 
     /// A statement changed tables that are read.
-    pub(super) fn statement(&mut self, reading: &mut Reading, text: &str, touched: &Touched) -> Outcome<()> {
+    pub(super) fn statement(&mut self, reading: &mut Reading, text: &str, touched: &TouchedTables) -> Outcome<()> {
         for table in &touched.lost {
             let changed = self.feed.changed(&self.feed.tables[index(*table)].name, text, reading.order.at);
             match self.policy(*table) {
@@ -97,10 +97,10 @@ impl MariadbLog {
             let Some(known) = reading.state.tables.get_mut(&**name) else { continue };
             if known.load.is_none() {
                 let why = format!("rows of {name}, which is not loaded, were replaced: {text}");
-                reading.halt = Some(self.feed.untold(&why, reading.order.seen));
+                reading.halt = Some(self.feed.unlogged(&why, reading.order.seen));
                 return;
             }
-            known.begin_anew(0);
+            known.restart(0);
         }
         reading.load_again();
     }

@@ -72,7 +72,7 @@ impl MariadbLog {
             Applied::Lost(why) => {
                 // Nothing of the transaction in which it stands lands.
                 self.applier.forget_rest(&mut reading.order, reading.handed);
-                reading.halt = Some(self.feed.untold(&why, reading.order.seen));
+                reading.halt = Some(self.feed.unlogged(&why, reading.order.seen));
             }
         }
         Ok(())
@@ -82,12 +82,12 @@ impl MariadbLog {
     fn committed(&mut self, reading: &mut Reading, name: String, end: u64) -> Outcome<()> {
         let Some(start) = reading.state.prepared.get(&name).copied() else {
             let why = "a distributed transaction was committed that had been prepared before reading began";
-            reading.halt = Some(self.feed.untold(why, reading.order.seen));
+            reading.halt = Some(self.feed.unlogged(why, reading.order.seen));
             return Ok(());
         };
         let Some(stream) = reading.unless_away(self.stream_at(start))? else { return Ok(()) };
         let Some(stream) = stream else {
-            return Err(self.feed.gone("a distributed transaction was prepared in a file that was thrown away"));
+            return Err(self.feed.gone("a distributed transaction was prepared in a log file that was deleted"));
         };
         loop {
             match stream.received.recv() {

@@ -44,7 +44,7 @@ impl PostgresLog {
     pub(super) fn refill(&mut self, reading: &mut Reading, table: &str) {
         let about = self.feed.catalog().and_then(|catalog| catalog.table(table)).ok().flatten().map_or(0, |t| t.about);
         if let Some(known) = reading.state.tables.get_mut(table) {
-            known.begin_anew(about);
+            known.restart(about);
         }
         // The transaction in hand is committed, and others may still not see it.
         self.seeing = self.applier.transaction();

@@ -23,18 +23,18 @@ use super::slot::{self, HELD};
 use super::stream::{Received, Stream};
 use super::streamed::{Committed, Streamed};
 use super::whole::reading;
-use super::wire::{Said, WireError};
+use super::wire::{ServerReply, WireError};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::loader::{Loader, Outdated, Portion};
 use crate::intakes::feed::reader::{Log, Reading, Step};
-use crate::intakes::feed::schema::Verdict;
+use crate::intakes::feed::schema::SchemaVerdict;
 use crate::intakes::feed::state::{Load, State};
 use crate::intakes::feed::whole::ReadTable;
 
 pub(super) struct PostgresLog {
     feed: Arc<PostgresFeed>,
     stream: Option<Stream>,
-    received: Taken,
+    received: ReceivedMessages,
     applier: Applier,
     streamed: Streamed,
     /// A large transaction that is committed and being read.
@@ -59,7 +59,7 @@ pub(super) struct PostgresLog {
 
 /// Messages that were received and are to be read.
 #[derive(Default)]
-struct Taken {
+struct ReceivedMessages {
     messages: std::vec::IntoIter<Bytes>,
     /// What they take up of the bound.
     room: u32,
@@ -74,7 +74,7 @@ impl PostgresLog {
             limit: options.is_set("log_limit").then(|| options.size("log_limit")),
             feed,
             stream: None,
-            received: Taken::default(),
+            received: ReceivedMessages::default(),
             committed: None,
             loader: None,
             asked: HashMap::new(),
@@ -87,18 +87,18 @@ impl PostgresLog {
     }
 
     /// What a refusal to stream means: some pass, others need somebody.
-    fn refused(&self, state: &State, said: &Said) -> Failure {
+    fn refused(&self, state: &State, said: &ServerReply) -> Failure {
         let shown = self.feed.server.shown();
         let lost = |what: String| {
             Failure::findings(what).with_help(format!(
-                "changes since then cannot be read any more. `sluice positions {} --set earliest` starts over: mirrors are \
-                 emptied, and every table is loaded again",
+                "changes since then can no longer be read. `sluice positions {} --set earliest` starts again: mirrors \
+                 are emptied, and every table is loaded again",
                 self.feed.pipeline()
             ))
         };
         match said.code.as_str() {
             "42704" => lost(format!("{shown} has lost the slot {}: {}", state.slot, said.message)),
-            "55000" | "58P01" => lost(format!("{shown} has thrown away log that was not read: {}", said.message)),
+            "55000" | "58P01" => lost(format!("{shown} deleted unread log: {}", said.message)),
             "28000" | "28P01" | "42501" => super::wire::failed(&shown, WireError::Refused(said.clone())),
             // Still in use by a connection that is going, starting up, shutting down.
             _ => Failure::away(format!("{shown}: {}", said.message)),
@@ -113,7 +113,7 @@ impl PostgresLog {
     fn message(&mut self, reading: &mut Reading, bytes: &Bytes) -> Outcome<Step> {
         let within = self.streamed.is_within();
         let read = pgoutput::read(bytes.clone(), within);
-        let (_, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput is not understood"))?;
+        let (_, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput cannot be decoded"))?;
         match message {
             Message::StreamStart { xid } => self.streamed.start(xid)?,
             Message::StreamStop => self.streamed.stop(),
@@ -144,7 +144,7 @@ impl PostgresLog {
 
     fn apply(&mut self, reading: &mut Reading, message: &Message) -> Outcome<Step> {
         let applied = self.applier.apply(&mut reading.order, message);
-        match applied.ok_or_else(|| Failure::internal("a change came of a table that was not announced"))? {
+        match applied.ok_or_else(|| Failure::internal("the log has a change of a table that it did not describe"))? {
             Applied::Nothing | Applied::Committed(_) => Ok(Step::GoOn),
             Applied::Relation(relation) => self.relation(reading, &relation),
         }
@@ -162,18 +162,18 @@ impl PostgresLog {
         let shown = super::catalog::show_lsn(reading.order.at.major);
         let changed = |words: &str| format!("{} changed at {shown} of the log: {words}", found.table);
         let refill = match &found.verdict {
-            Verdict::GoOn { refill } => *refill,
-            Verdict::Hold(words) => {
+            SchemaVerdict::GoOn { refill } => *refill,
+            SchemaVerdict::Hold(words) => {
                 let help = format!(
-                    "what came before has been taken in. Change the contract and the tables that it lands in, and run \
-                     again; or write schema_change = \"ignore\" into the arrival. Columns of {} then: {}",
+                    "all earlier changes have been read. Change the contract and the target tables, and run again; or \
+                     write schema_change = \"ignore\" into the arrival. Columns of {} at that point: {}",
                     found.table,
                     relation.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ")
                 );
                 reading.halt = Some(Failure::findings(changed(words)).with_help(help));
                 return Ok(Step::Flush);
             }
-            Verdict::Renew(words) => {
+            SchemaVerdict::Renew(words) => {
                 reading.halt = Some(Failure::renewing(changed(words)));
                 return Ok(Step::Flush);
             }
@@ -270,7 +270,7 @@ impl Log for PostgresLog {
         };
         match received {
             Ok(Received::Messages(messages, room)) => {
-                self.received = Taken { messages: messages.into_iter(), room };
+                self.received = ReceivedMessages { messages: messages.into_iter(), room };
                 Ok(Step::GoOn)
             }
             Ok(Received::Alive(end)) => {

@@ -116,7 +116,7 @@ impl PostgresLog {
             }
             if known.load.is_none() {
                 let message =
-                    format!("rows of {}, which is not loaded, were replaced without a word in the log", shown(&name));
+                    format!("rows of {}, which is not loaded, were replaced without a log entry", shown(&name));
                 reading.halt = Some(Failure::findings(message).with_help(
                     "a partition was truncated, attached or detached, or `alter table` rewrote the table; with \
                      load = \"first\" such a table is loaded again",
@@ -125,7 +125,7 @@ impl PostgresLog {
             }
             self.refill(reading, &name);
             if let Some(load) = reading.load_of(&name) {
-                load.anew = true;
+                load.replaces = true;
             }
         }
     }

@@ -128,8 +128,8 @@ fn a_replay_of_an_older_batch_leaves_what_is_newer() {
             2,
             changes(&[(Some("x"), 1, "", ""), (Some("y"), 1, "", ""), (Some("a"), 1, "newer", "")]),
         );
-        let again = BatchIdentity { lane: lane().aside(1), ..identity(1) };
-        let work = aside(
+        let again = BatchIdentity { lane: lane().out_of_order(1), ..identity(1) };
+        let work = set_aside(
             &table,
             landing.as_ref(),
             &again,
@@ -143,7 +143,7 @@ fn a_replay_of_an_older_batch_leaves_what_is_newer() {
     }
 }
 
-fn aside(
+fn set_aside(
     table: &TestTable,
     landing: &dyn Landing,
     identity: &BatchIdentity,
@@ -262,7 +262,7 @@ fn rows_of_other_lanes_with_one_key_meet_in_one_row() {
                         let id = BatchIdentity { lane: lane.clone(), ..identity(number) };
                         let order = BatchOrder { own: number * 2 + n as u64, first: None };
                         let rows = [(Some("a"), version, "x", ""), (Some("b"), version, "x", "")];
-                        let work = aside(table, landing, &id, &order, &rows);
+                        let work = set_aside(table, landing, &id, &order, &rows);
                         while let Err(failure) = landing.publish(&id, &ranges(number), &work) {
                             assert!(failure.passing, "{kind:?}: {failure}");
                         }
@@ -288,7 +288,7 @@ fn of_two_lanes_the_change_that_was_opened_later_counts(#[values(true, false)] f
         let land = |lane, number, opened, holder| {
             let id = batch(lane, number);
             let opened = BatchOrder { own: opened, first: None };
-            let work = aside(&table, landing.as_ref(), &id, &opened, &[(Some("a"), 1, holder, "")]);
+            let work = set_aside(&table, landing.as_ref(), &id, &opened, &[(Some("a"), 1, holder, "")]);
             landing.publish(&id, &ranges(number), &work).unwrap();
         };
         land(0, 1, 1, "one");

@@ -39,7 +39,7 @@ fn tables_pass_the_suite_of_landings(
         suite::unsealed_work_is_forgotten,
         suite::an_empty_batch_lands,
         suite::ledgers_do_not_touch_each_others_work,
-        suite::holdings_tell_all_batches
+        suite::holdings_report_all_batches
     )]
     test: fn(&dyn Store),
 ) {
@@ -61,7 +61,7 @@ fn a_missing_table_stops_with_the_statement_that_makes_it() {
 }
 
 #[test]
-fn a_batch_of_another_ledger_is_told_apart() {
+fn a_batch_of_another_ledger_is_distinguished() {
     for kind in ALL {
         let Some(table) = TestTable::new(kind, &columns()) else { continue };
         let table = table.created();
@@ -165,7 +165,7 @@ fn a_table_that_changes_while_running_stops_the_batch_with_the_difference() {
 }
 
 #[test]
-fn a_later_reading_takes_the_place_of_rows_that_tell_their_batch() {
+fn a_later_reading_takes_the_place_of_rows_that_reports_their_batch() {
     for kind in ALL {
         let Some(table) = TestTable::new(kind, &columns()) else { continue };
         let table = table.created().with("lineage", OptionValue::Flag(true));
@@ -173,7 +173,7 @@ fn a_later_reading_takes_the_place_of_rows_that_tell_their_batch() {
         let first = table.stage(landing.as_ref(), 1, numbers(0, 3));
         landing.publish(&identity(1), &ranges(1), &first).unwrap();
         table.land(landing.as_ref(), 2, numbers(10, 2));
-        let again = BatchIdentity { lane: lane().aside(1), ..identity(1) };
+        let again = BatchIdentity { lane: lane().out_of_order(1), ..identity(1) };
         let mut stage = landing.stage(&again, &suite::order_after(9, &identity(1))).unwrap();
         stage.write(suite::rows("", &["again", "once more"])).unwrap();
         let work = landing.take_place(std::slice::from_ref(&first), stage.finish().unwrap(), true).unwrap();
@@ -236,14 +236,14 @@ fn without_transactions_a_refused_row_is_told_once_and_a_replaced_batch_goes() {
     table.execute(&format!("insert into sluice_refused select * from sluice_refused where batch = {id}"));
     let again = table.stage(landing.as_ref(), 1, rows());
     assert_eq!(table.open().publish(&identity(1), &ranges(1), &again).unwrap(), published);
-    let aside = BatchIdentity { lane: lane().aside(1), ..identity(1) };
-    let mut stage = landing.stage(&aside, &suite::order_after(9, &identity(1))).unwrap();
+    let out_of_order = BatchIdentity { lane: lane().out_of_order(1), ..identity(1) };
+    let mut stage = landing.stage(&out_of_order, &suite::order_after(9, &identity(1))).unwrap();
     let batch = arrow_array::RecordBatch::try_new(sluice_core::plan::transform::schema_of(&columns), rows()).unwrap();
     let origin = suite::origin(&["x", "y", "z"]);
     stage
         .write(sluice_core::event::LandingRows { origin: Some(origin), marks: None, folder: "".into(), batch })
         .unwrap();
     let work = landing.take_place(std::slice::from_ref(&first), stage.finish().unwrap(), true).unwrap();
-    assert_eq!(landing.publish(&aside, &ranges(1), &work).unwrap().refused.len(), 1);
+    assert_eq!(landing.publish(&out_of_order, &ranges(1), &work).unwrap().refused.len(), 1);
     assert_eq!(table.visible(), ["a", "c"], "the old rows have gone");
 }

@@ -6,7 +6,7 @@ use super::Shared;
 use super::log::Log;
 
 /// What can be said to a broker, each with its meaning.
-pub const TOLD: &[(&str, &str)] = &[
+pub const COMMANDS: &[(&str, &str)] = &[
     ("recreate TOPIC", "deletes a topic and recreates it empty"),
     ("delete TOPIC", "deletes a topic"),
     ("forget", "loses all messages and committed offsets, like an in-memory broker that restarts; topics stay"),
@@ -26,7 +26,7 @@ pub const TOLD: &[(&str, &str)] = &[
 
 /// What the broker is about to do.
 #[derive(Default)]
-pub(crate) struct Mischief {
+pub(crate) struct Faults {
     /// How much longer each answer takes.
     pub delay: Duration,
     /// Whether nothing is answered.
@@ -37,7 +37,7 @@ pub(crate) struct Mischief {
     twice: u64,
 }
 
-impl Mischief {
+impl Faults {
     /// Takes a connection in, and gives its age; None refuses it.
     pub(crate) fn admit(&mut self) -> Option<u64> {
         match self.refuse.checked_sub(1) {
@@ -65,7 +65,7 @@ impl Mischief {
 }
 
 /// Does what a line says.
-pub(super) fn tell(shared: &Shared, line: &str) -> Result<String, String> {
+pub(super) fn command(shared: &Shared, line: &str) -> Result<String, String> {
     let words: Vec<&str> = line.split_whitespace().collect();
     let number = |text: &str| text.parse::<u64>().map_err(|_| format!("`{text}` is not a number"));
     let done = || Ok("done".to_string());
@@ -114,28 +114,28 @@ pub(super) fn tell(shared: &Shared, line: &str) -> Result<String, String> {
             with_log(shared, topic, partition, |log| log.moves = false).and_then(|()| done())
         }
         ["delay", milliseconds] => {
-            shared.mischief().delay = Duration::from_millis(number(milliseconds)?);
+            shared.faults().delay = Duration::from_millis(number(milliseconds)?);
             done()
         }
         ["cut"] => {
-            shared.mischief().generation += 1;
+            shared.faults().generation += 1;
             shared.news.notify_all();
             done()
         }
         ["refuse", count] => {
-            shared.mischief().refuse = number(count)?;
+            shared.faults().refuse = number(count)?;
             done()
         }
         ["silence"] => {
-            shared.mischief().silent = true;
+            shared.faults().silent = true;
             done()
         }
         ["speak"] => {
-            shared.mischief().silent = false;
+            shared.faults().silent = false;
             done()
         }
         ["twice", count] => {
-            shared.mischief().twice = number(count)?;
+            shared.faults().twice = number(count)?;
             done()
         }
         ["ends", topic] => {
