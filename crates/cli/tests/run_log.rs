@@ -124,6 +124,18 @@ fn rows_can_carry_the_file_and_the_place_that_they_come_from() {
     assert!(seen > 400, "{seen} rows");
 }
 
+/// A field cannot take the place of a column of the origin.
+#[test]
+fn a_field_with_the_name_of_a_column_of_the_origin_is_refused() {
+    let project = TestProject::new(
+        &PIPELINE
+            .replace("fields = \"ticket text not null", "fields = '\"origin.file\" text, ticket text not null")
+            .replace("gross_kg integer not null\"", "gross_kg integer not null'"),
+    );
+    let (_, err) = project.expect(3, &["check", "--offline"]);
+    assert!(err.contains("`origin.file` is the name of a column of the origin"), "{err}");
+}
+
 #[test]
 fn the_old_names_of_columns_lead_to_the_new_ones() {
     let project = TestProject::new(&PIPELINE.replace("columns = \"ticket, gross_kg\"", "columns = \"ticket, _file\""));

@@ -12,7 +12,7 @@ use crate::config::{
     ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, OptionValue, Options, PipelineConfig,
     ProjectConfig,
 };
-use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context, FILE_COLUMNS, MIXED_COLUMNS, plain};
+use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context, FILE_COLUMNS, MIXED_COLUMNS, PREFIX, plain};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
 use crate::expr::{ScopeColumn, SelectItem, bind_columns, bind_condition, bind_parts};
 use crate::kinds::{ChangeSupport, Computed, MirrorKey, Registry};
@@ -174,7 +174,6 @@ impl Resolver<'_> {
             None => {
                 let (mut contract, mut columns) = self.contract(event);
                 context = self.context(event);
-                columns.retain(|c| context.columns.iter().all(|own| own.name != c.name));
                 columns.extend(context.output_columns());
                 if context.is_of_changes() {
                     // A delete may tell the key alone, a truncate tells nothing.
@@ -245,6 +244,13 @@ impl Resolver<'_> {
                 Problem::error("key.missing", format!("the contract of `{}` names no field", event.name), text.whole())
                     .with_help("write at least one: id text not null"),
             );
+        }
+        for field in fields.iter().filter(|f| f.name.to_lowercase().starts_with(PREFIX)) {
+            let message = format!("`{}` is the name of a column of the origin", field.name);
+            self.problems.add(Problem::error("name.taken", message, field.place.clone()).with_help(format!(
+                "name the field otherwise: {} text from '…'",
+                plain(&field.name).replace('.', "_")
+            )));
         }
         let mut columns: Vec<OutputColumn> =
             fields.iter().map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null }).collect();
