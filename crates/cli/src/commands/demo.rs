@@ -116,7 +116,7 @@ fn what_next(folder: &Path, program: &str) -> String {
         (format!("{program} rejects weighings"), "which events were rejected, and why"),
         (format!("{program} peek weighings.weighing.desk"), "the rows of the table"),
         (format!("{program} check"), "edit pipelines/weighings.toml, mistype something, and look"),
-        (format!("{program} run weighings"), "wait for more: copy a file into depots/ostrey-cut/; Ctrl-C stops"),
+        (format!("{program} run weighings"), "wait for more; copy a file into depots/ostrey-cut/"),
     ];
     let width = lines.iter().map(|(c, _)| c.len()).max().unwrap_or(0);
     let mut out = format!(

@@ -358,8 +358,8 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
         let (first, last) = (batches.first().map_or(0, |b| b.number), batches.last().map_or(0, |b| b.number));
         let numbers = match batches.len() as u64 {
             1 => first.to_string(),
-            n if n == last - first + 1 => format!("{first}..{last}"),
-            n => format!("{n} of {first}..{last}"),
+            n if n == last - first + 1 => format!("{first}-{last}"),
+            n => format!("{n} of {first}-{last}"),
         };
         let events = batches.iter().map(|b| b.read).sum();
         for (i, (partition, from, to)) in partitions.iter().enumerate() {
