@@ -105,7 +105,7 @@ fn the_mirror_equals_its_source(#[case] sql: &str, #[values("follow", "ignore")]
 #[case("set binlog_format = statement; update t set v = 'a' where id = 1", "changed by a statement")]
 #[case("set binlog_format = statement; insert into t values (77, 'a')", "changed by a statement")]
 #[case("set binlog_format = statement; replace into t select id, 'x' from m", "changed by a statement")]
-fn what_the_log_does_not_reports_stops_the_run(#[case] sql: &str, #[case] why: &str) {
+fn what_the_log_does_not_report_stops_the_run(#[case] sql: &str, #[case] why: &str) {
     let Some(office) = Office::empty(1) else { return };
     office.sql(&office.source, TABLES);
     let project = office.whole("mirror", "follow");

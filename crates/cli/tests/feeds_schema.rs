@@ -50,7 +50,7 @@ fn a_table_of_its_own_is_no_part_of_the_pattern() {
 }
 
 #[test]
-fn what_the_log_does_not_reports_of_new_columns_is_read_again() {
+fn what_the_log_does_not_report_of_new_columns_is_read_again() {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole(""));

@@ -120,7 +120,7 @@ fn rows_that_are_exchanged_in_silence_are_loaded_again(#[case] sql: &str, #[valu
     "p",
     "publishes its partitions"
 )]
-fn what_the_log_would_not_reports_is_refused(#[case] sql: &str, #[case] publication: &str, #[case] why: &str) {
+fn what_the_log_would_not_report_is_refused(#[case] sql: &str, #[case] publication: &str, #[case] why: &str) {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
     assert!(script(&office.source, &sql.replace("table p ", "table p_")));

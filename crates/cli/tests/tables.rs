@@ -23,7 +23,7 @@ const COLUMNS: &str =
     "permit text not null, n integer not null, holder text, fee numeric(8,2), changed timestamptz not null";
 
 /// Each way in which a table can be wrong: how it was made, keys of the landing, what is said of it, and the statement
-/// that fixs it.
+/// that fixes it.
 #[rstest]
 #[case::no_table("select 1", "", "there is no table", "create table \"permit_log\"")]
 #[case::mistyped_table(
@@ -246,7 +246,7 @@ fn a_mirror_waits_with_a_refused_row_until_the_table_is_mended() {
 }
 
 #[test]
-fn a_replay_replaces_rows_that_reports_their_batch() {
+fn a_replay_replaces_rows_that_report_their_batch() {
     let Some(database) = Database::new() else { return };
     let project = tables::project(&database, &database.address());
     let text = one_landing("create = true\nlineage = true");

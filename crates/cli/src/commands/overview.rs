@@ -1,4 +1,4 @@
-//! `sluice` alone: pipelines, their state, and what to do next?
+//! `sluice` alone: pipelines, their state, and what to do next.
 
 use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;

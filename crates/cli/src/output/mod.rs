@@ -58,7 +58,7 @@ pub(crate) fn end(exit: Exit) {
     }
 }
 
-/// Starts a JSON document that is written bit by bit by [`print_json`]: who writes it also closes it.
+/// Starts a JSON document that is written bit by bit by [`print_json`]: its writer also closes it.
 pub(crate) fn begin_json() {
     WRITTEN.store(true, Ordering::Relaxed);
 }

@@ -2,7 +2,7 @@
 //!
 //! [`Comparable`] says which columns of a landing can be compared at all. [`Sums`] takes both sides in any order and in
 //! little memory: rows go into buckets by their keys, each with a count and a sum of checksums. [`Rows`] then holds the rows
-//! of the buckets that differ, and [`differences`] distinguish them.
+//! of the buckets that differ, and [`differences`] separates them.
 
 mod cells;
 mod compare;

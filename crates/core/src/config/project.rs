@@ -26,8 +26,11 @@ pub const PROJECT_OPTIONS: &[OptionSpec] = &[
 ];
 
 /// Keys that every `[connection.NAME]` has, before those of its kind.
-pub const CONNECTION_OPTIONS: &[OptionSpec] =
-    &[OptionSpec::required("url", ValueKind::Text, "where it is; expected a kind before the colon, such as file:DIR")];
+pub const CONNECTION_OPTIONS: &[OptionSpec] = &[OptionSpec::required(
+    "url",
+    ValueKind::Text,
+    "where it is: a kind and a place with a colon between, such as file:DIR",
+)];
 
 /// One outside system.
 #[derive(Clone, Debug)]

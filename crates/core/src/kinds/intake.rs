@@ -318,7 +318,7 @@ pub trait Intake: Send + Sync {
         Ok(Vec::new())
     }
 
-    /// Tells the source what has settled, where it wants to know. It is reported last; an error changes nothing.
+    /// Reports settled positions to a source that wants them. This comes last; an error changes nothing.
     ///
     /// # Errors
     /// Where the outside cannot be reached.

@@ -118,7 +118,7 @@ impl Broker {
         Ok(Self { address, shared: own })
     }
 
-    /// Does what a line says; [`COMMANDS`] lists what can be said. Gives what it has to tell of it.
+    /// Carries out a command, one of [`COMMANDS`]; returns its answer.
     ///
     /// # Errors
     /// Where the line says nothing that is known, in words.

@@ -65,7 +65,7 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     Ok(if wrong { Exit::Configuration } else { Exit::Fine })
 }
 
-/// Runs what fixs the tables of pipelines whose files are right.
+/// Runs what fixes the tables of pipelines whose files are right.
 fn fix(project: &Project, chosen: &[&LoadedPipeline], yes: bool) -> Outcome<()> {
     let readable = chosen.iter().filter(|p| !p.problems.has_errors() && !project.problems.has_errors());
     let differing: Vec<_> = readable.flat_map(|p| tables::look(project, &p.plan)).collect();

@@ -246,7 +246,7 @@ mod tests {
     // Nobody reads it.
     #[case(&["id 23 -1", "note 25 -1"], &["id 23 -1", "note 25 -1", "tons 23 -1"], true, false)]
     #[case(&["id 23 -1", "note 25 -1", "tons 23 -1"], &["id 23 -1", "note 25 -1"], true, false)]
-    fn values_that_the_log_does_not_reports_are_read_again(
+    fn values_that_the_log_does_not_report_are_read_again(
         #[case] known: &[&str],
         #[case] now: &[&str],
         #[case] is_filled: bool,

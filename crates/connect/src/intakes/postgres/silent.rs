@@ -184,7 +184,7 @@ mod tests {
     #[case::partition_detached_and_attached("1:7", "9:0 10:10+", "1:7", "9:0 10:10-8", true)]
     #[case::and_once_more("1:7", "9:0 10:10-8", "1:7", "9:0 10:10-9", true)]
     #[case::partition_went("1:7", "9:0 10:10+", "1:7", "9:0", true)]
-    fn what_the_log_does_not_reports_is_noticed(
+    fn what_the_log_does_not_report_is_noticed(
         #[case] columns: &str,
         #[case] parts: &str,
         #[case] columns_now: &str,

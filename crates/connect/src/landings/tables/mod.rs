@@ -213,7 +213,7 @@ impl TableLanding {
         Ok(())
     }
 
-    /// The failure that tells the whole difference and what fixs it.
+    /// The failure with the whole difference and what fixes it.
     fn mismatch(&self, report: &TableReport) -> Failure {
         let message =
             format!("{} does not match the rows that will land: {}", self.shown, report.difference().join("; "));

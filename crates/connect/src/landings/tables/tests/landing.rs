@@ -165,7 +165,7 @@ fn a_table_that_changes_while_running_stops_the_batch_with_the_difference() {
 }
 
 #[test]
-fn a_later_reading_takes_the_place_of_rows_that_reports_their_batch() {
+fn a_later_reading_takes_the_place_of_rows_that_report_their_batch() {
     for kind in ALL {
         let Some(table) = TestTable::new(kind, &columns()) else { continue };
         let table = table.created().with("lineage", OptionValue::Flag(true));
