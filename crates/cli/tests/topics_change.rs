@@ -180,6 +180,33 @@ fn a_broker_on_a_bad_day_loses_and_doubles_nothing(#[case] word: &str) {
     assert_eq!(numbers(&project, "archive/all"), (0..200).collect::<Vec<u64>>());
 }
 
+/// Whoever asks a run to settle does not wait for clients that still want something of a silent broker.
+#[rstest]
+#[case("silence", 0)]
+#[case("silence", 3)]
+#[case("refuse 1000", 0)]
+fn a_run_whose_broker_is_silent_settles_when_asked(#[case] word: &str, #[case] seconds: u64) {
+    let into_topic = "[event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.landed\"\n";
+    let Some((broker, project)) = set_up("depot.weighings:2", &(every("") + into_topic)) else { return };
+    produce(&broker.address, TOPIC, &lines(0, 100), &[]);
+    let run = Running::start(&project, WATCH);
+    wait_for(|| numbers(&project, "archive/all").len() == 100);
+    produce(&broker.address, TOPIC, &lines(100, 200), &[]);
+    broker.command(word);
+    if word != "silence" {
+        broker.command("cut");
+    }
+    std::thread::sleep(std::time::Duration::from_secs(seconds));
+    let (code, said) = run.settle();
+    assert!([0, 5].contains(&code), "{said}");
+    broker.command("speak");
+    broker.command("refuse 0");
+    let (_, err) = project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), (0..200).collect::<Vec<u64>>(), "{said}{err}");
+    let sent = topics::consume(&broker.address, "depot.landed", "%s\\n");
+    assert_eq!(sent.len(), 200, "{said}{err}");
+}
+
 /// A topic that comes while the pipeline is stopped is new, wherever the others started.
 #[rstest]
 #[case(true)]

@@ -245,8 +245,19 @@ impl Running {
         }
     }
 
-    /// Asks it to settle, and waits.
+    /// Asks it to settle, and waits. Whoever runs the tests in the background has SIGINT ignored until the program handles
+    /// it: one that was sent before would have no effect.
     pub fn settle(self) -> (i32, String) {
+        let status = format!("/proc/{}/status", self.child.id());
+        let handles = |line: &str| {
+            let mask = line.strip_prefix("SigCgt:").and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
+            mask.is_some_and(|mask| mask & 2 > 0)
+        };
+        // An ended process has no mask.
+        wait_for(|| {
+            let text = std::fs::read_to_string(&status).unwrap_or_default();
+            text.lines().any(handles) || text.contains("zombie")
+        });
         self.signal("INT");
         self.end()
     }

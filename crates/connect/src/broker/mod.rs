@@ -123,6 +123,8 @@ impl Broker {
             .set("reconnect.backoff.ms", "50")
             .set("reconnect.backoff.max.ms", "1000")
             .set("socket.connection.setup.timeout.ms", "4000")
+            // The client waits for an answer as long as this, whatever the caller's own patience is.
+            .set("socket.timeout.ms", "15000")
             .set("topic.metadata.refresh.interval.ms", "30000")
             .set("log_level", "0");
         let user = options.text("user");
