@@ -1,4 +1,4 @@
-//! The log of a run: where standard error is no terminal, one line for each thing that happens.
+//! The log of a run: where standard error is not a terminal, one line for each thing that happens.
 //!
 //! On a terminal, a line of progress takes its place ([`crate::progress`]).
 
@@ -49,7 +49,7 @@ pub(crate) fn is_json() -> bool {
     FORM.get() == Some(&LogForm::Json)
 }
 
-/// Begins to log, as the options say; by default as text where standard error is no terminal.
+/// Begins to log, as the options say; by default as text where standard error is not a terminal.
 pub(crate) fn start(args: &LogArgs) {
     let by_default = if io::stderr().is_terminal() { LogForm::Off } else { LogForm::Text };
     let form = args.log.unwrap_or(by_default);

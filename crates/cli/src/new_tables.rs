@@ -22,7 +22,7 @@ const EVERY: Duration = Duration::from_secs(5);
 /// Looks until the run has ended.
 pub(crate) struct Watch {
     state: Arc<Mutex<State>>,
-    /// Its end tells the thread to leave.
+    /// Its end makes the thread leave.
     _over: mpsc::Sender<()>,
 }
 

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use sluice_core::config::{ConnectionConfig, OptionValue, Options, pipeline};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::formats;
 use sluice_core::kinds::Settings;
 use sluice_core::names;
 use sluice_core::problem::{Place as FilePlace, SourceText};
@@ -94,7 +95,7 @@ pub(crate) fn settings(project: &Project, connection: &ConnectionConfig, pattern
         .with_help("name another connection")
     })?;
     let place = FilePlace::new(&SourceText::new("", ""), 0..0);
-    let mut options = Options::empty(vec![pipeline::ARRIVAL_OPTIONS, kind.options()], place.clone());
+    let mut options = Options::empty(vec![pipeline::ARRIVAL_OPTIONS, formats::OPTIONS, kind.options()], place.clone());
     match kind.has_messages() {
         true => options.set("topic", OptionValue::Texts(topics(pattern)), place),
         false if !pattern.is_empty() => options.set("match", OptionValue::Text(pattern.into()), place),

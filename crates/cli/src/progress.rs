@@ -1,9 +1,11 @@
 //! Shows how a run gets on: a line on a terminal, or a log where there is none.
 
+use std::collections::HashMap;
 use std::sync::Mutex;
 use std::time::Instant;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 use sluice_core::printable;
@@ -12,7 +14,7 @@ use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 use crate::{log, output};
 
-/// One line on standard error that says what has been read and landed. Nothing where that is no terminal.
+/// One line on standard error that says what has been read and landed. Nothing where that is not a terminal.
 pub(crate) struct RunProgress {
     bar: ProgressBar,
     pipeline: String,
@@ -25,10 +27,24 @@ struct ProgressState {
     records: u64,
     bytes: u64,
     batches: u64,
-    caught_up: bool,
-    /// The source and the store, where they do not answer: what they said, and since when.
-    source_away: Option<(String, Instant)>,
-    store_away: Option<(String, Instant)>,
+    /// Of each lane that has reported: whether it has read everything there is.
+    caught_up: HashMap<LaneId, bool>,
+    /// The lanes whose source does not answer, and those whose batch waits for a store.
+    sources_away: HashMap<LaneId, Away>,
+    stores_away: HashMap<LaneId, Away>,
+}
+
+/// Something that does not answer.
+struct Away {
+    /// What it said.
+    message: String,
+    since: Instant,
+}
+
+impl ProgressState {
+    fn has_caught_up(&self) -> bool {
+        !self.caught_up.is_empty() && self.caught_up.values().all(|caught_up| *caught_up)
+    }
 }
 
 impl RunProgress {
@@ -94,27 +110,42 @@ impl RunProgress {
         }
     }
 
-    /// Says once that something does not answer.
-    fn away(&self, known: &mut Option<(String, Instant)>, what: String) {
-        if known.is_none() {
-            self.say(&format!("{what}; waiting, nothing is lost"), true);
-            *known = Some((what, Instant::now()));
+    /// Says once that something does not answer, however many lanes wait for it.
+    fn away(&self, known: &mut HashMap<LaneId, Away>, lane: LaneId, landing: Option<&str>, message: String) {
+        if known.contains_key(&lane) {
+            return;
         }
+        if known.values().all(|other| other.message != message) {
+            let text = format!("{message}; waiting, nothing is lost");
+            match (log::is_on(), landing) {
+                (true, Some(landing)) => tracing::warn!(pipeline = %self.pipeline, %lane, landing, "{text}"),
+                (true, None) => {
+                    tracing::warn!(pipeline = %self.pipeline, %lane, arrival = lane.arrival(), "{text}");
+                }
+                (false, _) => self.say(&text, true),
+            }
+        }
+        known.insert(lane, Away { message, since: Instant::now() });
     }
 
-    /// Says that what was away answers again.
-    fn back(&self, known: &mut Option<(String, Instant)>) {
-        if let Some((_, since)) = known.take() {
-            self.say(&format!("it answers again after {}; the run continues", show_duration(since.elapsed())), false);
+    /// Says that what a lane waited for answers again, once nothing else waits for it.
+    fn back(&self, known: &mut HashMap<LaneId, Away>, lane: &LaneId) {
+        let Some(away) = known.remove(lane) else { return };
+        if known.values().all(|other| other.message != away.message) {
+            self.say(
+                &format!("it answers again after {}; the run continues", show_duration(away.since.elapsed())),
+                false,
+            );
         }
     }
 
     fn draw(&self, seen: &ProgressState) {
         let seconds = self.started.elapsed().as_secs_f64().max(0.001);
         let rate = sluice_core::units::show_size(per_second(seen.bytes, seconds));
-        let state = match seen.source_away.as_ref().or(seen.store_away.as_ref()) {
-            Some((what, since)) => format!(" · {what}; waiting for {}", show_duration(since.elapsed())),
-            None if seen.caught_up => " · caught up, waiting for more".into(),
+        let away = seen.sources_away.values().chain(seen.stores_away.values()).min_by_key(|away| away.since);
+        let state = match away {
+            Some(Away { message, since }) => format!(" · {message}; waiting for {}", show_duration(since.elapsed())),
+            None if seen.has_caught_up() => " · caught up, waiting for more".into(),
             None => String::new(),
         };
         let text = format!(
@@ -143,33 +174,35 @@ impl Observer for RunProgress {
             RunEvent::Recovered(count) => {
                 self.say(&format!("finished {} that an earlier run had sealed", show_many(count, "batch")), false);
             }
-            RunEvent::Read { records, bytes } => {
+            RunEvent::Read { lane, records, bytes } => {
                 seen.records += records;
                 seen.bytes += bytes;
-                seen.caught_up = false;
-                tracing::debug!(pipeline = %self.pipeline, records, bytes, "events read");
-                self.back(&mut seen.source_away);
+                tracing::debug!(pipeline = %self.pipeline, %lane, records, bytes, "events read");
+                self.back(&mut seen.sources_away, &lane);
+                seen.caught_up.insert(lane, false);
             }
             RunEvent::Settled(batch) => {
                 seen.batches += 1;
                 self.log_batch(&batch);
             }
-            RunEvent::CaughtUp => {
-                if !seen.caught_up && log::is_on() {
-                    tracing::info!(pipeline = %self.pipeline, "caught up");
+            RunEvent::CaughtUp(lane) => {
+                self.back(&mut seen.sources_away, &lane);
+                let known = seen.caught_up.insert(lane.clone(), true) == Some(true);
+                if !known && log::is_on() {
+                    tracing::info!(pipeline = %self.pipeline, %lane, "caught up");
                 }
-                seen.caught_up = true;
-                self.back(&mut seen.source_away);
             }
-            RunEvent::SourceAway(what) => self.away(&mut seen.source_away, what),
-            RunEvent::StoreAway(what) => self.away(&mut seen.store_away, what),
-            RunEvent::StoreBack => self.back(&mut seen.store_away),
+            RunEvent::SourceAway { lane, message } => self.away(&mut seen.sources_away, lane, None, message),
+            RunEvent::StoreAway { lane, landing, message } => {
+                self.away(&mut seen.stores_away, lane, Some(&landing), message);
+            }
+            RunEvent::StoreBack(lane) => self.back(&mut seen.stores_away, &lane),
         }
         self.draw(&seen);
     }
 }
 
-/// A count on standard error while something long is read. Nothing where that is no terminal.
+/// A count on standard error while something long is read. Nothing where that is not a terminal.
 pub(crate) struct Counting {
     bar: ProgressBar,
     what: &'static str,

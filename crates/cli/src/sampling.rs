@@ -2,17 +2,17 @@
 
 use std::io::Read as _;
 use std::path::Path;
+use std::sync::Arc;
 
 use sluice_connect::intakes::files;
 use sluice_connect::look::{self, BytesReader, Form};
 use sluice_connect::packed::Packing;
 use sluice_core::config::{OptionValue, Options};
 use sluice_core::contract::Contract;
-use sluice_core::decode::csv::{self, Dialect};
-use sluice_core::decode::recognise::{Recognised, recognise};
-use sluice_core::decode::{self, Format};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::{Intake, IntakeKind as _, LaneReader, Mark, Part, Read, ReadLimit, Settings};
+use sluice_core::formats::recognise::{Recognised, recognise};
+use sluice_core::formats::{self, Format, JsonLines};
+use sluice_core::kinds::{IntakeKind as _, IntakeView, LaneReader, Mark, Part, Read, ReadLimit, Settings};
 use sluice_core::plan::Surroundings;
 use sluice_core::problem::{Place as FilePlace, SourceText};
 use sluice_core::profile::Profile;
@@ -23,8 +23,8 @@ use sluice_core::types::SqlType;
 use crate::progress::CountingReader;
 use crate::project::LoadedPipeline;
 
-/// A record longer than this is not looked at.
-const MAX_RECORD: u64 = 64 << 20;
+/// A longer record is not an event: the default of `max_record`, in bytes.
+const MAX_RECORD: u64 = 16 << 20;
 
 /// Bytes of standard input that are read at most.
 const STDIN: usize = 256 << 20;
@@ -41,21 +41,24 @@ pub(crate) struct Source {
     pub files: Option<usize>,
     /// How many partitions they are, where they are topics.
     pub partitions: Option<u64>,
-    pub recognised: Recognised,
+    /// The header row of the first file, where its format has one.
+    head: Option<Vec<u8>>,
     reader: Box<dyn LaneReader>,
-    format: Box<dyn Format>,
+    format: Arc<dyn Format>,
     contract: Option<(Contract, Option<usize>)>,
     /// Whether their time is the broker's.
     by_broker: bool,
 }
 
 impl Source {
-    /// The dialect, where the events are CSV.
-    pub(crate) fn dialect(&self) -> Option<&Dialect> {
-        match &self.recognised {
-            Recognised::Csv(dialect) => Some(dialect),
-            _ => None,
+    /// What the events of a sample look like; of none, what the header row names.
+    pub(crate) fn profile(&self, sample: &Sample) -> Profile {
+        let mut profile = Profile::default();
+        sample.chunks.iter().for_each(|chunk| profile.add_chunk(chunk, self.format.as_ref()));
+        if let Some(head) = self.head.as_ref().filter(|_| profile.events == 0) {
+            profile.name_fields(&self.format.header_names(head));
         }
+        profile
     }
 
     /// The contract, where there is one.
@@ -88,7 +91,7 @@ impl Source {
         }
         // What the fields are is guessed from the first events, which then go through the filter too.
         let first = take(self.reader.as_mut(), 1_000, None, stop)?;
-        let contract = profile_of(&first, self.dialect()).contract();
+        let contract = self.profile(&first).contract();
         let is_time = |t: SqlType| matches!(t, SqlType::Timestamptz | SqlType::Date);
         let time = contract.fields.iter().position(|f| is_time(f.ty)).ok_or_else(no_time)?;
         self.what.push_str(&format!(", time by `{}`", contract.fields[time].name));
@@ -120,13 +123,6 @@ impl LaneReader for Replay {
     }
 }
 
-/// The profile of a sample.
-pub(crate) fn profile_of(sample: &Sample, dialect: Option<&Dialect>) -> Profile {
-    let mut profile = Profile::default();
-    sample.chunks.iter().for_each(|chunk| profile.add_chunk(chunk, dialect));
-    profile
-}
-
 /// What a file or standard input is that holds no events, with its remedy.
 fn no_events(name: &str, recognised: &Recognised) -> Failure {
     Failure::new(FailureKind::Configuration, format!("{name} has no events: {}", recognised.describe()))
@@ -144,14 +140,14 @@ fn describe(recognised: &Recognised, packing: Packing) -> String {
 pub(crate) fn open_file(path: &Path) -> Outcome<Source> {
     let found = look::look(path)?;
     let name = path.display().to_string();
-    let format = || found.recognised.format().ok_or_else(|| no_events(&name, &found.recognised));
+    let format = found.recognised.format().ok_or_else(|| no_events(&name, &found.recognised))?;
     Ok(Source {
         what: describe(&found.recognised, found.packing),
         bytes: Some(found.bytes),
         files: Some(1),
-        reader: files::read_file(path, format()?, MAX_RECORD)?,
-        format: format()?,
-        recognised: found.recognised.clone(),
+        reader: files::read_file(path, Arc::clone(format), MAX_RECORD)?,
+        format: Arc::clone(format),
+        head: found.head,
         contract: None,
         partitions: None,
         by_broker: false,
@@ -171,7 +167,7 @@ pub(crate) enum SampleChoice {
 }
 
 /// A reader of an opened intake.
-fn reader(intake: &dyn Intake, events: u64, take: SampleChoice) -> Outcome<Box<dyn LaneReader>> {
+fn reader(intake: &dyn IntakeView, events: u64, take: SampleChoice) -> Outcome<Box<dyn LaneReader>> {
     let found = match take {
         SampleChoice::First => return intake.sample(events),
         SampleChoice::Last => intake.sample_part(&Part::Last(events))?,
@@ -197,29 +193,24 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         first.extend(messages.iter().map(|m| m.span.of(&chunk.bytes).to_vec()));
     }
     let is_json = |m: &Vec<u8>| m.trim_ascii_start().first() == Some(&b'{');
-    let recognised = match first.iter().all(is_json) {
-        true => Recognised::JsonLines,
+    let format: Arc<dyn Format> = match first.iter().all(is_json) {
+        true => Arc::new(JsonLines),
         false => {
             let mut text = first.join(&b'\n');
             text.push(b'\n');
-            match recognise(&text, true, "") {
-                Recognised::Csv(dialect) => Recognised::Csv(Dialect { head: false, ..dialect }),
-                _ => Recognised::JsonLines,
-            }
+            recognise(&text, true, "").format().map_or_else(|| Arc::new(JsonLines) as _, |format| format.of_messages())
         }
     };
-    let no_format = || Failure::internal("JSON and CSV have formats");
-    let format: Box<dyn Format> = recognised.format().ok_or_else(no_format)?;
     Ok(Source {
         label,
-        what: match &recognised {
-            Recognised::Csv(_) => "messages of CSV".into(),
-            _ => "messages of JSON".into(),
-        },
+        what: format!(
+            "messages of {}",
+            if format.kind().names()[0] == "jsonl" { "JSON" } else { format.kind().title() }
+        ),
         bytes: None,
         files: None,
         partitions: Some(partitions),
-        recognised,
+        head: None,
         reader: reader(&intake, events, take)?,
         format,
         contract: None,
@@ -241,17 +232,19 @@ pub(crate) fn open_files(settings: &Settings, events: u64, take: SampleChoice) -
     };
     let found = look::look(first)?;
     let mut settings = settings.clone();
-    set_format(&mut settings.options, &found.recognised);
-    let format = decode::format(&settings.options)
+    if let Some(format) = found.recognised.format() {
+        set_format(&mut settings.options, format.as_ref());
+    }
+    let format = formats::format(&settings.options)
         .filter(|_| found.recognised.format().is_some())
         .ok_or_else(|| no_events(&first.display().to_string(), &found.recognised))?;
-    let reader = files::Files.open(&settings)?.sample(events)?;
+    let reader = files::Files.view(std::slice::from_ref(&settings))?.sample(events)?;
     Ok(Source {
         label,
         what: describe(&found.recognised, found.packing),
         bytes: Some(there.iter().filter_map(|(_, p)| std::fs::metadata(p).ok()).map(|m| m.len()).sum()),
         files: Some(there.len()),
-        recognised: found.recognised,
+        head: found.head,
         reader,
         format,
         contract: None,
@@ -260,18 +253,20 @@ pub(crate) fn open_files(settings: &Settings, events: u64, take: SampleChoice) -
     })
 }
 
-/// Writes what was recognised into the keys of an arrival.
-pub(crate) fn set_format(options: &mut Options, recognised: &Recognised) {
+/// Writes a format into the keys of an arrival.
+pub(crate) fn set_format(options: &mut Options, format: &dyn Format) {
     let place = FilePlace::new(&SourceText::new("", ""), 0..0);
-    let Recognised::Csv(dialect) = recognised else { return };
-    let mut table = Options::empty(vec![csv::OPTIONS], place.clone());
-    let character = |c: u8| OptionValue::Text(char::from(c).to_string());
-    table.set("delimiter", character(dialect.delimiter), place.clone());
-    table.set("quote", character(dialect.quote), place.clone());
-    table.set("header", OptionValue::Flag(dialect.head), place.clone());
-    table.set("nulls", OptionValue::Texts(dialect.nulls.clone()), place.clone());
-    options.set("format", OptionValue::Text("csv".into()), place.clone());
-    options.set("csv", OptionValue::Table(table), place);
+    let kind = format.kind();
+    let name = kind.names()[0];
+    options.set("format", OptionValue::Text(name.into()), place.clone());
+    if kind.options().is_empty() {
+        return;
+    }
+    let mut table = Options::empty(vec![kind.options()], place.clone());
+    for (key, value) in format.spelling() {
+        table.set(key, value, place.clone());
+    }
+    options.set(name, OptionValue::Table(table), place);
 }
 
 /// Standard input, as far as it is needed.
@@ -298,15 +293,16 @@ pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
     let unpacked = packing.unpack(bytes, STDIN).map_err(|e| Failure::unreachable(format!("standard input: {e}")))?;
     let (bytes, whole) = (unpacked.0, whole && unpacked.1);
     let recognised = recognise(&bytes[..bytes.len().min(256 << 10)], whole, "");
-    let format = || recognised.format().ok_or_else(|| no_events("standard input", &recognised));
+    let format = recognised.format().ok_or_else(|| no_events("standard input", &recognised))?;
+    let head = look::header_row(&recognised, &bytes);
     Ok(Source {
         label: "standard input".into(),
         what: describe(&recognised, packing),
         bytes: whole.then_some(bytes.len() as u64),
         files: None,
-        reader: Box::new(BytesReader::new("-", bytes, format()?)),
-        format: format()?,
-        recognised: recognised.clone(),
+        reader: Box::new(BytesReader::new("-", bytes, Arc::clone(format))),
+        format: Arc::clone(format),
+        head,
         contract: None,
         partitions: None,
         by_broker: false,
@@ -327,17 +323,13 @@ pub(crate) fn open_arrival(
     let contract =
         event.contract.clone().ok_or_else(|| Failure::internal(format!("{} has no contract", arrival.label)))?;
     let format = arrival.format()?;
-    let recognised = match format.name() {
-        "csv" => Recognised::Csv(Dialect::read(&arrival.options.table("csv"))),
-        _ => Recognised::JsonLines,
-    };
     Ok(Source {
         label: format!("{}.{}", plan.pipeline, event.name),
-        what: format!("{} from {} ({})", recognised.describe(), arrival.connection.name, arrival.kind.name()),
+        what: format!("{} from {} ({})", format.describe(), arrival.connection.name, arrival.kind.name()),
         bytes: None,
         files: None,
-        recognised,
-        reader: reader(arrival.open(around)?.as_ref(), events, take)?,
+        head: None,
+        reader: reader(arrival.view(around)?.as_ref(), events, take)?,
         format,
         contract: Some((contract, event.time)),
         partitions: None,

@@ -74,7 +74,7 @@ fn rows_that_differ_are_named_and_loaded_again() {
     let expected = ["differs [17]", "missing [40]", "missing [41]", "missing [42]"];
     let permit = "permit.copy";
     assert_eq!(differences(&report), expected.map(|e| format!("{permit} {e}")));
-    // Changes of the source that have not landed are not told from them without reading the log.
+    // Changes of the source that have not landed are not distinguished from them without reading the log.
     assert!(script(&office.source, "update permit set class = 'Z' where permit_id = 99"));
     let report = project.json_of(6, AUDIT);
     assert_eq!((differences(&report).len(), report["mirrors"][0]["certain"].as_bool()), (5, Some(false)));

@@ -12,7 +12,7 @@ use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use rstest::rstest;
 use serde_json::Value;
 
-/// Nested objects, mixed types, epoch and RFC 3339 times, another script, names that are no plain names.
+/// Nested objects, mixed types, epoch and RFC 3339 times, another script, names that are not plain names.
 const EVENTS: &str = r#"{"Order ID":"TN-1","passedAt":1775000000123,"seen":"2026-04-01T08:00:00+02:00","cargo":{"kind":"salt","size":{"w":1.25}},"閘門":"低","mixed":1,"zip":"007","tags":["a",1],"order":1,"a.b":true,"note":"two\nlines"}
 {"Order ID":"TN-2","passedAt":1775000001123,"seen":"2026-04-01T06:00:01Z","cargo":{"kind":null,"size":{"w":3}},"閘門":"高","mixed":"x","zip":"123","tags":[],"order":2,"a.b":false,"note":"\"q\""}
 {"Order ID":"TN-3","passedAt":1775000002123,"seen":"2026-04-01T06:00:02Z","mixed":2.5,"zip":"456","tags":null,"order":3000000000,"a.b":null,"note":""}
@@ -203,7 +203,6 @@ fn a_draft_changes_nothing_that_is_there() {
 #[case("a.json", "[{\"a\":1}]", "each object on a line of its own")]
 #[case("a.jsonl", "", "nothing in it")]
 #[case("a.bin", "\u{0}\u{1}", "JSON Lines, CSV and Parquet are known")]
-#[case("a.csv", "id,name\n", "one good event at least")]
 #[case("a.jsonl", "{\"a\":1\n{\"b\n", "one good event at least")]
 fn what_holds_no_events_is_said_with_a_remedy(#[case] name: &str, #[case] text: &str, #[case] help: &str) {
     let project = project();
@@ -211,6 +210,37 @@ fn what_holds_no_events_is_said_with_a_remedy(#[case] name: &str, #[case] text: 
     let (_, err) = project.expect(3, &["draft", "x", name]);
     assert!(err.contains(help), "{err}");
     assert!(!project.path("pipelines/x.toml").exists());
+}
+
+#[test]
+fn a_header_row_alone_can_be_drafted() {
+    let project = project();
+    project.write("a.csv", "id;Full Name\n");
+    let (out, _) = project.expect(0, &["peek", "a.csv"]);
+    assert!(out.contains("no events yet") && out.contains("the header row names id, Full Name"), "{out}");
+    let (out, _) = project.expect(0, &["draft", "x", "a.csv"]);
+    assert!(out.contains("drafted from the header row: 2 fields"), "{out}");
+    let text = std::fs::read_to_string(project.path("pipelines/x.toml")).unwrap();
+    assert!(text.contains("from the header row of a.csv") && text.contains("delimiter = \";\""), "{text}");
+    assert!(text.contains("from 'Full Name'"), "{text}");
+    project.write("a.csv", "id;Full Name\n7;Orla Bem\n");
+    let (out, _) = project.expect(0, &["rehearse", "x"]);
+    assert!(out.contains("Orla Bem"), "{out}");
+}
+
+/// What a run would reject is not counted as an event beforehand.
+#[rstest]
+#[case("a.csv", "id,note,n\n3,c,5\n4,\"d\"x,5\n".into(), "between the closing quote")]
+#[case("a.jsonl", "{\"a\":1,\"a\":2}\n{\"a\":2}\n".into(), "the field `a` occurs twice")]
+#[case("a.jsonl", format!("{{\"a\":1}}\n{{\"a\":\"{}\"}}\n", "x".repeat(17 << 20)), "more than `max_record`")]
+fn what_a_run_would_reject_is_not_an_event(#[case] name: &str, #[case] text: String, #[case] message: &str) {
+    let project = project();
+    project.write(name, text);
+    let (out, _) = project.expect(0, &["peek", name]);
+    assert!(out.contains("all 2 records, 1 of them events") && out.contains(message), "{out}");
+    project.expect(0, &["draft", "x", name]);
+    let (_, err) = project.expect(0, &["run", "x", "--until-caught-up"]);
+    assert_eq!(project.json(&["rejects", "x"])["total"].as_u64(), Some(1), "{err}");
 }
 
 #[rstest]

@@ -82,7 +82,7 @@ fn killed_at_random_every_event_lands_exactly_once(#[case] seed: u64) {
     let mut expected = Expected::default();
     let mut random = seed;
     let mut killed = 0;
-    // How long a whole run takes here tells when to kill.
+    // How long a whole run takes here shows when to kill.
     project.append("depots/a.jsonl", expected.lines(0, 1000));
     let started = Instant::now();
     project.expect(0, RUN);

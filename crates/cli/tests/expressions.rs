@@ -8,9 +8,9 @@ use std::process::{Command, Stdio};
 
 use arrow_array::RecordBatch;
 use sluice_core::config::EmbeddedText;
-use sluice_core::decode::{Format as _, JsonLines};
 use sluice_core::event::{Chunk, Position};
 use sluice_core::expr::{DIFFERENCES, EvalContext, ScopeColumn, bind_select, evaluate};
+use sluice_core::formats::{Format as _, JsonLines};
 use sluice_core::problem::{Problems, SourceText};
 use sluice_core::types::SqlType;
 use sluice_core::values::{json::write_text, number, time};

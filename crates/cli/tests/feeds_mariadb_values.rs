@@ -1,4 +1,4 @@
-//! Values and keys of every type of MariaDB: rows that were loaded and rows that the log told are spelled alike, and tables
+//! Values and keys of every type of MariaDB: rows that were loaded and rows that the log reported are spelled alike, and tables
 //! with any key are loaded whole.
 //!
 //! Needs the feature `failpoints` and MariaDB, which `scripts/test` sets up.

@@ -202,7 +202,7 @@ fn each_save_shows_the_new_result_and_a_mistake_keeps_the_last() {
     assert!(out.contains("did you mean `gross_kg`?") && out.contains("the last good result"), "{out}");
     edit(&project, "gros_kg > 900000", "gross_kg > 500");
     following.wait_for("8,995 rows");
-    // Ctrl-C ends it, and that is no failure.
+    // Ctrl-C ends it, and that is not a failure.
     std::process::Command::new("kill").args(["-INT", &following.child.id().to_string()]).status().unwrap();
     assert_eq!(following.child.wait().unwrap().code(), Some(0));
 }

@@ -263,7 +263,7 @@ fn a_replay_replaces_rows_that_report_their_batch() {
     for batch in peeked["batches"].as_array().unwrap() {
         assert_eq!(batch["rows"], batch["there"], "{batch}");
     }
-    // Without lineage nothing tells which rows to replace.
+    // Without lineage nothing shows which rows to replace.
     project.write("pipelines/permits.toml", one_landing("create = true"));
     let (_, err) = project.expect(3, &["replay", "permits", "--batches", "2-3", "--yes"]);
     assert!(err.contains("lineage = true"), "{err}");

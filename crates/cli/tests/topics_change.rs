@@ -71,7 +71,7 @@ fn a_topic_made_anew_while_it_is_read_stops_the_run() {
     assert_eq!(landed, (0..landed.len() as u64).collect::<Vec<u64>>(), "of the old topic alone, without a gap");
 }
 
-/// As many messages as before: nothing tells it but the messages themselves.
+/// As many messages as before: nothing shows it but the messages themselves.
 #[test]
 fn a_topic_made_anew_while_nothing_runs_is_told_from_the_old_one() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };

@@ -164,7 +164,7 @@ impl Day {
     /// Takes the account of what is lost, and does what the message says.
     fn stopped(&mut self, code: i32, said: &str) {
         self.reported.push(format!("exit {code}: {said}"));
-        // A broker that does not answer at the start of a run is no loss.
+        // A broker that does not answer at the start of a run loses nothing.
         if code == 5 || code == -1 {
             return;
         }

@@ -257,7 +257,7 @@ impl Day {
         self.look_after();
     }
 
-    /// Starts the run where it does not run. A broker that is slow to answer at its start is no loss.
+    /// Starts the run where it does not run. A broker that is slow to answer at its start loses nothing.
     fn look_after(&mut self) {
         match self.run.take().map(Running::ended) {
             None => self.run = Some(Running::start(&self.project, &["run", "weighings"])),

@@ -52,6 +52,7 @@ mod tests {
             ("event".into(), pipeline::EVENT_OPTIONS),
             ("each".into(), each::EACH_OPTIONS),
             ("arrives".into(), pipeline::ARRIVAL_OPTIONS),
+            ("arrives".into(), sluice_core::formats::OPTIONS),
             ("lands".into(), pipeline::LANDING_OPTIONS),
         ];
         tables.extend(registry.connections().map(|k| (k.scheme.to_string(), k.options)));

@@ -1,4 +1,4 @@
-//! Changes of rows: what a change feed tells of each record beside its columns, and what of it goes along with rows.
+//! Changes of rows: what a change feed reports about each record beside its columns, and what of it goes along with rows.
 //!
 //! A record is a JSON object of the row's columns. A column that the source did not send, since its large value did not
 //! change or since a delete tells the key alone, is not in the object: it is *absent*, which is not null.
@@ -68,7 +68,7 @@ impl ChangeKind {
     }
 }
 
-/// What a change feed tells of the records of a chunk.
+/// What a change feed reports about the records of a chunk.
 #[derive(Debug, Default)]
 pub struct Changes {
     /// The names of the tables, by their numbers in the feed.

@@ -11,8 +11,8 @@ use arrow_array::{RecordBatchOptions, new_null_array};
 use arrow_schema::Schema;
 
 use crate::change::{Change, Changes, Marks};
+use crate::columns::OutputColumn;
 use crate::event::{Chunk, Message, Messages, RecordSpan};
-use crate::plan::OutputColumn;
 use crate::types::SqlType;
 
 /// One of these columns.
@@ -252,7 +252,7 @@ mod tests {
     use arrow_array::cast::AsArray as _;
     use arrow_array::types::Int64Type;
 
-    /// Three messages, of which the second is no row.
+    /// Three messages; the second is not a row.
     fn chunk() -> Chunk {
         let span = |start, end| RecordSpan { start, end };
         let message = |at: u32, offset, key| Message {

@@ -3,7 +3,8 @@
 
 use std::fmt::Write as _;
 
-use crate::decode::csv::Dialect;
+use crate::config::OptionValue;
+use crate::formats::Format;
 use crate::printable;
 use crate::profile::FieldGuess;
 use crate::types::SqlType;
@@ -28,8 +29,8 @@ pub struct Draft<'a> {
     pub is_topic: bool,
     /// A remark beside the pattern; empty for none.
     pub pattern_note: &'a str,
-    /// The dialect, where they are CSV.
-    pub dialect: Option<&'a Dialect>,
+    /// Their format.
+    pub format: &'a dyn Format,
     /// The connection where they land.
     pub into: &'a str,
     /// Whether that is a database.
@@ -58,13 +59,15 @@ pub fn write(draft: &Draft<'_>) -> String {
 
 fn head(out: &mut String, draft: &Draft<'_>) {
     let all = if draft.more { "a sample of" } else { "all" };
-    let _ = writeln!(
-        out,
-        "# Drafted on {} from {all} {} of {}.",
-        draft.day,
-        show_many(draft.events, "event"),
-        one_line(draft.origin)
-    );
+    let origin = one_line(draft.origin);
+    let _ = match draft.events {
+        0 => writeln!(
+            out,
+            "# Drafted on {} from the header row of {origin}; no event has come yet, so correct the types.",
+            draft.day
+        ),
+        events => writeln!(out, "# Drafted on {} from {all} {} of {origin}.", draft.day, show_many(events, "event")),
+    };
     if draft.broken > 0 {
         let _ = writeln!(out, "# {} could not be read and would be rejected.", show_many(draft.broken, "more record"));
     }
@@ -174,33 +177,32 @@ fn arrives(out: &mut String, draft: &Draft<'_>) {
         let _ = write!(out, "   # {}", one_line(draft.pattern_note));
     }
     out.push('\n');
-    let Some(dialect) = draft.dialect else {
-        out.push_str(if draft.is_topic {
-            "format = \"json\"\nstart  = \"earliest\"\n\n"
-        } else {
-            "format = \"jsonl\"\n\n"
-        });
-        return;
-    };
-    out.push_str("format = \"csv\"\n");
-    let mut keys = Vec::new();
-    if dialect.delimiter != b',' {
-        keys.push(format!("delimiter = {}", text(&char::from(dialect.delimiter).to_string())));
-    }
-    if dialect.quote != b'"' {
-        keys.push(format!("quote = {}", text(&char::from(dialect.quote).to_string())));
-    }
-    if !dialect.head {
-        keys.push("header = false".to_string());
-    }
-    if dialect.nulls.len() > 1 {
-        let nulls: Vec<String> = dialect.nulls.iter().map(|n| text(n)).collect();
-        keys.push(format!("nulls = [{}]", nulls.join(", ")));
-    }
+    let names = draft.format.kind().names();
+    let name = if draft.is_topic { names.last() } else { names.first() };
+    let _ = writeln!(out, "format = {}", text(name.copied().unwrap_or_default()));
+    let keys: Vec<String> =
+        draft.format.spelling().iter().map(|(key, value)| format!("{key} = {}", spelled(value))).collect();
     if !keys.is_empty() {
-        let _ = writeln!(out, "csv    = {{ {} }}", keys.join(", "));
+        let _ = writeln!(out, "{:<6} = {{ {} }}", names[0], keys.join(", "));
+    }
+    if draft.is_topic {
+        out.push_str("start  = \"earliest\"\n");
     }
     out.push('\n');
+}
+
+/// The value of an option as TOML.
+fn spelled(value: &OptionValue) -> String {
+    match value {
+        OptionValue::Text(value) => text(value),
+        OptionValue::Texts(values) => {
+            format!("[{}]", values.iter().map(|value| text(value)).collect::<Vec<_>>().join(", "))
+        }
+        OptionValue::Flag(value) => value.to_string(),
+        OptionValue::Integer(value) | OptionValue::Size(value) => value.to_string(),
+        // Formats have no others; a test goes over all of them.
+        _ => String::new(),
+    }
 }
 
 fn lands(out: &mut String, draft: &Draft<'_>) {
@@ -288,10 +290,12 @@ fn block(body: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::formats::JsonLines;
+    use crate::formats::csv::{Csv, Dialect};
     use crate::profile::Profile;
     use rstest::rstest;
 
-    fn drafted(lines: &[&str], dialect: Option<&Dialect>) -> String {
+    fn drafted(lines: &[&str], format: &dyn Format) -> String {
         let mut profile = Profile::default();
         lines.iter().for_each(|line| profile.add_json(line.as_bytes()));
         let fields = profile.guesses();
@@ -304,7 +308,7 @@ mod tests {
             pattern: "a \"b\"\\*.jsonl",
             is_topic: false,
             pattern_note: "",
-            dialect,
+            format,
             into: "archive",
             into_table: false,
             more: true,
@@ -337,7 +341,7 @@ mod tests {
     fn names_that_hold_control_characters_are_escaped() {
         let name = "a\u{1b}[31mb\u{202e}\u{e0041}\t'c\\d";
         let record = serde_json::json!({ name: 1 }).to_string();
-        let text = drafted(&[record.as_str()], None);
+        let text = drafted(&[record.as_str()], &JsonLines);
         assert!(text.chars().all(|c| c == '\n' || printable::is_harmless(c)), "{text}");
         let fields = at(&text, &["event", "passage", "fields"]).unwrap();
         assert!(fields.contains(&format!("from '{}'", name.replace('\'', "''"))), "{fields}");
@@ -345,7 +349,7 @@ mod tests {
 
     #[test]
     fn it_is_toml_whatever_the_names_hold() {
-        let text = drafted(&[r#"{"it's":"x","a'''b":1,"c\\d":"line\nend","\"q\"":null}"#, "broken"], None);
+        let text = drafted(&[r#"{"it's":"x","a'''b":1,"c\\d":"line\nend","\"q\"":null}"#, "broken"], &JsonLines);
         assert_eq!(arrives(&text, &["match"]).unwrap(), "a \"b\"\\*.jsonl");
         let fields = at(&text, &["event", "passage", "fields"]).unwrap();
         assert!(fields.contains("from 'it''s'") && fields.contains("from 'a''''''b'"), "{fields}");
@@ -361,17 +365,17 @@ mod tests {
     #[case(&[r#"{"maybe_at":null,"n":1}"#], "passages")]
     #[case(&[r#"{"day":"2026-04-01","sent_at":"2026-04-01T08:00:00Z"}"#], "passages/{sent_at:%Y/%m/%d}")]
     fn folders_are_as_coarse_as_the_time_is_long(#[case] lines: &[&str], #[case] path: &str) {
-        let text = drafted(lines, None);
+        let text = drafted(lines, &JsonLines);
         assert_eq!(at(&text, &["event", "passage", "lands", "archive", "path"]).unwrap(), path);
     }
 
     #[test]
     fn a_dialect_is_written_where_it_is_not_the_usual_one() {
         let line = [r#"{"a":1}"#];
-        let usual = drafted(&line, Some(&Dialect::default()));
+        let usual = drafted(&line, &Csv::new(Dialect::default()));
         assert_eq!(arrives(&usual, &["csv", "header"]), None);
         let other = Dialect { delimiter: b'\t', quote: b'\'', head: false, nulls: vec![String::new(), "\\N".into()] };
-        let text = drafted(&line, Some(&other));
+        let text = drafted(&line, &Csv::new(other));
         let found = ["delimiter", "quote", "header"].map(|key| arrives(&text, &["csv", key]).unwrap());
         assert_eq!(found, ["\t", "'", "false"]);
         assert_eq!(arrives(&text, &["csv", "nulls", "1"]).unwrap(), "\\N");
@@ -383,7 +387,7 @@ mod tests {
             .map(|i| format!("{{\"id\":{i},\"kind\":\"salt\",\"n\":{}}}", if i % 4 == 0 { "null" } else { "7" }))
             .collect();
         let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
-        let text = drafted(&lines, None);
+        let text = drafted(&lines, &JsonLines);
         for comment in [
             "-- 200 values, all different, such as 0",
             "-- 200 values, all alike, such as salt",

@@ -33,7 +33,7 @@ pub trait Recorder: Send + Sync {
     fn record(&self, call: DiskCall);
 }
 
-/// Makes the calls, and tells the recorder where there is one.
+/// Makes the calls, and notifies the recorder where there is one.
 #[derive(Clone, Default)]
 pub struct Disk {
     recorder: Option<Arc<dyn Recorder>>,

@@ -53,7 +53,7 @@ pub struct Chunk {
     pub identity: String,
     /// The records' bytes.
     pub bytes: Vec<u8>,
-    /// The partition's first record, for formats that begin with one: the names of the columns, say. It is no event;
+    /// The partition's first record, for formats that begin with one: the names of the columns, say. It is not an event;
     /// the first chunk holds it within its bytes.
     pub head: Option<Arc<[u8]>>,
     /// How many records the reader counted. The decoder counts again, and both must agree.
@@ -62,14 +62,14 @@ pub struct Chunk {
     pub too_long: Option<u64>,
     /// Whether the one record is the rest of a record that was read before its line end had come.
     pub grown: bool,
-    /// Where each record is a message of a broker: what the broker tells of it. None where the format finds the
+    /// Where each record is a message of a broker: what the broker reports about it. None where the format finds the
     /// records.
     pub messages: Option<Arc<Messages>>,
-    /// Where each record is a change of a row: what the change feed tells of it.
+    /// Where each record is a change of a row: what the change feed reports about it.
     pub changes: Option<Arc<Changes>>,
 }
 
-/// What a broker tells of the records of a chunk.
+/// What a broker reports about the records of a chunk.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Messages {
     /// The topic.
@@ -232,7 +232,7 @@ impl RowOrigin {
         self.chunk.position_at(self.span(row).start)
     }
 
-    /// The source's time of a row's event, in microseconds since 1970, where it tells one.
+    /// The source's time of a row's event, in microseconds since 1970, where it reports one.
     pub fn time(&self, row: usize) -> Option<i64> {
         let start = self.span(row).start;
         match &self.chunk.changes {

@@ -10,6 +10,9 @@ use crate::event::Position;
 use crate::kinds::RefusedRow;
 use crate::values::json::write_string;
 
+/// The landing of rejects in the ledger.
+pub const REJECTS: &str = "rejects";
+
 /// Why an event was rejected: a stable word, and what it means.
 pub const REASONS: &[(&str, &str)] = &[
     ("not_json", "the record is not a JSON object, or is broken"),

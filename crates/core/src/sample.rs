@@ -6,9 +6,9 @@ use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
 
 use crate::contract::Contract;
-use crate::decode::{Decoder, Format};
 use crate::event::Chunk;
 use crate::failure::{Failure, Outcome};
+use crate::formats::{Decoder, Format};
 use crate::kinds::{LaneReader, Read, ReadLimit};
 use crate::run::Stop;
 use crate::values::time::DAY;
@@ -162,8 +162,8 @@ mod tests {
     use super::*;
     use crate::config::ExtraFields;
     use crate::contract::parse_fields;
-    use crate::decode::JsonLines;
     use crate::event::Position;
+    use crate::formats::JsonLines;
     use crate::problem::Problems;
     use crate::sql::tests::embed;
     use rstest::rstest;

@@ -5,8 +5,8 @@
 
 use serde::Serialize;
 
+use crate::columns::OutputColumn;
 use crate::names;
-use crate::plan::OutputColumn;
 use crate::types::SqlType;
 
 /// How values of one of our types fit a column of a store.

@@ -23,7 +23,7 @@ use crate::exit::Exit;
 use crate::output::{self, problems, style};
 use crate::place::{self, Place};
 use crate::project::{PROJECT_FILE, Project};
-use crate::sampling::{self, SampleChoice, Source, profile_of};
+use crate::sampling::{self, SampleChoice, Source};
 use crate::signals;
 
 /// Where the new pipeline reads and lands, and what must be added to sluice.toml for it.
@@ -50,8 +50,8 @@ pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
     if stop.is_settling() {
         return Ok(Exit::Interrupted);
     }
-    let found = profile_of(&sample, source.dialect());
-    if found.events == 0 {
+    let found = source.profile(&sample);
+    if found.events == 0 && (found.broken_count > 0 || found.root.children.is_empty()) {
         let reason = found.broken.first().map_or("there is none yet".to_string(), |b| b.message.clone());
         return Err(Failure::new(
             FailureKind::Configuration,
@@ -246,7 +246,7 @@ fn write(
     found: &Profile,
     guesses: &[FieldGuess],
 ) -> String {
-    let dialect = source.dialect().map(|dialect| found.dialect(dialect));
+    let format = source.format().fitted(found);
     let event = args.event.clone().unwrap_or_else(|| singular(&args.pipeline));
     let day = sluice_core::values::time::show_timestamp(output::times::now());
     draft::write(&Draft {
@@ -258,7 +258,7 @@ fn write(
         pattern: &ends.pattern,
         is_topic: ends.is_topic,
         pattern_note: &ends.pattern_note,
-        dialect: dialect.as_ref(),
+        format: format.as_ref(),
         into: &ends.into,
         into_table: ends.into_table,
         more: sample.more,
@@ -385,7 +385,7 @@ fn report(arguments: &Arguments, args: &DraftArgs, ends: &Ends, file: &Path, fou
     let mut out = format!(
         "{} drafted from {}: {}\n",
         style::bold(&file_name(args)),
-        show_many(found.events, "event"),
+        if found.events == 0 { "the header row".to_string() } else { show_many(found.events, "event") },
         show_many(guesses.len() as u64, "field"),
     );
     for (name, url) in &ends.added {

@@ -6,7 +6,7 @@ use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
-use sluice_core::run::REJECTS;
+use sluice_core::reject::REJECTS;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 use crate::args::{Arguments, LedgerArgs, OutputKind};

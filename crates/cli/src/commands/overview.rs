@@ -84,7 +84,7 @@ fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLe
             Some(ledger) => ledger.positions(&pipeline.config.name, &arrival.label).map_err(|f| f.message)?,
             None => Vec::new(),
         };
-        let one = arrival.open(&around).and_then(|intake| intake.behind(&positions)).map_err(|f| f.message)?;
+        let one = arrival.view(&around).and_then(|intake| intake.behind(&positions)).map_err(|f| f.message)?;
         sum.partitions += one.partitions;
         sum.unread_partitions += one.unread_partitions;
         sum.bytes += one.bytes;

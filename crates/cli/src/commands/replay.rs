@@ -11,8 +11,9 @@ use sluice_core::kinds::Mark;
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
 use sluice_core::names;
 use sluice_core::plan::Plan;
+use sluice_core::reject::REJECTS;
+use sluice_core::run::Stop;
 use sluice_core::run::replay::{Portion, ReplayReport, Work, replay as read_again, replay_hold};
-use sluice_core::run::{REJECTS, Stop};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
@@ -225,7 +226,7 @@ fn by_time(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> O
     let around = project.surroundings();
     let mut ranges = Vec::new();
     for arrival in &pipeline.plan.arrivals {
-        let intake = arrival.open(&around)?;
+        let intake = arrival.view(&around)?;
         let find = |mark: Mark| {
             intake.find(&mark)?.ok_or_else(|| {
                 wrong(

@@ -123,6 +123,7 @@ fn option_tables(all: &mut Vec<Entry>) {
     options(all, "files", "[event.NAME]", pipeline::EVENT_OPTIONS);
     options(all, "files", "[each.NAME]", sluice_core::config::each::EACH_OPTIONS);
     options(all, "files", "[event.NAME.arrives]", pipeline::ARRIVAL_OPTIONS);
+    options(all, "files", "[event.NAME.arrives]", sluice_core::formats::OPTIONS);
     options(all, "files", "[event.NAME.lands.LANDING]", pipeline::LANDING_OPTIONS);
     options(all, "files", "a shape for emit: [field]", crate::emit::FIELD_OPTIONS);
 }

@@ -1,8 +1,8 @@
 //! The fields of events as a table: what each is, how full, how different, from where to where.
 
 use serde_json::{Value, json};
+use sluice_core::columns::OutputColumn;
 use sluice_core::contract::{Contract, join_path};
-use sluice_core::plan::OutputColumn;
 use sluice_core::profile::{FieldGuess, FieldProfile, Profile};
 use sluice_core::types::SqlType;
 use sluice_core::units::{show_count, show_share};

@@ -1,7 +1,7 @@
 //! Rows as a table that fits the screen. Cells are cut with `…`; columns that do not fit are named below.
 
 use arrow_array::RecordBatch;
-use sluice_core::plan::OutputColumn;
+use sluice_core::columns::OutputColumn;
 use sluice_core::printable;
 use sluice_core::types::SqlType;
 use sluice_core::units::show_many;

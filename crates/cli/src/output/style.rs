@@ -1,4 +1,4 @@
-//! Colours. They vanish where the output is no terminal, and under NO_COLOR.
+//! Colours. They vanish where the output is not a terminal, and under NO_COLOR.
 
 use anstyle::{AnsiColor, Style};
 

@@ -93,7 +93,7 @@ impl Office {
 
     /// Both on a server of their own.
     pub fn on_own_server(seed: u64) -> Option<Self> {
-        // The others' address tells that MariaDB is there at all.
+        // The others' address shows that MariaDB is there at all.
         std::env::var_os("SLUICE_TEST_MARIADB")?;
         let server = OwnServer::make();
         Some(Self::at(server.port.to_string(), seed, Some(server)))

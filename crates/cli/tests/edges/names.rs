@@ -160,7 +160,7 @@ fn a_column_with_another_type_lands_in_a_folder_of_its_own_or_not_at_all() {
     let (out, err) = project.expect(3, &["check"]);
     assert!(format!("{out}{err}").contains("files.types"), "{out}{err}");
     assert_eq!(parquet("archive/all"), 1);
-    // A further column is no other type.
+    // A further column is not another type.
     project.write("pipelines/tickets.toml", text("integer, bridge integer", ""));
     project.expect(0, RUN);
     assert_eq!(parquet("archive/all"), 2);

@@ -1,4 +1,4 @@
-//! What librdkafka tells beside its answers.
+//! What librdkafka reports beside its answers.
 
 use std::sync::Mutex;
 
@@ -24,7 +24,7 @@ impl ClientContext for Context {
     fn log(&self, _: RDKafkaLogLevel, _: &str, _: &str) {}
 
     fn error(&self, error: KafkaError, reason: &str) {
-        // That all are down says less than why one of them is, and the end of a partition is no reason at all.
+        // That all are down says less than why one of them is, and the end of a partition is not a reason at all.
         use RDKafkaErrorCode::{AllBrokersDown, PartitionEOF};
         if matches!(error, KafkaError::PartitionEOF(_))
             || matches!(error.rdkafka_error_code(), Some(AllBrokersDown | PartitionEOF))

@@ -3,6 +3,9 @@
 //! Their protocols are spoken by their own crates; the tables, the batches in them and what an error means for a batch
 //! are decided in `landings/tables` and the folder of each kind.
 
+mod error;
+pub(crate) mod mariadb;
+pub(crate) mod postgres;
 mod tls;
 
 use std::future::Future;
@@ -15,6 +18,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Settings;
 use sluice_core::units::show_duration;
 
+pub(crate) use error::{StoreError, StoreResult};
 pub(crate) use tls::{client_config, trusted};
 
 /// How long a server may take to take a connection.

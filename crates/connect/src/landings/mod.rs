@@ -17,7 +17,7 @@ pub use tables::{reference, workload};
 use std::sync::Arc;
 
 use arrow_schema::{Field, SchemaRef};
-use sluice_core::plan::OutputColumn;
+use sluice_core::columns::OutputColumn;
 use sluice_core::types::SqlType;
 
 /// The columns of a schema as far as JSON writers care: which of them hold JSON already.

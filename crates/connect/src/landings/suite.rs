@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use arrow_array::{ArrayRef, Int32Array, RecordBatch, StringArray};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Ranges};
+use sluice_core::columns::OutputColumn;
 use sluice_core::event::{Chunk, LandingRows, Position, RecordSpan, RowOrigin};
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{BatchOrder, Landing, Published, StagedWork};
-use sluice_core::plan::OutputColumn;
 use sluice_core::plan::transform::schema_of;
 use sluice_core::types::SqlType;
 

@@ -6,15 +6,15 @@ mod text;
 pub(crate) mod texts;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use sluice_core::decode::csv::Dialect;
-use sluice_core::decode::recognise::{Recognised, recognise};
+use sluice_core::columns::OutputColumn;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::Format;
+use sluice_core::formats::recognise::{Recognised, recognise};
 use sluice_core::kinds::{Stored, StoredSummary};
-use sluice_core::plan::OutputColumn;
 
-use crate::landings::files::FileFormat;
 use crate::packed::{Packing, Unpacked};
 
 pub use text::BytesReader;
@@ -31,6 +31,8 @@ pub struct Look {
     pub recognised: Recognised,
     /// Its size on the disk.
     pub bytes: u64,
+    /// The header row, where its format has one.
+    pub head: Option<Vec<u8>>,
 }
 
 /// Looks at the beginning of a file.
@@ -53,34 +55,31 @@ pub fn look(path: &Path) -> Outcome<Look> {
     let name = path.to_string_lossy();
     let name = name.trim_end_matches(".gz").trim_end_matches(".zst").to_lowercase();
     let recognised = recognise(&start, (start.len() as u64) < START, &name);
-    Ok(Look { packing, recognised, bytes: data.len() })
+    let head = header_row(&recognised, &start);
+    Ok(Look { packing, recognised, bytes: data.len(), head })
+}
+
+/// The header row at the start of what was recognised, where its format has one.
+pub fn header_row(recognised: &Recognised, start: &[u8]) -> Option<Vec<u8>> {
+    let format = recognised.format().filter(|format| format.has_head())?;
+    let cut = format.cut(start, 1);
+    Some(if cut.records == 1 { start[..cut.bytes].to_vec() } else { start.to_vec() })
 }
 
 /// How stored rows are written.
 pub enum Form {
     /// Parquet.
     Parquet,
-    /// JSON Lines.
-    JsonLines,
-    /// CSV.
-    Csv(Dialect),
+    /// Text.
+    Text(Arc<dyn Format>),
 }
 
 impl Form {
-    pub(crate) fn of(format: &FileFormat) -> Self {
-        match format {
-            FileFormat::Parquet { .. } => Self::Parquet,
-            FileFormat::JsonLines | FileFormat::Lines => Self::JsonLines,
-            FileFormat::Csv(dialect) => Self::Csv(dialect.clone()),
-        }
-    }
-
     /// The form of what was recognised, where it holds rows.
     pub fn recognised(recognised: &Recognised) -> Option<Self> {
         match recognised {
             Recognised::Parquet => Some(Self::Parquet),
-            Recognised::JsonLines => Some(Self::JsonLines),
-            Recognised::Csv(dialect) => Some(Self::Csv(dialect.clone())),
+            Recognised::Events(format) => Some(Self::Text(Arc::clone(format))),
             _ => None,
         }
     }
@@ -88,8 +87,7 @@ impl Form {
     fn name(&self) -> &'static str {
         match self {
             Self::Parquet => "Parquet",
-            Self::JsonLines => "JSON Lines",
-            Self::Csv(_) => "CSV",
+            Self::Text(format) => format.kind().title(),
         }
     }
 }
@@ -157,7 +155,7 @@ pub fn open(files: Vec<StoredFile>, form: &Form, columns: Option<&[OutputColumn]
     };
     match form {
         Form::Parquet => parquet::open(files, summary),
-        Form::JsonLines | Form::Csv(_) => text::open(files, form, summary, columns.is_none()),
+        Form::Text(format) => text::open(files, format, summary, columns.is_none()),
     }
 }
 

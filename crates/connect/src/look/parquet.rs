@@ -6,9 +6,9 @@ use arrow_array::{RecordBatch, RecordBatchOptions};
 use arrow_schema::SchemaRef;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
 use parquet::errors::ParquetError;
+use sluice_core::columns::OutputColumn;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Stored, StoredSummary};
-use sluice_core::plan::OutputColumn;
 use sluice_core::plan::transform::schema_of;
 use sluice_core::types::SqlType;
 

@@ -1,22 +1,22 @@
-//! Rows of JSON Lines and CSV files.
+//! Rows of text files.
 
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::ExtraFields;
 use sluice_core::contract::{Contract, ContractField};
-use sluice_core::decode::{Csv, Decoder, Format, JsonLines};
 use sluice_core::event::{Chunk, Position};
 use sluice_core::failure::Outcome;
+use sluice_core::formats::{Decoder, Format};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit, Stored, StoredSummary};
-use sluice_core::plan::OutputColumn;
 use sluice_core::problem::{Place, SourceText};
 use sluice_core::profile::Profile;
 
-use super::{FileRows, Form, StoredFile, StoredRows};
+use super::{FileRows, StoredFile, StoredRows};
 use crate::intakes::files::read_file;
 
-/// A record longer than this is no row.
+/// A record longer than this is not a row.
 const MAX_RECORD: u64 = 64 << 20;
 
 /// Events that the types of a file without a plan rest on.
@@ -24,32 +24,20 @@ const SAMPLE: u64 = 10_000;
 
 const LIMIT: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20, ends: false };
 
-fn format(form: &Form) -> Box<dyn Format> {
-    match form {
-        Form::Csv(dialect) => Box::new(Csv::new(dialect.clone())),
-        _ => Box::new(JsonLines),
-    }
-}
-
 pub(super) fn open(
     files: Vec<StoredFile>,
-    form: &Form,
+    format: &Arc<dyn Format>,
     mut summary: StoredSummary,
     infer: bool,
 ) -> Outcome<Box<dyn Stored>> {
-    let mut form = match form {
-        Form::Csv(dialect) => Form::Csv(dialect.clone()),
-        _ => Form::JsonLines,
-    };
+    let mut format = Arc::clone(format);
     let contract = match infer {
         true => {
-            let found = profile(&files, &form)?;
-            if let Form::Csv(dialect) = &mut form {
-                *dialect = found.dialect(dialect);
-            }
+            let found = profile(&files, &format)?;
+            format = format.fitted(&found);
             found.contract()
         }
-        false => contract_of(&summary.columns, &form),
+        false => contract_of(&summary.columns, format.as_ref()),
     };
     summary.columns = contract
         .fields
@@ -57,50 +45,38 @@ pub(super) fn open(
         .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null })
         .collect();
     let start = move |file: &StoredFile| {
-        let reader = read_file(&file.path, format(&form), MAX_RECORD)?;
-        Ok(TextRows { reader, decoder: format(&form).decoder(&contract) })
+        let reader = read_file(&file.path, Arc::clone(&format), MAX_RECORD)?;
+        Ok(TextRows { reader, decoder: format.decoder(&contract) })
     };
     Ok(Box::new(StoredRows { summary, files: files.into_iter(), open: None, broken: 0, start: Box::new(start) }))
 }
 
 /// What the first events look like.
-fn profile(files: &[StoredFile], form: &Form) -> Outcome<Profile> {
+fn profile(files: &[StoredFile], format: &Arc<dyn Format>) -> Outcome<Profile> {
     let mut profile = Profile::default();
     for file in files {
-        let mut reader = read_file(&file.path, format(form), MAX_RECORD)?;
+        let mut reader = read_file(&file.path, Arc::clone(format), MAX_RECORD)?;
         while profile.events < SAMPLE
             && let Read::Chunk(chunk) = reader.read(ReadLimit { records: SAMPLE - profile.events, ..LIMIT })?
         {
-            profile.add_chunk(&chunk, form.dialect());
+            profile.add_chunk(&chunk, format.as_ref());
         }
     }
     Ok(profile)
 }
 
 /// The contract under which what a landing wrote is read again. Whatever is missing is null: columns may have come later.
-fn contract_of(columns: &[OutputColumn], form: &Form) -> Contract {
+fn contract_of(columns: &[OutputColumn], format: &dyn Format) -> Contract {
     let place = Place::new(&SourceText::new("", ""), 0..0);
     let field = |(i, c): (usize, &OutputColumn)| ContractField {
         name: c.name.clone(),
         ty: c.ty,
         not_null: false,
-        path: match form.dialect() {
-            Some(dialect) if !dialect.head => vec![(i + 1).to_string()],
-            _ => vec![c.name.clone()],
-        },
+        path: format.path(i, &c.name),
         format: None,
         place: place.clone(),
     };
     Contract { fields: columns.iter().enumerate().map(field).collect(), extra: ExtraFields::Ignore, may_lack: false }
-}
-
-impl Form {
-    fn dialect(&self) -> Option<&sluice_core::decode::csv::Dialect> {
-        match self {
-            Self::Csv(dialect) => Some(dialect),
-            _ => None,
-        }
-    }
 }
 
 struct TextRows {
@@ -128,12 +104,12 @@ pub struct BytesReader {
     bytes: Vec<u8>,
     at: usize,
     head: Option<Arc<[u8]>>,
-    format: Box<dyn Format>,
+    format: Arc<dyn Format>,
 }
 
 impl BytesReader {
     /// A reader of these bytes, under a name.
-    pub fn new(name: &str, bytes: Vec<u8>, format: Box<dyn Format>) -> Self {
+    pub fn new(name: &str, bytes: Vec<u8>, format: Arc<dyn Format>) -> Self {
         let head = format.has_head().then(|| {
             let cut = format.cut(&bytes, 1);
             let end = if cut.records == 1 { cut.bytes } else { bytes.len() };

@@ -9,7 +9,7 @@ use arrow_array::{
 use sluice_core::types::SqlType;
 use sluice_core::values::{number, time};
 
-/// A column of a type. Where one of the texts is no value of it (an infinite day, say), the column is null there, and who
+/// A column of a type. Where one of the texts is not a value of it (an infinite day, say), the column is null there, and who
 /// asks has to say so.
 pub(crate) fn array<'t>(ty: SqlType, texts: impl Iterator<Item = Option<&'t str>>) -> ArrayRef {
     let whole = |t: &str| number::parse_whole(t.as_bytes());

@@ -8,17 +8,17 @@ use arrow_array::cast::AsArray as _;
 use arrow_array::{Array as _, RecordBatch};
 use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options};
 use sluice_core::event::{Chunk, LandingRows, Position};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{
-    BatchOrder, Behind, ConnectionKind, HeldBatch, HeldLane, Holdings, Intake, IntakeKind, Landing, LandingKind,
-    LaneReader, Mark, PartitionPosition, PartitionState, Published, Read, ReadLimit, RefusedRow, Registry, Settings,
-    Stage, StagedWork,
+    BatchOrder, Behind, ConnectionKind, HeldBatch, HeldLane, Holdings, Intake, IntakeKind, IntakeView, Landing,
+    LandingKind, LaneReader, Mark, PartitionPosition, PartitionState, Published, Read, ReadLimit, RefusedRow, Registry,
+    Settings, Stage, StagedWork, only,
 };
-use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
-use sluice_core::run::REJECTS;
+use sluice_core::reject::REJECTS;
 
 /// Everything that is outside of a project: sources and stores, by project folder and name.
 #[derive(Default)]
@@ -101,8 +101,12 @@ impl IntakeKind for Lines {
     fn check(&self, _: &Settings) -> Vec<Problem> {
         Vec::new()
     }
-    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
-        Ok(Box::new(MemoryIntake { world: world(&settings.root), prefix: settings.connection.target.clone() }))
+    fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(MemoryIntake::new(only(settings)?)))
+    }
+
+    fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>> {
+        Ok(Box::new(MemoryIntake::new(only(settings)?)))
     }
 }
 
@@ -112,6 +116,10 @@ struct MemoryIntake {
 }
 
 impl MemoryIntake {
+    fn new(settings: &Settings) -> Self {
+        Self { world: world(&settings.root), prefix: settings.connection.target.clone() }
+    }
+
     fn names(&self) -> Vec<String> {
         lock(&self.world).partitions.keys().filter(|name| name.starts_with(&self.prefix)).cloned().collect()
     }
@@ -124,7 +132,9 @@ impl Intake for MemoryIntake {
         let parts = self.names().into_iter().filter(is_own).map(|name| (known(&name), u64::MAX, name)).collect();
         Ok(Box::new(MemoryReader { world: Arc::clone(&self.world), parts, turn: 0 }))
     }
+}
 
+impl IntakeView for MemoryIntake {
     fn sample(&self, _: u64) -> Outcome<Box<dyn LaneReader>> {
         self.lane(0, 1, Vec::new())
     }

@@ -9,9 +9,10 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
 use sluice_core::plan::{self, ArrivalChoice, LedgerNameKind, Plan, Surroundings};
 use sluice_core::problem::{Problems, SourceText};
+use sluice_core::reject::REJECTS;
 use sluice_core::run::replay::{Portion, Work, replay};
 use sluice_core::run::retry::{Record, Rejected, portions};
-use sluice_core::run::{self, REJECTS, RunLimit, Stop};
+use sluice_core::run::{self, RunLimit, Stop};
 use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
 use crate::crashing;

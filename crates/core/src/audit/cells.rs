@@ -5,8 +5,9 @@ use serde_json::Value;
 use serde_json::value::RawValue;
 
 use super::Row;
+use crate::columns::OutputColumn;
 use crate::expr::{Expr, Node};
-use crate::plan::{EventPlan, LandingPlan, OutputColumn};
+use crate::plan::{EventPlan, LandingPlan};
 use crate::types::SqlType;
 use crate::values::json::write_value;
 

@@ -6,9 +6,9 @@
 //! the same at the source both times, and that the mirror has otherwise in between, differs.
 
 use crate::context::with_context;
-use crate::decode::Decoder;
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
+use crate::formats::Decoder;
 use crate::kinds::{ChangeSupport, LaneReader, Read, ReadLimit, Settings, Stored};
 use crate::plan::{ArrivalPlan, EventPlan, LandingPlan, Plan, Surroundings};
 
@@ -85,7 +85,7 @@ impl<'p> Mirror<'p> {
     /// Reads the source; gives the place of the log at which it was read, and how many rows are not to be in the mirror:
     /// rejected ones, and those that do not meet the condition.
     fn source(&self, around: &Surroundings, mut each: impl FnMut(Row)) -> Outcome<(Position, u64, u64)> {
-        let intake = self.arrival.open(around)?;
+        let intake = self.arrival.view(around)?;
         let mut reader: Box<dyn LaneReader> =
             intake.rows()?.ok_or_else(|| Failure::internal("a change feed has no rows to read"))?;
         let contract = self.event.contract.as_ref();

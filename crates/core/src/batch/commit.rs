@@ -115,7 +115,7 @@ impl Sealed {
         self,
         ledger: &dyn Ledger,
         landings: &HashMap<String, Box<dyn Landing>>,
-        again: &dyn Fn(&Failure) -> bool,
+        again: &dyn Fn(&str, &Failure) -> bool,
     ) -> Outcome<Landed> {
         let mut all_refused = Vec::new();
         for taken in self.works.iter().filter(|w| !w.landed) {
@@ -129,7 +129,7 @@ impl Sealed {
             let published = loop {
                 match landing.publish(&self.identity, &self.ranges, &taken.work) {
                     Ok(published) => break published,
-                    Err(failure) if failure.passing && again(&failure) => {}
+                    Err(failure) if failure.passing && again(&taken.landing, &failure) => {}
                     Err(failure) => return Err(failure),
                 }
             };
@@ -154,7 +154,7 @@ impl Sealed {
             return Ok(());
         }
         let rejects = landings
-            .get(crate::run::REJECTS)
+            .get(reject::REJECTS)
             .ok_or_else(|| Failure::internal("rows were refused, and there is no place for rejects"))?;
         let event = landing.split('.').next().unwrap_or_default();
         let lines = reject::lines_of(refused, (event, landing), &self.identity, Reason::REFUSED);

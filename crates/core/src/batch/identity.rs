@@ -1,4 +1,4 @@
-//! What tells one batch from every other.
+//! What distinguishes one batch from every other.
 
 use std::fmt;
 use std::sync::Arc;

@@ -16,7 +16,7 @@ use std::collections::HashMap;
 use super::BatchName;
 use crate::event::Position;
 use crate::ledger::{BatchRecord, BatchState};
-use crate::run::REJECTS;
+use crate::reject::REJECTS;
 
 /// All sealed batches of a pipeline, seen as readings.
 pub struct Readings<'a> {

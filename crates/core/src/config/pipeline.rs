@@ -102,12 +102,11 @@ pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required("at", ValueKind::Name, "the connection where it arrives"),
     OptionSpec::with_default(
         "format",
-        ValueKind::Choice(crate::decode::FORMATS),
+        ValueKind::Choice(crate::formats::NAMES),
         "jsonl",
         "how an event is written in bytes",
     )
     .with(&["csv"]),
-    OptionSpec::optional("csv", ValueKind::Table(crate::decode::csv::OPTIONS), "how CSV is spelled").with(&["format"]),
     OptionSpec::with_default(
         "max_record",
         ValueKind::Size,
@@ -332,7 +331,7 @@ impl EventReader<'_, '_> {
         if let (Some(connection), None) = (&connection, &kind) {
             self.cannot(table, &connection.name, &connection.scheme, "arrive from");
         }
-        let mut specs = vec![ARRIVAL_OPTIONS];
+        let mut specs = vec![ARRIVAL_OPTIONS, crate::formats::OPTIONS];
         match &kind {
             Some(kind) => specs.push(kind.options()),
             None => specs.extend(self.registry.intakes().map(|k| k.options())),

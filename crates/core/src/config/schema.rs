@@ -28,7 +28,8 @@ pub fn pipeline_schema(registry: &Registry) -> Value {
     let landings = || registry.landings().map(|k| (k.name(), k.options()));
     let landing = alternatives(landings(), |_, options| table(&[pipeline::LANDING_OPTIONS, options]));
     let arrivals = registry.intakes().map(|k| (k.name(), k.options()));
-    let arrival = alternatives(arrivals, |_, options| table(&[pipeline::ARRIVAL_OPTIONS, options]));
+    let arrival =
+        alternatives(arrivals, |_, options| table(&[pipeline::ARRIVAL_OPTIONS, crate::formats::OPTIONS, options]));
     let mut event = table(&[pipeline::EVENT_OPTIONS]);
     put(
         &mut event,
@@ -43,7 +44,9 @@ pub fn pipeline_schema(registry: &Registry) -> Value {
     // The tables of a group stand in `tables`: their arrival names none, and their landings only where it is not theirs.
     let mut each = table(&[each::EACH_OPTIONS]);
     let feeds = registry.intakes().filter(|k| k.is_feed()).map(|k| (k.name(), k.options()));
-    let feed = alternatives(feeds, |_, options| without_table(table(&[pipeline::ARRIVAL_OPTIONS, options]), false));
+    let feed = alternatives(feeds, |_, options| {
+        without_table(table(&[pipeline::ARRIVAL_OPTIONS, crate::formats::OPTIONS, options]), false)
+    });
     put(&mut each, "arrives", feed);
     let copy = alternatives(landings(), |_, options| without_table(table(&[pipeline::LANDING_OPTIONS, options]), true));
     put(&mut each, "lands", by_name(&copy));

@@ -21,7 +21,7 @@ const UNDERFLOW: &str = "the result is too close to zero for its type";
 const DIGITS: &str = "the result has more digits after the point than its type";
 const ZERO: &str = "division by zero";
 
-/// The type of a result, None where the operands are no numbers.
+/// The type of a result, None where the operands are not numbers.
 pub(super) fn result_type(op: ArithmeticOp, left: SqlType, right: SqlType) -> Option<SqlType> {
     if !left.is_numeric() || !right.is_numeric() {
         return None;

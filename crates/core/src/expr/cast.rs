@@ -144,7 +144,7 @@ impl Cast<'_> {
         if self.column.scalar { 1 } else { self.rows }
     }
 
-    /// Gathers values of which some fail.
+    /// Gathers values, some of which fail.
     fn collect<T: ArrowPrimitiveType>(
         &self,
         value: impl Fn(usize) -> Option<T::Native>,

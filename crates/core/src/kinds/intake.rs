@@ -44,25 +44,21 @@ pub trait IntakeKind: Send + Sync {
         let _ = identity;
         String::new()
     }
-    /// Opens the intake for reading.
+    /// Opens the intake for a run.
     ///
     /// # Errors
     /// Where the outside cannot be reached.
-    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>>;
+    fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>>;
+    /// Opens the intake for looking. Of a change feed there may be several settings, one for each table in the order of their
+    /// numbers; of others there is one. The same holds for [`Self::open`].
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>>;
     /// Whether it is a change feed: records are changes, with the columns of [`crate::context::CHANGE_COLUMNS`], and
     /// events of one connection arrive by one reading.
     fn is_feed(&self) -> bool {
         false
-    }
-    /// Opens a change feed for several tables, in the order of their numbers.
-    ///
-    /// # Errors
-    /// Where the outside cannot be reached.
-    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
-        match settings {
-            [one] => self.open(one),
-            _ => Err(Failure::internal("this kind reads one event at a time")),
-        }
     }
     /// The tables that a change feed can read, those of Sluice itself left out. Settings have no keys of an arrival.
     ///
@@ -79,6 +75,17 @@ pub trait IntakeKind: Send + Sync {
     fn shapes(&self, settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
         let _ = (settings, names);
         Err(Failure::internal("this kind has no tables"))
+    }
+}
+
+/// The settings of a kind that reads one event at a time.
+///
+/// # Errors
+/// Where there are several.
+pub fn only(settings: &[Settings]) -> Outcome<&Settings> {
+    match settings {
+        [one] => Ok(one),
+        _ => Err(Failure::internal("this kind reads one event at a time")),
     }
 }
 
@@ -282,7 +289,7 @@ pub enum Part {
     Live,
 }
 
-/// An opened intake.
+/// An intake that is open for a run.
 pub trait Intake: Send + Sync {
     /// Opens one lane. Reading starts at the given positions; partitions without one start at their beginning.
     /// The same partition always belongs to the same lane of `lanes`.
@@ -290,22 +297,6 @@ pub trait Intake: Send + Sync {
     /// # Errors
     /// Where a partition is not the one that its position was taken from, or cannot be reached.
     fn lane(&self, lane: u32, lanes: u32, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>>;
-
-    /// Opens a reader for looking: about `events` events from all over the intake, or all for `u64::MAX`, each
-    /// partition from its beginning. It moves no position and joins nothing.
-    ///
-    /// # Errors
-    /// Where the outside cannot be reached.
-    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>>;
-
-    /// Opens a reader for looking at another part than the beginning. None where the kind has only a beginning.
-    ///
-    /// # Errors
-    /// Where the outside cannot be reached.
-    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
-        let _ = part;
-        Ok(None)
-    }
 
     /// Where partitions without a position start, as the arrival's keys say. It is noted before anything is read, so
     /// that a second start begins at the same place. Empty where that is always the beginning. Of an arrival that has begun
@@ -325,6 +316,26 @@ pub trait Intake: Send + Sync {
     fn settled(&self, ranges: &Ranges) -> Outcome<()> {
         let _ = ranges;
         Ok(())
+    }
+}
+
+/// What can be seen of an intake without reading it for a run: it moves no position, joins nothing, and occupies nothing
+/// that a run needs.
+pub trait IntakeView: Send + Sync {
+    /// Opens a reader for looking: about `events` events from all over the intake, or all for `u64::MAX`, each
+    /// partition from its beginning. It moves no position and joins nothing.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>>;
+
+    /// Opens a reader for looking at another part than the beginning. None where the kind has only a beginning.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
+        let _ = part;
+        Ok(None)
     }
 
     /// Every partition beside the given positions.

@@ -7,10 +7,10 @@ use serde::{Deserialize, Serialize};
 
 use super::{Fit, PartitionPosition, Settings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges};
+use crate::columns::OutputColumn;
 use crate::config::{ConnectionConfig, OptionSpec, Options};
 use crate::event::{LandingRows, Position};
 use crate::failure::Outcome;
-use crate::plan::OutputColumn;
 use crate::problem::Problem;
 use crate::table::TableReport;
 
@@ -86,7 +86,7 @@ pub struct RefusedRow {
     pub partition: Arc<str>,
     /// Its event's position there.
     pub position: Position,
-    /// The column at fault, where the store tells.
+    /// The column at fault, where the store reports.
     pub column: Option<String>,
     /// What the store said.
     pub message: String,
@@ -334,7 +334,7 @@ pub trait Landing: Send + Sync {
     fn discard(&self, ledger: &str, lane: &LaneId, keep: &[u64]) -> Outcome<()>;
 
     /// Makes sealed work visible. May be called again after a crash at any point: it ends in the same state and
-    /// lands nothing twice, and tells the same of refused rows. On return the rows are durable.
+    /// lands nothing twice, and reports the same for refused rows. On return the rows are durable.
     ///
     /// # Errors
     /// Where the store cannot be reached, or staged work is gone.

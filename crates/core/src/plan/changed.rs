@@ -187,8 +187,8 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::columns::OutputColumn;
     use crate::expr::{ScopeColumn, bind_condition, bind_select};
-    use crate::plan::OutputColumn;
     use crate::plan::transform::schema_of;
     use crate::problem::Problems;
     use crate::sql::tests::embed;

@@ -11,16 +11,16 @@ pub mod transform;
 use std::sync::Arc;
 use std::time::Duration;
 
+use crate::columns::OutputColumn;
 use crate::config::{ConnectionConfig, Options};
 use crate::context::Context;
 use crate::contract::Contract;
-use crate::decode::Format;
 use crate::failure::Outcome;
+use crate::formats::Format;
 use crate::kinds::{
-    ChangeSupport, Computed, Fit, Intake, IntakeKind, Landing, LandingKind, MirrorKey, Registry, Settings,
+    ChangeSupport, Computed, Fit, Intake, IntakeKind, IntakeView, Landing, LandingKind, MirrorKey, Registry, Settings,
 };
 use crate::secret::SecretStore;
-use crate::types::SqlType;
 
 pub use each::{new_tables, write_out};
 pub use known::{ArrivalChoice, LedgerName, LedgerNameKind, UNKNOWN};
@@ -28,17 +28,6 @@ pub use overlap::check_overlaps;
 pub use path::{BatchFolders, PathTemplate};
 pub use resolve::{FEED, load, resolve};
 pub use transform::{Transform, Transformed};
-
-/// One column of what lands or is made.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct OutputColumn {
-    /// The name.
-    pub name: String,
-    /// The type.
-    pub ty: SqlType,
-    /// Whether it can be null.
-    pub nullable: bool,
-}
 
 /// When a batch is full.
 #[derive(Clone, Copy, Debug)]
@@ -250,12 +239,20 @@ impl Surroundings {
 }
 
 impl ArrivalPlan {
-    /// Opens the intake.
+    /// Opens the intake for a run.
     ///
     /// # Errors
     /// Where it cannot be reached.
     pub fn open(&self, around: &Surroundings) -> Outcome<Box<dyn Intake>> {
-        self.kind.open_all(&self.all_settings(around))
+        self.kind.open(&self.all_settings(around))
+    }
+
+    /// Opens the intake for looking.
+    ///
+    /// # Errors
+    /// Where it cannot be reached.
+    pub fn view(&self, around: &Surroundings) -> Outcome<Box<dyn IntakeView>> {
+        self.kind.view(&self.all_settings(around))
     }
 
     /// The events that arrive, in the order of their numbers in a change feed.
@@ -308,8 +305,8 @@ impl ArrivalPlan {
     ///
     /// # Errors
     /// Never for a resolved plan.
-    pub fn format(&self) -> Outcome<Box<dyn Format>> {
-        crate::decode::format(&self.options)
+    pub fn format(&self) -> Outcome<Arc<dyn Format>> {
+        crate::formats::format(&self.options)
             .ok_or_else(|| crate::failure::Failure::internal(format!("no format for {}", self.label)))
     }
 }

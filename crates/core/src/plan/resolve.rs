@@ -5,9 +5,10 @@ use std::sync::Arc;
 
 use super::overlap::check_overlaps;
 use super::{
-    ArrivalPlan, BatchLimits, EventPlan, FeedReads, LandingPlan, OutputColumn, PathTemplate, Plan, RejectLimit,
-    SealedTexts, Transform,
+    ArrivalPlan, BatchLimits, EventPlan, FeedReads, LandingPlan, PathTemplate, Plan, RejectLimit, SealedTexts,
+    Transform,
 };
+use crate::columns::OutputColumn;
 use crate::config::{
     ArrivalConfig, EmbeddedText, EventConfig, ExtraFields, LandingConfig, OptionValue, Options, PipelineConfig,
     ProjectConfig,
@@ -15,6 +16,7 @@ use crate::config::{
 use crate::context::{CHANGE, CHANGE_COLUMNS, COLUMNS, Context, FILE_COLUMNS, MIXED_COLUMNS, PREFIX, plain};
 use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
 use crate::expr::{ScopeColumn, SelectItem, bind_columns, bind_condition, bind_parts};
+use crate::formats;
 use crate::kinds::{ChangeSupport, Computed, MirrorKey, Registry};
 use crate::problem::{Place, Problem, Problems, SourceText};
 use crate::types::SqlType;
@@ -352,7 +354,7 @@ impl Resolver<'_> {
                 Problem::error("value.type", message, format.place)
                     .with_help(format!("it can be {}", kind.formats().join(" or "))),
             );
-        } else if kind.has_messages() && format.value == "csv" && arrival.options.table("csv").flag("header") {
+        } else if kind.has_messages() && formats::format(&arrival.options).is_some_and(|f| f.has_head()) {
             self.problems.add(
                 Problem::error("value.type", "a message has no header row", format.place)
                     .with_help("write csv = { header = false }; fields then come from '1', from '2', …"),
@@ -360,14 +362,12 @@ impl Resolver<'_> {
         }
     }
 
-    /// Columns of CSV without a head have numbers for names.
+    /// Where no header row names the columns, their numbers are their names.
     fn headless(&mut self, options: &Options, event: usize) {
-        if options.text("format").as_deref() != Some("csv") || options.table("csv").flag("header") {
-            return;
-        }
+        let Some(format) = formats::format(options) else { return };
         let fields = self.plan.events[event].contract.as_ref().map_or(&[][..], |c| &c.fields);
         for (i, field) in fields.iter().enumerate() {
-            if !matches!(field.path.as_slice(), [one] if one.parse::<usize>().is_ok_and(|n| n > 0)) {
+            if !format.takes_path(&field.path) {
                 self.problems.add(
                     Problem::error(
                         "name.unknown",

@@ -8,7 +8,7 @@ use arrow_schema::{Schema, SchemaRef};
 use arrow_select::filter::FilterBuilder;
 use rustc_hash::FxHashSet;
 
-use super::OutputColumn;
+use crate::columns::OutputColumn;
 use crate::expr::{Condition, EvalContext, Expr, RowErrors, SelectItem, evaluate};
 use crate::kinds::Unfit;
 use crate::reject::Reason;

@@ -172,7 +172,7 @@ impl FieldProfile {
         };
         self.values += 1;
         self.distinct.add(spelled);
-        // A word for null tells nothing of what the values look like.
+        // A word for null shows nothing of what the values look like.
         if !NULL_WORDS.iter().any(|w| w.as_bytes() == spelled) {
             remember(&mut self.examples, spelled);
         }
@@ -200,7 +200,7 @@ impl FieldProfile {
         let is_number = number::is_number(text);
         let has_zeros = !is_number && matches!(text, [b'0', b'0'..=b'9', ..]) && text.iter().all(u8::is_ascii_digit);
         let is_boolean = matches!(text.to_ascii_lowercase().as_slice(), b"true" | b"false");
-        let is_json = matches!(text[0], b'{' | b'[') && crate::decode::json::is_value(text);
+        let is_json = matches!(text[0], b'{' | b'[') && crate::formats::json::is_value(text);
         texts.numbers += u64::from(is_number);
         texts.zeros += u64::from(has_zeros);
         texts.booleans += u64::from(is_boolean);

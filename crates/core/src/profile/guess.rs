@@ -80,7 +80,7 @@ impl FieldGuess {
     }
 }
 
-/// The guess for a field of a name. `typed` says whether the format tells texts from numbers.
+/// The guess for a field of a name. `typed` says whether the format distinguishes texts from numbers.
 pub fn guess(name: &str, profile: &FieldProfile, events: u64, typed: bool) -> Guess {
     let mut guess = Guess {
         ty: SqlType::Text,
@@ -107,10 +107,6 @@ pub fn guess(name: &str, profile: &FieldProfile, events: u64, typed: bool) -> Gu
         guess.notes.push(format!("{} of them are spelled as texts", show_count(texts.count)));
     } else {
         mixture(&mut guess, profile);
-    }
-    if profile.values + profile.nulls > events {
-        let twice = show_count(profile.values + profile.nulls - events);
-        guess.notes.push(format!("occurs twice in {twice} records, which will be rejected"));
     }
     guess
 }
@@ -177,7 +173,7 @@ fn of_texts(guess: &mut Guess, name: &str, profile: &FieldProfile, typed: bool) 
     if filled == 0 {
         return note_null_words(guess, texts, typed);
     }
-    // Where the format tells texts from nothing, an empty text and a word for null are no values of another type.
+    // Where the format distinguishes texts from nothing, an empty text and a word for null are not values of another type.
     let all = if typed { texts.count } else { filled };
     let enough = |count: u64| count > 0 && count as f64 >= NEARLY_ALL * all as f64;
     // Words for null count as misfits where the format cannot say that they mean null.

@@ -12,7 +12,6 @@ use std::collections::HashMap;
 
 use crate::config::ExtraFields;
 use crate::contract::{Contract, ContractField};
-use crate::decode::csv::Dialect;
 use crate::problem::{Place, SourceText};
 use crate::types::SqlType;
 use crate::values::time::TimeFormat;
@@ -40,7 +39,7 @@ pub struct Node {
 
 impl Node {
     /// The child of a name, made where it is new. None where there are too many already.
-    fn child(&mut self, name: &str) -> Option<&mut Node> {
+    pub(crate) fn child(&mut self, name: &str) -> Option<&mut Node> {
         let next = self.last + 1;
         let index = match self.children.get(next) {
             Some(child) if child.name == name => next,
@@ -59,7 +58,7 @@ impl Node {
     }
 }
 
-/// A record that is no event.
+/// A record that is not an event.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Broken {
     /// Its number in the sample, from 1.
@@ -83,6 +82,8 @@ pub struct Profile {
     pub broken_count: u64,
     /// The root, whose children are the fields.
     pub root: Node,
+    /// What else is to be known, once each.
+    pub notes: std::collections::BTreeSet<String>,
     /// Whether values have types of their own, as in JSON; in CSV all are texts.
     pub typed: bool,
 }
@@ -116,15 +117,16 @@ impl Profile {
         }
     }
 
-    /// A dialect that takes the words for null that were seen as such.
-    pub fn dialect(&self, dialect: &Dialect) -> Dialect {
-        let mut dialect = dialect.clone();
-        for word in self.guesses().iter().flat_map(|g| &g.guess.null_words) {
-            if !dialect.nulls.iter().any(|n| n == word) {
-                dialect.nulls.push((*word).to_string());
-            }
+    /// Takes on the fields that a header row names, although no event has come yet.
+    pub fn name_fields(&mut self, names: &[String]) {
+        for name in names {
+            self.root.child(name);
         }
-        dialect
+    }
+
+    /// The spellings of null that were seen.
+    pub fn null_words(&self) -> Vec<&'static str> {
+        self.guesses().iter().flat_map(|g| g.guess.null_words.clone()).collect()
     }
 
     fn flatten(&self, node: &Node, path: &mut Vec<String>, found: &mut Vec<FieldGuess>) {

@@ -3,11 +3,35 @@
 use rstest::rstest;
 
 use super::*;
-use crate::decode::csv::Dialect;
+use crate::event::{Chunk, Position};
+use crate::formats::csv::Dialect;
+use crate::formats::{Csv, Format as _};
 
 fn json(lines: &[&str]) -> Profile {
     let mut profile = Profile::default();
     lines.iter().for_each(|line| profile.add_json(line.as_bytes()));
+    profile
+}
+
+/// Of a whole file with a header row.
+fn csv(text: &str) -> Profile {
+    let format = Csv::new(Dialect::default());
+    let head = format.cut(text.as_bytes(), 1).bytes;
+    let chunk = Chunk {
+        partition: "a.csv".into(),
+        from: Position::at(0),
+        to: Position::at(text.len() as u64),
+        identity: String::new(),
+        bytes: text.as_bytes().to_vec(),
+        head: Some(text.as_bytes()[..head].into()),
+        records: 0,
+        too_long: None,
+        grown: false,
+        messages: None,
+        changes: None,
+    };
+    let mut profile = Profile::default();
+    profile.add_chunk(&chunk, &format);
     profile
 }
 
@@ -68,16 +92,9 @@ fn empty_texts_count_against_a_type_in_json_and_not_in_csv() {
     values.extend(["\"2026-04-01T08:00:00Z\""; 60]);
     let guess = guess_of("a", &values);
     assert_eq!((guess.ty.to_string(), guess.notes.len()), ("text".into(), 2), "{guess:?}");
-    let mut profile = Profile::default();
-    profile.add_csv(b"1,\"\"\n2,\"7\"\n", &["a", "b"].map(String::from), &Dialect::default());
+    let profile = csv("a,b\n1,\"\"\n2,\"7\"\n");
     let guess = &profile.guesses()[1].guess;
     assert_eq!((guess.ty.to_string(), guess.not_null, guess.misfits), ("integer".into(), false, 0));
-}
-
-#[test]
-fn a_field_that_stands_twice_is_said() {
-    let guess = &json(&["{\"a\":1,\"a\":2}", "{\"a\":3}"]).guesses()[0].guess;
-    assert!(guess.notes[0].contains("occurs twice"), "{guess:?}");
 }
 
 #[test]
@@ -115,11 +132,25 @@ fn broken_records_are_counted_and_leave_no_trace() {
 }
 
 #[test]
+fn a_record_that_no_run_takes_is_not_counted_as_an_event() {
+    let profile = json(&["{\"a\":1,\"b\":{\"c\":1,\"\\u0063\":2}}", "{\"a\":2}", "{\"a\":3,\"a\":3}"]);
+    assert_eq!((profile.events, profile.broken_count), (1, 2));
+    assert_eq!(profile.broken[0].message, "the field `c` occurs twice");
+    let profile = csv("id,note,n\n3,\"c\",5\n4,\"d\"x,5\n");
+    assert_eq!((profile.events, profile.broken_count), (1, 1));
+    assert!(profile.broken[0].message.contains("between the closing quote"), "{:?}", profile.broken);
+}
+
+#[test]
+fn columns_of_one_name_are_left_out_with_a_note() {
+    let profile = csv("id,x,x\n1,2,3\n");
+    assert_eq!((profile.events, profile.root.children.len()), (1, 1));
+    assert!(profile.notes.iter().any(|note| note.contains("`x` twice")), "{:?}", profile.notes);
+}
+
+#[test]
 fn csv_with_its_nulls() {
-    let dialect = Dialect::default();
-    let names = ["id", "at", "note"].map(String::from);
-    let mut profile = Profile::default();
-    profile.add_csv(b"1,2026-04-01,\"x, y\"\n2,NULL,\n3,2026-04-02,\"two\nlines\"\nshort\n", &names, &dialect);
+    let profile = csv("id,at,note\n1,2026-04-01,\"x, y\"\n2,NULL,\n3,2026-04-02,\"two\nlines\"\nshort\n");
     assert_eq!((profile.events, profile.broken_count), (3, 1));
     let guesses = profile.guesses();
     let types: Vec<String> = guesses.iter().map(|g| g.guess.ty.to_string()).collect();

@@ -56,7 +56,7 @@ impl Spelling {
             (Some(pattern), true) => time::parse_date_pattern(std::str::from_utf8(text).ok()?, pattern).map(days),
             (Some(pattern), false) => time::parse_timestamp_pattern(std::str::from_utf8(text).ok()?, pattern),
         }
-        // Two digits are no year: 01.04.26 is the year 26 to the parser and 2026 to the writer.
+        // Two digits are not a year: 01.04.26 is the year 26 to the parser and 2026 to the writer.
         .filter(|micros| (YEAR_1000..YEAR_3000).contains(micros))
     }
 

@@ -51,7 +51,7 @@ pub fn outcome(plan: &Plan, rehearsal: &Rehearsal) -> BTreeMap<Key, EventResult>
     for (landing, view) in plan.landings.iter().zip(&rehearsal.landings) {
         for (row, record) in view.records.iter().enumerate() {
             let columns = landing.columns().iter().zip(view.rows.columns());
-            let value = |(column, array): (&crate::plan::OutputColumn, &arrow_array::ArrayRef)| {
+            let value = |(column, array): (&crate::columns::OutputColumn, &arrow_array::ArrayRef)| {
                 let mut text = String::new();
                 write_value(&mut text, array.as_ref(), row, column.ty == SqlType::Json);
                 (column.name.clone(), text)

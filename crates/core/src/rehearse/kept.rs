@@ -192,7 +192,7 @@ impl<'de> Deserialize<'de> for Columns {
 /// Reads a kept file; `name` is that for messages.
 ///
 /// # Errors
-/// Where it is no such file, with the line at fault.
+/// Where it is not such a file, with the line at fault.
 pub fn read(name: &str, text: &str) -> Outcome<KeptSample> {
     let wrong = |number: usize, reason: String| {
         Failure::new(FailureKind::Configuration, format!("{name}:{number}: {reason}"))

@@ -37,11 +37,11 @@ pub struct Record {
     pub bytes: Vec<u8>,
     /// The head of its partition, where the format has one.
     pub head: Option<Arc<[u8]>>,
-    /// What a broker tells of it, where it is a message.
+    /// What a broker reports about it, where it is a message.
     pub reported: Option<MessageOrigin>,
 }
 
-/// What a broker tells of one message.
+/// What a broker reports about one message.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MessageOrigin {
     /// The topic.
@@ -202,7 +202,7 @@ impl<'a> Work<'a> {
     }
 
     /// Notes the records of a chunk in the order in which they stand there; gives those of the good rows.
-    fn add_records(&mut self, arrival: usize, chunk: &Chunk, decoded: &crate::decode::Decoded) -> Vec<usize> {
+    fn add_records(&mut self, arrival: usize, chunk: &Chunk, decoded: &crate::formats::Decoded) -> Vec<usize> {
         let mut found: Vec<(u64, Result<usize, usize>)> = decoded
             .rows
             .spans
@@ -344,7 +344,7 @@ fn stations(plan: &Plan) -> Vec<String> {
     plan.events.iter().flat_map(of).collect()
 }
 
-fn join(columns: &[crate::plan::OutputColumn], parts: Vec<Part>) -> Outcome<View> {
+fn join(columns: &[crate::columns::OutputColumn], parts: Vec<Part>) -> Outcome<View> {
     let schema = schema_of(columns);
     let batches: Vec<&RecordBatch> = parts.iter().map(|p| &p.rows).collect();
     let rows = match batches.is_empty() {

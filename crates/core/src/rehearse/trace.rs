@@ -149,9 +149,14 @@ fn conditions(transform: &Transform, input: &RecordBatch, row: usize, now: i64) 
     when.parts.iter().map(truth).collect()
 }
 
-fn values(rows: &RecordBatch, row: usize, columns: &[crate::plan::OutputColumn], texts: &[String]) -> Vec<TracedValue> {
+fn values(
+    rows: &RecordBatch,
+    row: usize,
+    columns: &[crate::columns::OutputColumn],
+    texts: &[String],
+) -> Vec<TracedValue> {
     let value =
-        |((array, column), text): ((&arrow_array::ArrayRef, &crate::plan::OutputColumn), &String)| TracedValue {
+        |((array, column), text): ((&arrow_array::ArrayRef, &crate::columns::OutputColumn), &String)| TracedValue {
             name: column.name.clone(),
             ty: column.ty.to_string(),
             from: text.clone(),

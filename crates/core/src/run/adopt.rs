@@ -8,8 +8,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use super::Landings;
 use super::recover::all_lanes;
-use super::{Landings, REJECTS};
 use crate::batch::{LaneId, Ranges, Reread};
 use crate::event::Position;
 use crate::fail_points::reach;
@@ -17,6 +17,7 @@ use crate::failure::{Failure, Outcome};
 use crate::kinds::{HeldLane, PartitionPosition};
 use crate::ledger::{AdoptedBatch, AdoptedLane, Adoption, BatchQuery, BatchRecord, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
+use crate::reject::REJECTS;
 
 /// Takes over; gives what somebody should know, in words.
 pub(super) fn adopt(
@@ -117,7 +118,7 @@ fn refuse_another_order(plan: &Plan, around: &Surroundings, adopted: &[(LaneId, 
     }
     let mut there: Vec<(&str, BTreeSet<Arc<str>>)> = Vec::new();
     for arrival in &plan.arrivals {
-        let states = arrival.open(around)?.states(&[])?;
+        let states = arrival.view(around)?.states(&[])?;
         there.push((&arrival.label, states.into_iter().map(|state| state.partition).collect()));
     }
     for (lane, one) in adopted {

@@ -5,9 +5,10 @@ use std::time::Duration;
 use crossbeam_channel::Receiver;
 
 use super::stager::StagedHandover;
-use super::{BatchSummary, REJECTS, RunEvent, Shared, Stop};
+use super::{BatchSummary, RunEvent, Shared, Stop};
 use crate::batch::LaneId;
 use crate::failure::{Failure, FailureKind, Outcome};
+use crate::reject::REJECTS;
 use crate::reject::Reason;
 use crate::units::{show_count, show_share};
 
@@ -31,8 +32,8 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
     let epoch = shared.epoch(lane)?;
     let sealed = staged.seal(shared.ledger, epoch)?;
     let ranges = sealed.ranges.clone();
-    let again = |failure: &Failure| {
-        shared.observer.on(RunEvent::StoreAway(failure.message.clone()));
+    let again = |landing: &str, failure: &Failure| {
+        shared.observer.on(store_away(lane, landing, failure));
         wait(shared.stop)
     };
     let mut done = sealed.land(shared.ledger, &shared.landings, &again)?;
@@ -40,7 +41,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
     let settled = done.settle(shared.ledger)?;
     let refusals: u64 = refused.iter().map(|r| r.2).sum();
     let (rejected, landed) = (rejected + refusals, landed - refusals);
-    shared.observer.on(RunEvent::StoreBack);
+    shared.observer.on(RunEvent::StoreBack(lane.clone()));
     if let Some(intake) = shared.intakes.get(lane.arrival()) {
         // The source only shows this to others; the ledger decides.
         if let Err(failure) = intake.settled(&ranges) {
@@ -85,6 +86,11 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
         return Err(too_many(shared, lane, number, rejected, read));
     }
     Ok(())
+}
+
+/// A store does not answer.
+pub(super) fn store_away(lane: &LaneId, landing: &str, failure: &Failure) -> RunEvent {
+    RunEvent::StoreAway { lane: lane.clone(), landing: landing.into(), message: failure.message.clone() }
 }
 
 /// Waits before a store is tried again; false where nobody should wait any longer. What is sealed is finished by the

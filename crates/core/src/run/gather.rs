@@ -6,14 +6,16 @@ use std::sync::Arc;
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
 use super::processor::Processed;
-use super::{NullCounts, REJECTS, RejectKey};
+use super::{NullCounts, RejectKey};
 use crate::batch::{BatchIdentity, LandingWork, Ranges, Reread, Staged, StationCount};
-use crate::decode::MissingFields;
+use crate::columns::OutputColumn;
 use crate::event::LandingRows;
 use crate::failure::{Failure, FailureKind, Outcome};
+use crate::formats::MissingFields;
 use crate::kinds::{BatchOrder, Landing, Stage};
 use crate::plan::transform::schema_of;
-use crate::plan::{LandingPlan, OutputColumn, Plan};
+use crate::plan::{LandingPlan, Plan};
+use crate::reject::REJECTS;
 use crate::reject::{CONTRACT, Reject};
 use crate::types::SqlType;
 

@@ -7,13 +7,14 @@
 use std::sync::Arc;
 
 use super::recover::sealed_plan;
-use super::{Landings, Processor, REJECTS, open_landings};
+use super::{Landings, Processor, open_landings};
 use crate::batch::{BatchIdentity, Ranges, Readings, Sealed, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{Fits, Read, ReadLimit, RefusedRow, StagedWork};
 use crate::ledger::{BatchQuery, Ledger};
 use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
+use crate::reject::REJECTS;
 use crate::reject::{self, Reason};
 
 /// What was done with one landing of a batch.
@@ -133,7 +134,7 @@ impl Batch<'_> {
             Failure::findings(format!("the pipeline has no arrival {} any more", lane.arrival()))
                 .with_help("its events cannot be read again; bring the arrival back into the pipeline file")
         })?;
-        let intake = arrival.open(self.around)?;
+        let intake = arrival.view(self.around)?;
         let mut reader = intake.ranges(ranges)?;
         let mut decoder = self.decoder(arrival)?;
         // The rows are looked for that were staged then, whatever the store says today.
@@ -163,7 +164,7 @@ impl Batch<'_> {
         }
     }
 
-    fn decoder(&self, arrival: &ArrivalPlan) -> Outcome<Box<dyn crate::decode::Decoder>> {
+    fn decoder(&self, arrival: &ArrivalPlan) -> Outcome<Box<dyn crate::formats::Decoder>> {
         let contract = self.plan.events[arrival.event].contract.as_ref();
         let contract = contract.ok_or_else(|| Failure::internal(format!("{} has no contract", arrival.label)))?;
         Ok(arrival.format()?.decoder(contract))

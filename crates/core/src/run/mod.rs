@@ -28,14 +28,12 @@ use crate::failure::{Failure, FailureKind, Outcome};
 use crate::kinds::{Fits, Intake, Landing};
 use crate::ledger::{BatchQuery, LaneHold, Ledger};
 use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
+use crate::reject::REJECTS;
 use crate::threads::spawn_scoped;
 
 pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
 pub use processor::Processor;
 pub use stop::Stop;
-
-/// The landing of rejects in the ledger.
-pub const REJECTS: &str = "rejects";
 
 /// How far to run.
 #[derive(Clone, Copy, Debug, Default)]

@@ -1,9 +1,9 @@
-//! What a run tells while it works.
+//! What a run reports while it works.
 
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::batch::BatchIdentity;
+use crate::batch::{BatchIdentity, LaneId};
 
 /// Rejects are counted by station, reason and field.
 pub type RejectKey = (Arc<str>, &'static str, Option<String>);
@@ -34,6 +34,8 @@ pub enum RunEvent {
     Recovered(u64),
     /// Events were read and handed on.
     Read {
+        /// The lane.
+        lane: LaneId,
         /// Events.
         records: u64,
         /// Bytes.
@@ -42,14 +44,25 @@ pub enum RunEvent {
     /// A batch is done.
     Settled(BatchSummary),
     /// A lane has read everything there is and waits for more.
-    CaughtUp,
-    /// A source does not answer; the run waits for it. What it said, in words. It is back when something is read again,
-    /// or all has been.
-    SourceAway(String),
-    /// A store does not answer; the run waits for it. What it said, in words.
-    StoreAway(String),
-    /// The store answers again.
-    StoreBack,
+    CaughtUp(LaneId),
+    /// The source of a lane does not answer; the run waits for it. It is back when something is read again, or all has been.
+    SourceAway {
+        /// The lane.
+        lane: LaneId,
+        /// What the source said, in words.
+        message: String,
+    },
+    /// The store of a landing does not answer; the run waits for it.
+    StoreAway {
+        /// The lane whose batch waits.
+        lane: LaneId,
+        /// The landing's name in the ledger.
+        landing: String,
+        /// What the store said, in words.
+        message: String,
+    },
+    /// The batch of a lane has landed in all its stores.
+    StoreBack(LaneId),
 }
 
 /// Sees what happens. Called from several threads; it must return soon.

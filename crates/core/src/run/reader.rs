@@ -149,7 +149,7 @@ impl<'a> Reader<'a> {
             }
             // What can be read by somebody who waits is waited for; nothing else changes by itself.
             Read::Stuck(failure) if failure.passing && !shared.until.caught_up => {
-                shared.observer.on(RunEvent::SourceAway(failure.message));
+                shared.observer.on(self.away(failure.message));
                 shared.stop.wait(PAUSE);
             }
             Read::Halt(failure) | Read::Stuck(failure) => {
@@ -167,11 +167,11 @@ impl<'a> Reader<'a> {
             // The reader has waited itself.
             Read::Pending => {}
             Read::Away(what) => {
-                shared.observer.on(RunEvent::SourceAway(what));
+                shared.observer.on(self.away(what));
                 shared.stop.wait(PAUSE);
             }
             Read::CaughtUp => {
-                shared.observer.on(RunEvent::CaughtUp);
+                shared.observer.on(RunEvent::CaughtUp(self.hold.lane.clone()));
                 let left = self.batch.as_ref().map(|b| limits.every.saturating_sub(b.since.elapsed()));
                 let pause = left.map_or(PAUSE, |left| left.min(PAUSE));
                 if !self.source.wait(pause) {
@@ -181,6 +181,10 @@ impl<'a> Reader<'a> {
         }
         self.end_if_full()?;
         Ok(AfterRead::GoOn)
+    }
+
+    fn away(&self, message: String) -> RunEvent {
+        RunEvent::SourceAway { lane: self.hold.lane.clone(), message }
     }
 
     /// Whether a batch that should end stands within a transaction of its source that is still coming.
@@ -217,7 +221,7 @@ impl<'a> Reader<'a> {
             batch.bytes += bytes;
             batch.within = open_transaction(&chunk, batch.within);
         }
-        self.shared.observer.on(RunEvent::Read { records, bytes });
+        self.shared.observer.on(RunEvent::Read { lane: self.hold.lane.clone(), records, bytes });
         if !self.send(Task::Chunk(chunk)) {
             return Ok(AfterRead::Leave);
         }
@@ -249,7 +253,7 @@ impl<'a> Reader<'a> {
         if !self.source.confirm()? {
             let what =
                 format!("{} does not answer: the events read so far cannot be verified", self.hold.lane.arrival());
-            self.shared.observer.on(RunEvent::SourceAway(what));
+            self.shared.observer.on(self.away(what));
             self.shared.stop.wait(PAUSE);
             return Ok(false);
         }

@@ -3,15 +3,16 @@
 
 use std::collections::BTreeSet;
 
-use super::committer::wait;
+use super::committer::{store_away, wait};
 use super::replay::replay_hold;
-use super::{Landings, Observer, REJECTS, RunEvent, Stop, open_landings};
+use super::{Landings, Observer, RunEvent, Stop, open_landings};
 use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LaneHold, Ledger};
 use crate::plan::{ArrivalPlan, LedgerName, Plan, SealedTexts, Surroundings, load};
 use crate::problem::{Problems, SourceText};
+use crate::reject::REJECTS;
 
 /// Finishes the sealed batches of a pipeline, under the texts that they were sealed with. Returns how many.
 pub(super) fn finish_sealed(
@@ -64,12 +65,13 @@ fn finish(
         }
         let landings = opened.iter().find(|(t, _)| *t == texts).map(|(_, l)| l);
         let landings = landings.ok_or_else(|| Failure::internal("sealed texts were just opened"))?;
-        let again = |failure: &Failure| {
-            observer.on(RunEvent::StoreAway(failure.message.clone()));
+        let lane = sealed.identity.lane.clone();
+        let again = |landing: &str, failure: &Failure| {
+            observer.on(store_away(&lane, landing, failure));
             wait(stop)
         };
         sealed.land(ledger, landings, &again)?.settle(ledger)?;
-        observer.on(RunEvent::StoreBack);
+        observer.on(RunEvent::StoreBack(lane));
     }
     reach("recover.after");
     observer.on(RunEvent::Recovered(count));

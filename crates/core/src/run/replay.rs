@@ -3,16 +3,17 @@
 
 use std::collections::BTreeMap;
 
-use super::committer::wait;
+use super::committer::{store_away, wait};
 use super::gather::BatchBuilder;
 use super::recover::{finish_replay_batches, sealed_plan};
-use super::{Landings, Observer, Processor, REJECTS, RunEvent, Stop, fits_of, open_landings};
+use super::{Landings, Observer, Processor, RunEvent, Stop, fits_of, open_landings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{BatchOrder, Intake, LaneReader, Read, ReadLimit, StagedWork};
+use crate::kinds::{BatchOrder, IntakeView, LaneReader, Read, ReadLimit, StagedWork};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
+use crate::reject::REJECTS;
 
 /// Bytes that are read at a time.
 const CHUNK: u64 = 2 << 20;
@@ -170,7 +171,7 @@ fn read_again(
         if portions.is_empty() {
             continue;
         }
-        let intake = arrival.open(around)?;
+        let intake = arrival.view(around)?;
         let reach_of: Vec<usize> = arrival.events().flat_map(|e| plan.landings_of(e)).collect();
         let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
         let again = Again { plan, ledger, landings, arrival, into, all: reach_of, readings, stop, observer };
@@ -214,7 +215,7 @@ struct Again<'a> {
 }
 
 impl Again<'_> {
-    fn portion(&self, portion: &Portion, intake: &dyn Intake, report: &mut ReplayReport) -> Outcome<()> {
+    fn portion(&self, portion: &Portion, intake: &dyn IntakeView, report: &mut ReplayReport) -> Outcome<()> {
         let lane = portion.first.0.out_of_order(report.number);
         let into = portion.into.as_deref().unwrap_or(&self.into);
         let earlier = self.settled(portion)?;
@@ -224,7 +225,7 @@ impl Again<'_> {
             landing.discard(self.ledger.id(), &lane, &[])?;
         }
         self.refuse_unknown(&lane, hold.next)?;
-        let identity = self.identity(&(lane, hold.next));
+        let identity = self.identity(&(lane.clone(), hold.next));
         let opened_at = chrono::Utc::now().timestamp_micros();
         let own = self.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
@@ -232,18 +233,18 @@ impl Again<'_> {
         let mut batch = BatchBuilder::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
         batch.keep_all_rejects(portion.all_rejects);
-        self.read(portion, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
+        self.read(portion, &lane, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
         let staged = self.finish(portion, into, batch)?;
         let (read, rejected) = (staged.read, staged.rejected);
         let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
-        let again = |failure: &Failure| {
-            self.observer.on(RunEvent::StoreAway(failure.message.clone()));
+        let again = |landing: &str, failure: &Failure| {
+            self.observer.on(store_away(&lane, landing, failure));
             wait(self.stop)
         };
         let done = staged.seal(self.ledger, hold.epoch)?.land(self.ledger, self.landings, &again)?;
         let refused: u64 = done.refused.iter().map(|r| r.2).sum();
         done.settle(self.ledger)?;
-        self.observer.on(RunEvent::StoreBack);
+        self.observer.on(RunEvent::StoreBack(lane));
         report.batches += 1;
         report.read += read;
         report.landed += landed - refused;
@@ -251,7 +252,13 @@ impl Again<'_> {
         Ok(())
     }
 
-    fn read(&self, portion: &Portion, reader: &mut dyn LaneReader, batch: &mut BatchBuilder<'_>) -> Outcome<()> {
+    fn read(
+        &self,
+        portion: &Portion,
+        lane: &LaneId,
+        reader: &mut dyn LaneReader,
+        batch: &mut BatchBuilder<'_>,
+    ) -> Outcome<()> {
         let fits = fits_of(self.landings);
         let folders = BatchFolders::default();
         let mut processor = Processor::new(self.plan, self.arrival, &fits, &folders)?;
@@ -259,14 +266,14 @@ impl Again<'_> {
             match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK, ends: false })? {
                 Read::Chunk(chunk) => {
                     let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
-                    self.observer.on(RunEvent::Read { records: chunk.records, bytes });
+                    self.observer.on(RunEvent::Read { lane: lane.clone(), records: chunk.records, bytes });
                     batch.add(processor.process(chunk, portion.now))?;
                 }
                 Read::CaughtUp => return Ok(()),
                 Read::Halt(failure) | Read::Stuck(failure) => return Err(failure),
                 Read::Pending => {}
-                Read::Away(what) => {
-                    self.observer.on(RunEvent::SourceAway(what));
+                Read::Away(message) => {
+                    self.observer.on(RunEvent::SourceAway { lane: lane.clone(), message });
                     if !wait(self.stop) {
                         return Err(Failure::away("stopped while the source did not answer"));
                     }

@@ -8,9 +8,9 @@ use super::gather::BatchBuilder;
 use super::processor::{Processed, ProcessedTask};
 use super::{NullCounts, RejectKey, Shared};
 use crate::batch::{BatchIdentity, Staged};
-use crate::decode::MissingFields;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
+use crate::formats::MissingFields;
 use crate::kinds::BatchOrder;
 
 /// A staged batch with what the report wants to know of it.

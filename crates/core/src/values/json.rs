@@ -8,7 +8,7 @@ use arrow_array::{Array, RecordBatch};
 use arrow_schema::DataType;
 
 use super::{number, time};
-use crate::plan::OutputColumn;
+use crate::columns::OutputColumn;
 use crate::types::SqlType;
 
 /// Writes a JSON string with its quotes.

@@ -55,7 +55,7 @@ pub fn parse_whole(text: &[u8]) -> Option<i64> {
     if negative { Some(value) } else { value.checked_neg() }
 }
 
-/// Parses a decimal into units of `10^-scale`. None where it has more digits than that, or is no number.
+/// Parses a decimal into units of `10^-scale`. None where it has more digits than that, or is not a number.
 pub fn parse_decimal(text: &[u8], scale: u8) -> Option<i128> {
     let (negative, text) = sign(text);
     let exponent_at = text.iter().position(|b| matches!(b, b'e' | b'E'));
@@ -80,7 +80,7 @@ pub fn parse_decimal(text: &[u8], scale: u8) -> Option<i128> {
     Some(if negative { -value } else { value })
 }
 
-/// Parses a decimal into units of `10^-scale`, rounding halves away from zero. None where it is no number, or too large.
+/// Parses a decimal into units of `10^-scale`, rounding halves away from zero. None where it is not a number, or too large.
 pub fn parse_decimal_rounded(text: &[u8], scale: u8) -> Option<i128> {
     if let Some(exact) = parse_decimal(text, scale) {
         return Some(exact);

@@ -29,7 +29,7 @@ pub use state::TopicConfig;
 pub struct Setup {
     /// Where it listens; port 0 takes a free one.
     pub listen: Option<SocketAddr>,
-    /// The address that it tells its clients, where that is another one: that of a proxy, say.
+    /// The address that it gives its clients, where that is another one: that of a proxy, say.
     pub advertise: Option<(String, u16)>,
     /// The name of its cluster.
     pub cluster: String,

@@ -78,7 +78,7 @@ impl State {
         self.producers
     }
 
-    /// Forgets what has expired, and takes back transactions of which nobody has spoken for too long.
+    /// Forgets what has expired, and takes back transactions that have been idle for too long.
     pub(super) fn tidy(&mut self) {
         let now = now();
         for topic in self.topics.values_mut() {

@@ -1,4 +1,4 @@
-//! Transactional writers: one id each, of which only the last to begin can write.
+//! Transactional writers: one id each; only the last to begin can write.
 
 use std::collections::BTreeSet;
 
@@ -94,7 +94,7 @@ impl State {
     /// Ends a transaction at its writer's word.
     pub(super) fn end_transaction(&mut self, id: &str, who: (i64, i16), committed: bool) -> Result<(), i16> {
         let writer = self.writer(id, who.0, who.1)?;
-        // An answer may have been lost: the same end again is no mistake.
+        // An answer may have been lost: the same end again is not a mistake.
         if writer.since.is_none() {
             return if writer.committed == Some(committed) { Ok(()) } else { Err(INVALID_STATE) };
         }

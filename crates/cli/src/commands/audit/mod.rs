@@ -118,7 +118,7 @@ impl Waiting<'_> {
         let plan = &self.pipeline.plan;
         let arrival = plan.arrivals.iter().find(|a| a.events().any(|e| e == event));
         let arrival = arrival.ok_or_else(|| Failure::internal("an event of a change feed has no arrival"))?;
-        let intake = arrival.open(&self.project.surroundings())?;
+        let intake = arrival.view(&self.project.surroundings())?;
         let started = Instant::now();
         let mut sealed: Option<Vec<(LaneId, u64)>> = None;
         loop {

@@ -59,7 +59,7 @@ pub(super) fn reload(
         let Some(mut known) = known else { continue };
         for one in own {
             let keys = keys(&one.found.differences, one.found.beyond);
-            let found = one.mirror.arrival.open(&around)?.load_again(&known, &keys)?;
+            let found = one.mirror.arrival.view(&around)?.load_again(&known, &keys)?;
             let (position, table, is_all) = found.ok_or_else(|| Failure::internal("a change feed loads its tables"))?;
             known = position;
             all.push(TableReload { table, rows: (!is_all).then_some(keys.len()) });

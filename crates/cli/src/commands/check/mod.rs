@@ -122,7 +122,7 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
             let seen = looked.map_or_else(String::new, |l| format!("; {}", l.describe()));
             output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
-                // What a feed tells of every row is no column of anybody's.
+                // What a feed reports of every row is not a column of anybody's.
                 let fed = landing.columns().iter().any(|c| c.name == FEED);
                 let own = landing.columns().iter().filter(|c| !fed || !c.name.starts_with('@'));
                 let columns: Vec<(String, String)> = own.map(|c| (c.name.clone(), c.ty.to_string())).collect();

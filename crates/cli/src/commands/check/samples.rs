@@ -56,7 +56,7 @@ pub(super) fn look(
     let around = project.surroundings();
     let mut chunks = Vec::new();
     for (index, arrival) in plan.arrivals.iter().enumerate() {
-        let mut reader = arrival.open(&around)?.sample(events)?;
+        let mut reader = arrival.view(&around)?.sample(events)?;
         let sample = take(reader.as_mut(), events, None, &Stop::new())?;
         chunks.extend(sample.chunks.into_iter().map(|chunk| (index, chunk)));
     }
@@ -87,7 +87,7 @@ pub(super) fn look(
         .collect())
 }
 
-/// A sample that could not be taken: what is wrong outside is no mistake of the file.
+/// A sample that could not be taken: what is wrong outside is not a mistake of the file.
 pub(super) fn unreadable(pipeline: &LoadedPipeline, failure: &Failure) -> Problem {
     let help = failure.help.clone().unwrap_or_else(|| "look again, or leave the events alone with --offline".into());
     Problem::warning(

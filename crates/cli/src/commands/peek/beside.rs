@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use arrow_array::RecordBatch;
 use serde_json::json;
+use sluice_core::columns::OutputColumn;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::names;
-use sluice_core::plan::OutputColumn;
 use sluice_core::run::Stop;
 use sluice_core::units::{show_count, show_many};
 
@@ -29,7 +29,7 @@ struct Side {
     /// Rows that have no key, or one that came before.
     without_key: u64,
     doubled: u64,
-    /// Records that are no rows.
+    /// Records that are not rows.
     broken: u64,
 }
 
@@ -70,7 +70,7 @@ fn declared_key(place: &place::Place) -> Option<Vec<String>> {
 struct Unread {
     label: String,
     columns: Vec<OutputColumn>,
-    /// Records that are no rows.
+    /// Records that are not rows.
     broken: u64,
     rows: Box<dyn FnMut() -> Outcome<Option<RecordBatch>>>,
 }

@@ -2,7 +2,6 @@
 
 use arrow_array::RecordBatch;
 use serde_json::json;
-use sluice_core::decode::{Csv, Format as _};
 use sluice_core::failure::Outcome;
 use sluice_core::profile::Profile;
 use sluice_core::run::Stop;
@@ -15,7 +14,7 @@ use crate::args::{Arguments, OutputKind, PeekArgs};
 use crate::output::rows::cut;
 use crate::output::table::screen_width;
 use crate::output::{self, profile, style};
-use crate::sampling::{Source, profile_of};
+use crate::sampling::Source;
 
 pub(super) fn events(arguments: &Arguments, args: &PeekArgs, source: &mut Source, stop: &Stop) -> Outcome<()> {
     let sample = source.sample(wanted(args), window(args), stop)?;
@@ -29,7 +28,7 @@ pub(super) fn events(arguments: &Arguments, args: &PeekArgs, source: &mut Source
         answer.show(arguments, &source.label, &of, broken);
         return Ok(());
     }
-    let found = profile_of(&sample, source.dialect());
+    let found = source.profile(&sample);
     match arguments.output {
         OutputKind::Json => as_json(args, source, &sample, &found),
         OutputKind::Text => output::print(&as_text(args, source, &sample, &found)),
@@ -38,20 +37,20 @@ pub(super) fn events(arguments: &Arguments, args: &PeekArgs, source: &mut Source
 }
 
 /// The events' rows under the contract, or under what the events look like; and how many are none.
-pub(super) fn rows(source: &Source, sample: &Sample) -> (Vec<sluice_core::plan::OutputColumn>, Vec<RecordBatch>, u64) {
+pub(super) fn rows(
+    source: &Source,
+    sample: &Sample,
+) -> (Vec<sluice_core::columns::OutputColumn>, Vec<RecordBatch>, u64) {
     let (contract, mut decoder) = match source.contract() {
         Some(contract) => (contract.clone(), source.format().decoder(contract)),
         None => {
-            let found = profile_of(sample, source.dialect());
+            let found = source.profile(sample);
             let contract = found.contract();
-            let decoder = match source.dialect() {
-                Some(dialect) => Csv::new(found.dialect(dialect)).decoder(&contract),
-                None => source.format().decoder(&contract),
-            };
+            let decoder = source.format().fitted(&found).decoder(&contract);
             (contract, decoder)
         }
     };
-    let column = |f: &sluice_core::contract::ContractField| sluice_core::plan::OutputColumn {
+    let column = |f: &sluice_core::contract::ContractField| sluice_core::columns::OutputColumn {
         name: f.name.clone(),
         ty: f.ty,
         nullable: !f.not_null,
@@ -59,7 +58,7 @@ pub(super) fn rows(source: &Source, sample: &Sample) -> (Vec<sluice_core::plan::
     let mut columns: Vec<_> = contract.fields.iter().map(column).collect();
     if contract.extra == sluice_core::config::ExtraFields::Keep {
         let ty = sluice_core::types::SqlType::Json;
-        columns.push(sluice_core::plan::OutputColumn { name: "extra".into(), ty, nullable: true });
+        columns.push(sluice_core::columns::OutputColumn { name: "extra".into(), ty, nullable: true });
     }
     let (mut batches, mut broken) = (Vec::new(), 0);
     for chunk in &sample.chunks {
@@ -121,6 +120,7 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
     let mut out = format!("{}: {place}\n", style::bold(&source.label));
     let all = if sample.more { "a sample of" } else { "all" };
     match found.broken_count {
+        0 if found.events == 0 => out.push_str("no events yet"),
         0 => out.push_str(&format!("{all} {}", show_many(found.events, "event"))),
         bad => {
             let records = show_many(found.events + bad, "record");
@@ -131,6 +131,10 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
         out.push_str(&format!(" of the window, {} looked at", show_count(sample.looked_at)));
     }
     out.push('\n');
+    if found.events == 0 && !found.root.children.is_empty() {
+        let names: Vec<&str> = found.root.children.iter().map(|child| child.name.as_str()).collect();
+        out.push_str(&format!("the header row names {}\n", cut(&names.join(", "), width - 22)));
+    }
     if found.events > 0 {
         out.push('\n');
         out.push_str(&profile::render(found, source.contract(), None, width));
@@ -140,7 +144,7 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
             format!("{} without a time that can be read were left out", show_many(sample.without_time, "record"));
         out.push_str(&format!(" {} {text}\n", style::warn("!")));
     }
-    for remark in &sample.remarks {
+    for remark in sample.remarks.iter().chain(&found.notes) {
         out.push_str(&format!(" {} {remark}\n", style::warn("!")));
     }
     if found.broken_count > 0 {
@@ -186,7 +190,7 @@ fn as_json(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) {
             "more": sample.more,
             "looked_at": sample.looked_at,
             "without_time": sample.without_time,
-            "remarks": sample.remarks,
+            "remarks": sample.remarks.iter().chain(&found.notes).collect::<Vec<_>>(),
             "broken": found.broken_count,
             "first_broken": broken,
             "fields": profile::json(found, None),

@@ -29,10 +29,10 @@ pub(super) fn live(
     let intake = match (place, project) {
         (Place::Files(settings), Some(project)) => {
             let kind = project.registry.intake(&settings.connection.scheme).ok_or_else(only_topics)?;
-            kind.open(settings)?
+            kind.view(std::slice::from_ref(settings))?
         }
         (Place::Arrival(pipeline, arrival), Some(project)) => {
-            pipeline.plan.arrivals[*arrival].open(&project.surroundings())?
+            pipeline.plan.arrivals[*arrival].view(&project.surroundings())?
         }
         _ => return Err(only_topics()),
     };

@@ -9,8 +9,8 @@ mod stored;
 use std::sync::Arc;
 
 use sluice_connect::look;
-use sluice_core::decode::recognise::Recognised;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::formats::recognise::Recognised;
 use sluice_core::kinds::{Settings, Stored};
 use sluice_core::plan::LandingPlan;
 use sluice_core::run::Stop;
@@ -81,7 +81,7 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
     match place {
         Place::Stdin => Ok(Opened::Events(Box::new(sampling::open_stdin(events)?))),
         Place::File(path) => {
-            let is_parquet = look::look(&path)?.recognised == Recognised::Parquet;
+            let is_parquet = matches!(look::look(&path)?.recognised, Recognised::Parquet);
             // A question is about all that is in the file, not about a sample.
             if !is_parquet && (!asks || !window(args).is_open()) {
                 return Ok(Opened::Events(Box::new(sampling::open_file(&path)?)));

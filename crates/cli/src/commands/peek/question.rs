@@ -2,10 +2,11 @@
 
 use arrow_array::RecordBatch;
 use serde_json::json;
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::EmbeddedText;
 use sluice_core::expr::{ScopeColumn, bind_condition, bind_select};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::plan::{OutputColumn, Transform};
+use sluice_core::plan::Transform;
 use sluice_core::problem::{Problems, SourceText};
 use sluice_core::units::{show_count, show_many};
 

@@ -2,9 +2,9 @@
 
 use arrow_array::RecordBatch;
 use serde_json::{Value, json};
+use sluice_core::columns::OutputColumn;
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{Stored, StoredBatch};
-use sluice_core::plan::OutputColumn;
 use sluice_core::profile::Profile;
 use sluice_core::run::Stop;
 use sluice_core::units::{show_count, show_many, show_size};

@@ -117,7 +117,7 @@ pub(crate) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &d
     let mut found = Vec::new();
     for arrival in &pipeline.plan.arrivals {
         let positions = ledger.positions(name, &arrival.label)?;
-        let states = arrival.open(&around)?.states(&positions)?;
+        let states = arrival.view(&around)?.states(&positions)?;
         let is_own = |b: &&BatchRecord| {
             b.lane.arrival() == arrival.label && !b.lane.is_out_of_order() && b.state == BatchState::Settled
         };

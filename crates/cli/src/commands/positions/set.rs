@@ -123,7 +123,7 @@ fn gather(
     };
     let around = project.surroundings();
     for (standing, arrival) in standings.iter().zip(&pipeline.plan.arrivals) {
-        let Some(found) = arrival.open(&around)?.find(&mark)? else {
+        let Some(found) = arrival.view(&around)?.find(&mark)? else {
             return Err(Failure::new(
                 FailureKind::Configuration,
                 format!("{} reads {}, which have no index of their ends or times", standing.label, standing.kind),

@@ -59,7 +59,7 @@ impl Sampled {
                 }
             };
             let spread = if filter.is_some() { u64::MAX } else { count };
-            let intake = arrival.open(&around)?;
+            let intake = arrival.view(&around)?;
             let part = match (args.newest, args.since) {
                 (true, _) => Some(Part::Last(count)),
                 (false, Some(since)) if event.time.is_none() => Some(Part::From(Mark::Time(since))),

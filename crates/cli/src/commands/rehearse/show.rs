@@ -268,9 +268,9 @@ fn one(args: &RehearseArgs, plan: &Plan, landing: &LandingPlan, rehearsal: &Rehe
 fn object(
     rows: &arrow_array::RecordBatch,
     row: usize,
-    columns: &[sluice_core::plan::OutputColumn],
+    columns: &[sluice_core::columns::OutputColumn],
 ) -> serde_json::Map<String, Value> {
-    let value = |(i, column): (usize, &sluice_core::plan::OutputColumn)| {
+    let value = |(i, column): (usize, &sluice_core::columns::OutputColumn)| {
         let mut text = String::new();
         write_value(&mut text, rows.column(i).as_ref(), row, column.ty == SqlType::Json);
         (column.name.clone(), serde_json::from_str(&text).unwrap_or(Value::Null))

@@ -37,7 +37,7 @@ pub(super) fn as_text(found: &[Status]) -> String {
         for batch in &status.unfinished {
             let waiting: Vec<&str> =
                 batch.landings.iter().filter(|l| l.landed_at.is_none()).map(|l| l.landing.as_str()).collect();
-            // While somebody works on it, that is no trouble.
+            // While somebody works on it, that is not a problem.
             let mark = if status.holder.is_some() { style::dim("→") } else { style::warn("!") };
             out.push_str(&format!(
                 "  {mark} batch {} of lane {} is sealed and waits for {}\n",

@@ -39,7 +39,7 @@ pub(crate) fn write_text(out: &mut Vec<u8>, text: &[u8]) {
 /// Writes a value.
 pub(crate) fn write_value(out: &mut Vec<u8>, spelling: Spelling, text: &[u8]) {
     match spelling {
-        // NaN and the infinities are no numbers of JSON.
+        // NaN and the infinities are not numbers of JSON.
         Spelling::Number if text.last().is_some_and(u8::is_ascii_digit) => out.extend_from_slice(text),
         Spelling::Truth => out.extend_from_slice(if text == b"t" || text == b"1" { b"true" } else { b"false" }),
         Spelling::Json => write_json(out, text),

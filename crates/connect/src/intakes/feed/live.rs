@@ -1,4 +1,4 @@
-//! What a running feed tells others of itself, once a second, in a file: the ledger notes only what has been sealed.
+//! What a running feed reports about itself, once a second, in a file: the ledger notes only what has been sealed.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -77,7 +77,7 @@ impl StatePublisher {
     }
 }
 
-/// What a feed told lately; None where it does not run.
+/// What a feed reported last; None where it does not run.
 fn lately(work: &Path, label: &str) -> Option<Live> {
     let text = std::fs::read_to_string(path(work, label)).ok()?;
     let live: Live = serde_json::from_str(&text).ok()?;
@@ -92,7 +92,7 @@ pub(crate) fn has_landed(work: &Path, label: &str, known: &PartitionPosition, pl
     state.read.max(seen) >= place.major
 }
 
-/// Where a feed stands by what it told and by the ledger's state.
+/// Where a feed stands by what it reported and by the ledger's state.
 pub(crate) struct FeedProgress<'s> {
     pub work: &'s Path,
     pub label: &'s str,

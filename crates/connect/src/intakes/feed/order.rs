@@ -93,7 +93,7 @@ impl Order {
         matches!(self.standing, LogStanding::Torn { repeated: Some(_), .. })
     }
 
-    /// Whether every transaction of which something was read has been read whole.
+    /// Whether every transaction that was read in part has been read whole.
     pub(crate) fn is_between(&self) -> bool {
         self.standing == LogStanding::Between
     }

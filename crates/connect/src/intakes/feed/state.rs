@@ -46,7 +46,7 @@ pub(crate) struct TableState {
     /// Its number at the source, which it keeps when it is renamed; 0 where tables have none.
     #[serde(default)]
     pub id: u32,
-    /// Its columns, each its name and then its type as the log tells it.
+    /// Its columns, each its name and then its type as the log reports it.
     pub columns: Vec<String>,
     /// How it is stored, where that tells of changes that the log does not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -65,7 +65,7 @@ pub(crate) struct Load {
     /// The same, part by part as the source compares it, where that is another spelling.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cursor: Option<Vec<String>>,
-    /// Changes of the table that the log has told meanwhile.
+    /// Changes of the table that the log has reported meanwhile.
     #[serde(default)]
     pub changed: u64,
     /// Rows that were read.

@@ -1,4 +1,4 @@
-//! Tables without a key. Nothing tells which of their rows have been read, so all are read in one transaction, as they are
+//! Tables without a key. Nothing shows which of their rows have been read, so all are read in one transaction, as they are
 //! at one place in the log, into a file; once that is whole they are taken in from there, while the log waits. A reading
 //! that breaks off starts again; taking in goes on where it was, also after a crash.
 //!

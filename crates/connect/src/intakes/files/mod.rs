@@ -15,14 +15,16 @@ mod sample;
 mod scan;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use sluice_core::batch::Ranges;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
-use sluice_core::decode::{self, Format};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::{self, Format};
 use sluice_core::kinds::{
-    Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, place_of,
+    Behind, Intake, IntakeKind, IntakeView, LaneReader, Mark, PartitionPosition, PartitionState, Settings, only,
+    place_of,
 };
 use sluice_core::problem::Problem;
 
@@ -74,7 +76,7 @@ impl IntakeKind for Files {
     }
 
     fn formats(&self) -> &'static [&'static str] {
-        &["jsonl", "csv"]
+        sluice_core::formats::IN_FILES
     }
 
     fn check(&self, settings: &Settings) -> Vec<Problem> {
@@ -102,7 +104,17 @@ impl IntakeKind for Files {
         }
     }
 
-    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
+    fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(FilesIntake::new(only(settings)?)?))
+    }
+
+    fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>> {
+        Ok(Box::new(FilesIntake::new(only(settings)?)?))
+    }
+}
+
+impl FilesIntake {
+    fn new(settings: &Settings) -> Outcome<Self> {
         let folder = local::folder(&settings.root, &settings.connection);
         if !folder.is_dir() {
             return Err(Failure::unreachable(format!("the folder {} does not exist", folder.display()))
@@ -111,7 +123,7 @@ impl IntakeKind for Files {
         let scan = scan::Scan::new(settings).map_err(Failure::unreachable)?;
         let options = settings.options.clone();
         let max_record = settings.options.size("max_record").clamp(1, 1 << 30);
-        Ok(Box::new(FilesIntake { scan, options, max_record, progress: AllProgress::default() }))
+        Ok(Self { scan, options, max_record, progress: AllProgress::default() })
     }
 }
 
@@ -119,7 +131,7 @@ impl IntakeKind for Files {
 ///
 /// # Errors
 /// Never; a file that cannot be read says so when it is read.
-pub fn read_file(path: &Path, format: Box<dyn Format>, max_record: u64) -> Outcome<Box<dyn LaneReader>> {
+pub fn read_file(path: &Path, format: Arc<dyn Format>, max_record: u64) -> Outcome<Box<dyn LaneReader>> {
     let scan = scan::Scan::of_file(path);
     Ok(Box::new(reader::FilesReader::new(scan, format, max_record, (0, 1), Vec::new(), AllProgress::default())))
 }
@@ -141,8 +153,8 @@ struct FilesIntake {
 }
 
 impl FilesIntake {
-    fn format(&self) -> Outcome<Box<dyn Format>> {
-        decode::format(&self.options).ok_or_else(|| Failure::internal("an arrival without a format"))
+    fn format(&self) -> Outcome<Arc<dyn Format>> {
+        formats::format(&self.options).ok_or_else(|| Failure::internal("an arrival without a format"))
     }
 }
 
@@ -153,7 +165,9 @@ impl Intake for FilesIntake {
             reader::FilesReader::new(scan, self.format()?, self.max_record, (lane, lanes), positions, progress);
         Ok(Box::new(reader))
     }
+}
 
+impl IntakeView for FilesIntake {
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
         sample::reader(&self.scan, events, || self.format(), self.max_record)
     }

@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use sluice_core::decode::Format;
 use sluice_core::event::{Chunk, Position};
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::Format;
 
 use super::fingerprint::{self, COVERED, Fingerprint};
 use super::scan::Scan;
@@ -31,7 +31,7 @@ pub(super) struct OpenFile {
     before: Vec<u8>,
     /// Which file of the file system it is.
     id: Option<String>,
-    /// The first record, where it is no event.
+    /// The first record, where it is not an event.
     pub head: Option<Arc<[u8]>>,
     /// Bytes that were read and not yet handed on; they begin at `position`.
     pub buffer: Vec<u8>,

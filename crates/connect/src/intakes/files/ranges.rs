@@ -1,10 +1,11 @@
 //! Reads ranges of files again, and nothing else.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 use sluice_core::batch::{Range, Ranges};
-use sluice_core::decode::Format;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::Format;
 use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit};
 
 use super::fingerprint::Fingerprint;
@@ -24,7 +25,7 @@ struct RangesReader {
 pub(super) fn reader(
     scan: &Scan,
     ranges: &Ranges,
-    format: impl Fn() -> Outcome<Box<dyn Format>>,
+    format: impl Fn() -> Outcome<Arc<dyn Format>>,
     max_record: u64,
 ) -> Outcome<Box<dyn LaneReader>> {
     let mut waiting = VecDeque::new();

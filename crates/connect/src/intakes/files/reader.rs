@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use sluice_core::decode::{Format, Tail};
 use sluice_core::event::Chunk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::formats::{Format, Tail};
 use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit};
 use sluice_core::units::{show_count, show_many, show_size};
 
@@ -67,7 +67,7 @@ struct UnreadableFile {
 
 pub(super) struct FilesReader {
     scan: Scan,
-    format: Box<dyn Format>,
+    format: Arc<dyn Format>,
     max_record: u64,
     lane: (u32, u32),
     progress: AllProgress,
@@ -86,7 +86,7 @@ pub(super) struct FilesReader {
 impl FilesReader {
     pub(super) fn new(
         scan: Scan,
-        format: Box<dyn Format>,
+        format: Arc<dyn Format>,
         max_record: u64,
         lane: (u32, u32),
         positions: Vec<PartitionPosition>,
@@ -184,7 +184,7 @@ impl FilesReader {
     }
 
     /// Files that are not known under their names may be known ones under new names: renamed, or rotated, so that
-    /// another file has the old name now. They keep their positions. Only a file that the file system tells to be the
+    /// another file has the old name now. They keep their positions. Only a file that the file system reports as the
     /// same one is taken for it. Gives those that other lanes go on with.
     fn follow_moves(&mut self, files: &[(String, PathBuf)], is_first: bool) -> Outcome<HashSet<String>> {
         let id = |path: &Path| std::fs::metadata(path).ok().and_then(|data| fingerprint::id_of(&data));

@@ -1,9 +1,10 @@
 //! A sample from all over the folder: some events of each file, from its beginning.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
-use sluice_core::decode::Format;
 use sluice_core::failure::Outcome;
+use sluice_core::formats::Format;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
 use super::reader::{AllProgress, FilesReader};
@@ -26,7 +27,7 @@ struct SampleReader {
 pub(super) fn reader(
     scan: &Scan,
     events: u64,
-    format: impl Fn() -> Outcome<Box<dyn Format>>,
+    format: impl Fn() -> Outcome<Arc<dyn Format>>,
     max_record: u64,
 ) -> Outcome<Box<dyn LaneReader>> {
     if events == u64::MAX {

@@ -54,7 +54,7 @@ pub(super) fn parts(at: u64) -> (u64, u64) {
     (at >> PLACE, at & ((1 << PLACE) - 1))
 }
 
-/// What is known of a table's columns beside what the log tells.
+/// What is known of a table's columns beside what the log reports.
 #[derive(Clone, Debug, Default)]
 pub(super) struct CatalogColumns {
     /// The names in their order, for a log that does not tell them.
@@ -369,7 +369,7 @@ impl Bound {
     }
 }
 
-/// Name and type of a column as the log tells them.
+/// Name and type of a column as the log reports them.
 fn signature(column: &table_map::Column) -> String {
     let words: Vec<_> = column.words.iter().map(|word| String::from_utf8_lossy(word)).collect();
     let words = if words.is_empty() { String::new() } else { format!("[{}]", words.join("|")) };

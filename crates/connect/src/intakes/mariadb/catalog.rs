@@ -11,10 +11,10 @@ use sluice_core::kinds::Settings;
 use super::applier::KnownColumn;
 use super::characters::Characters;
 use super::table_map::Form;
+use crate::databases::StoreError;
+use crate::databases::mariadb::{connect, literal, quote};
 use crate::databases::{Server, in_time, wait};
 use crate::intakes::feed::json::Spelling;
-use crate::landings::mariadb::{connect, literal, quote};
-use crate::landings::tables::session::StoreError;
 
 /// How often a table is looked at that seems to lack something, and how long to wait between.
 const LOOKS: usize = 20;
@@ -54,7 +54,7 @@ pub(super) struct SourceColumn {
     pub base: String,
     /// Whether it holds JSON, which is a check on text.
     pub is_json: bool,
-    /// The character set; none for what is no text.
+    /// The character set; none for what is not text.
     pub characters: Option<String>,
     /// The order of its texts.
     pub order: Option<String>,

@@ -7,8 +7,8 @@ use sluice_core::problem::Problem;
 
 use super::catalog::{Catalog, SourceTable};
 use super::characters::Characters;
+use crate::databases::mariadb::quote;
 use crate::intakes::feed::identity;
-use crate::landings::mariadb::quote;
 
 pub(super) fn check(settings: &Settings) -> Vec<Problem> {
     let away = |failure: Failure| {
@@ -101,7 +101,7 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
     Ok(())
 }
 
-/// Why a table cannot be followed: the server changes its rows by foreign keys, of which the log says nothing.
+/// Why a table cannot be followed: the server changes its rows by foreign keys, which the log does not contain.
 pub(super) fn silent_changes(catalog: &mut Catalog, table: &SourceTable) -> Outcome<Option<Failure>> {
     let Some((key, rules, parent)) = catalog.cascades(&table.database, &table.name)?.into_iter().next() else {
         return Ok(None);

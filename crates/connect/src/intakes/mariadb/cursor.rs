@@ -4,7 +4,7 @@
 //! into a statement but digits, hexadecimal digits and the few characters of moments and addresses.
 
 use super::catalog::{SourceColumn, SourceTable};
-use crate::landings::mariadb::quote;
+use crate::databases::mariadb::quote;
 
 /// A column of the key.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -64,7 +64,7 @@ impl KeyColumn {
             |allowed: &str| !value.is_empty() && value.chars().all(|c| c.is_ascii_digit() || allowed.contains(c));
         match &self.form {
             Form::WholeTableState | Form::Decimal => only("-.").then(|| value.to_string()),
-            // With an exponent it is no decimal, which would be compared otherwise.
+            // With an exponent it is not a decimal, which would be compared otherwise.
             Form::Double => {
                 only("-+.e").then(|| if value.contains('e') { value.to_string() } else { format!("{value}e0") })
             }

@@ -32,7 +32,7 @@ impl Gtids {
     }
 }
 
-/// What the event tells that begins a group of events.
+/// What the event reports that begins a group of events.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct GroupStart {
     /// Domain and number of the transaction.

@@ -1,7 +1,7 @@
 //! Intake kind `mariadb`: tables of MariaDB, first the rows that are there, then every change, read from its row log.
 //!
 //! A position is where a transaction begins in the log, and a change's place therein. The server keeps its log for as long
-//! as it is set to; nothing tells it what has been read.
+//! as it is set to; nothing shows it what has been read.
 
 mod applier;
 mod bytes;
@@ -34,7 +34,8 @@ use sluice_core::config::OptionSpec;
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
-    Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName, TableShape,
+    Behind, Intake, IntakeKind, IntakeView, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName,
+    TableShape,
 };
 use sluice_core::problem::Problem;
 use sluice_core::units::show_many;
@@ -82,8 +83,12 @@ impl IntakeKind for Mariadb {
         check::check(settings)
     }
 
-    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
-        self.open_all(std::slice::from_ref(settings))
+    fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(MariadbIntake(Arc::new(MariadbFeed::new(settings)?))))
+    }
+
+    fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>> {
+        Ok(Box::new(MariadbIntake(Arc::new(MariadbFeed::new(settings)?))))
     }
 
     fn tables(&self, settings: &Settings) -> Outcome<Vec<TableName>> {
@@ -92,10 +97,6 @@ impl IntakeKind for Mariadb {
 
     fn shapes(&self, settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
         shapes::shapes(settings, names)
-    }
-
-    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
-        Ok(Box::new(MariadbIntake(Arc::new(MariadbFeed::new(settings)?))))
     }
 }
 
@@ -144,7 +145,7 @@ impl MariadbFeed {
         Catalog::open(&self.settings[0])
     }
 
-    /// Refuses tables of which the log does not tell all.
+    /// Refuses tables whose changes the log does not report in full.
     fn refuse_unlogged(&self, catalog: &mut Catalog) -> Outcome<()> {
         for (source, settings) in self.sources.iter().zip(&self.settings) {
             if let Some(failure) = identity::refuse(&source.full(), &source.key, settings) {
@@ -286,14 +287,6 @@ impl Intake for MariadbIntake {
         Ok(Box::new(FeedReader::new(MariadbLog::new(Arc::clone(&self.0), &state), known.position, state, target)?))
     }
 
-    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
-        let mut catalog = self.0.catalog()?;
-        sample::open(&self.0.tables, events, |number, table, share| {
-            let portion = load::first_rows(&mut catalog, number, table, share)?;
-            Ok((portion.rows, portion.mark))
-        })
-    }
-
     fn starts(&self, known: &[PartitionPosition], _: bool) -> Outcome<Vec<PartitionPosition>> {
         if known.iter().any(|k| &*k.partition == PARTITION) {
             return Ok(Vec::new());
@@ -311,6 +304,20 @@ impl Intake for MariadbIntake {
         // Rows that were there before stand directly before the first place at which a transaction can stand.
         let position = Position::at(state.read.saturating_sub(1));
         Ok(vec![PartitionPosition { partition: PARTITION.into(), position, identity: state.note() }])
+    }
+
+    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
+        ranges.0.iter().try_for_each(|range| feed_whole::forget(&self.0.whole_folder(), &State::read(&range.identity)?))
+    }
+}
+
+impl IntakeView for MariadbIntake {
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        let mut catalog = self.0.catalog()?;
+        sample::open(&self.0.tables, events, |number, table, share| {
+            let portion = load::first_rows(&mut catalog, number, table, share)?;
+            Ok((portion.rows, portion.mark))
+        })
     }
 
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
@@ -332,14 +339,10 @@ impl Intake for MariadbIntake {
             warning: u64::MAX,
         };
         let mut partition = stand.partition();
-        // Places of several files are no count of bytes.
+        // Places of several files are not a count of bytes.
         partition.kept = None;
         partition.bytes = partition.bytes.map(|_| unread(&files, end - partition.bytes.unwrap_or(0), end));
         Ok(vec![partition])
-    }
-
-    fn settled(&self, ranges: &Ranges) -> Outcome<()> {
-        ranges.0.iter().try_for_each(|range| feed_whole::forget(&self.0.whole_folder(), &State::read(&range.identity)?))
     }
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {

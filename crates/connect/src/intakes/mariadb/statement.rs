@@ -1,4 +1,4 @@
-//! What statements in the log mean for tables: it tells them as they were written.
+//! What statements in the log mean for tables: it reports them as they were written.
 
 use super::words::{Modes, Word, words};
 

@@ -34,7 +34,7 @@ impl Open {
         Self { start, time, group, gtid: None, ends: None, savepoints: Vec::new() }
     }
 
-    /// One that begins as the server tells; None where the event is broken off.
+    /// One that begins as the server reports; None where the event is broken off.
     pub(super) fn begin(event: &LogEvent, start: u64) -> Option<Self> {
         let GroupStart { gtid: (domain, number), is_single, xa } = gtid::read(&event.body)?;
         let (group, ends) = match xa {

@@ -8,10 +8,10 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
 use tokio_postgres::{Client, SimpleQueryMessage};
 
+use crate::databases::StoreError;
+use crate::databases::postgres::{connect, literal, quote};
 use crate::databases::{Server, in_time, wait};
 use crate::intakes::feed::json::Spelling;
-use crate::landings::postgres::{connect, literal, quote};
-use crate::landings::tables::session::StoreError;
 
 /// A session for questions.
 pub(super) struct Catalog {
@@ -42,7 +42,7 @@ pub(super) struct SourceColumn {
     pub name: String,
     /// Its type as the server spells it.
     pub ty: String,
-    /// Name and type as the log tells them.
+    /// Name and type as the log reports them.
     pub signature: String,
     /// Whether large values are kept apart, and not sent where they do not change.
     pub may_be_apart: bool,
@@ -62,7 +62,7 @@ impl SourceTable {
         format!("{}.{}", quote(&self.schema), quote(&self.name))
     }
 
-    /// Names and types of the columns as the log tells them.
+    /// Names and types of the columns as the log reports them.
     pub(super) fn sent(&self) -> Vec<String> {
         self.columns.iter().filter(|c| !c.is_computed).map(|c| c.signature.clone()).collect()
     }

@@ -94,7 +94,7 @@ fn server(catalog: &Catalog, settings: &Settings, found: &mut Vec<Problem>) -> O
     Ok(())
 }
 
-/// What tells a row of the table from others in the log.
+/// What distinguishes a row of the table from others in the log.
 fn identity(table: &SourceTable, settings: &Settings, found: &mut Vec<Problem>) {
     let place = || settings.options.place_of("table");
     let full = table.quoted();

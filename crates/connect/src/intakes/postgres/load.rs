@@ -15,12 +15,12 @@ use tokio_postgres::error::SqlState;
 
 use super::applier::Recent;
 use super::catalog::{Catalog, SourceColumn, SourceTable, parse_lsn, spelling_of, wanted};
+use crate::databases::postgres::{literal, quote};
 use crate::databases::wait;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::json::member_name;
 use crate::intakes::feed::loader::{LoadTask, Outdated, Pace, Portion, Sink, dropped};
 use crate::intakes::feed::rows::RowWriter;
-use crate::landings::postgres::{literal, quote};
 
 /// Which transactions a query saw.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -28,7 +28,8 @@ use sluice_core::config::OptionSpec;
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
-    Behind, Intake, IntakeKind, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName, TableShape,
+    Behind, Intake, IntakeKind, IntakeView, LaneReader, Mark, PartitionPosition, PartitionState, Settings, TableName,
+    TableShape,
 };
 use sluice_core::problem::Problem;
 
@@ -76,8 +77,12 @@ impl IntakeKind for Postgres {
         check::check(settings)
     }
 
-    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
-        self.open_all(std::slice::from_ref(settings))
+    fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(PostgresIntake(Arc::new(PostgresFeed::new(settings)?))))
+    }
+
+    fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>> {
+        Ok(Box::new(PostgresIntake(Arc::new(PostgresFeed::new(settings)?))))
     }
 
     fn tables(&self, settings: &Settings) -> Outcome<Vec<TableName>> {
@@ -86,10 +91,6 @@ impl IntakeKind for Postgres {
 
     fn shapes(&self, settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
         shapes::shapes(settings, names)
-    }
-
-    fn open_all(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
-        Ok(Box::new(PostgresIntake(Arc::new(PostgresFeed::new(settings)?))))
     }
 }
 
@@ -124,7 +125,7 @@ impl PostgresFeed {
         Ok(Self { server: Server::new(first, 5432)?, settings: settings.to_vec(), tables, shared: StreamState::new(0) })
     }
 
-    /// Refuses tables of which the log does not tell all.
+    /// Refuses tables whose changes the log does not report in full.
     fn refuse_unlogged(&self, catalog: &Catalog, publication: &str) -> Outcome<()> {
         for (table, settings) in self.tables.iter().zip(&self.settings) {
             let Some(found) = catalog.table(&table.name)? else { continue };
@@ -183,14 +184,6 @@ impl Intake for PostgresIntake {
         Ok(Box::new(FeedReader::new(PostgresLog::new(Arc::clone(&self.0))?, known.position, state, target)?))
     }
 
-    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
-        let catalog = self.0.catalog()?;
-        sample::open(&self.0.tables, events, |number, table, share| {
-            let portion = load::first_rows(&catalog, number, table, share)?;
-            Ok((portion.rows, portion.mark))
-        })
-    }
-
     fn starts(&self, known: &[PartitionPosition], _: bool) -> Outcome<Vec<PartitionPosition>> {
         if known.iter().any(|k| &*k.partition == PARTITION) {
             return Ok(Vec::new());
@@ -206,6 +199,16 @@ impl Intake for PostgresIntake {
             feed_whole::forget(&self.0.whole_folder(), &state)?;
         }
         Ok(())
+    }
+}
+
+impl IntakeView for PostgresIntake {
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        let catalog = self.0.catalog()?;
+        sample::open(&self.0.tables, events, |number, table, share| {
+            let portion = load::first_rows(&catalog, number, table, share)?;
+            Ok((portion.rows, portion.mark))
+        })
     }
 
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {

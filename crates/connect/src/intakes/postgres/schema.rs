@@ -10,7 +10,7 @@ use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::schema::{CurrentColumn, Difference, Policy, SchemaVerdict, outdated};
 use crate::intakes::feed::state::State;
 
-/// A table that the log tells again.
+/// A table that the log reports again.
 pub(super) struct Found {
     /// Its name in the pipeline.
     pub table: String,

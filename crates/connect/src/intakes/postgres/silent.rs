@@ -9,9 +9,9 @@ use sluice_core::kinds::Settings;
 use sluice_core::names;
 
 use super::catalog::{Catalog, SourceTable};
-use crate::landings::postgres::{literal, quote};
+use crate::databases::postgres::{literal, quote};
 
-/// How a table is stored: what tells that its rows were exchanged.
+/// How a table is stored: what shows that its rows were exchanged.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Form {
     /// By the number of a column, the transaction that last changed its definition.
@@ -87,7 +87,7 @@ pub(super) fn forms(catalog: &Catalog, tables: &[u32]) -> Outcome<HashMap<u32, F
     Ok(found)
 }
 
-/// Why a table cannot be followed: its rows change, or are read, otherwise than the log tells.
+/// Why a table cannot be followed: its rows change, or are read, otherwise than the log reports.
 ///
 /// # Errors
 /// Where the server does not answer.

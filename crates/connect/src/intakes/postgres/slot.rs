@@ -13,12 +13,12 @@ use super::PostgresFeed;
 use super::catalog::{Catalog, Slot, SourceTable, parse_lsn, show_lsn};
 use super::silent;
 use super::wire::{self, Wire};
+use crate::databases::postgres::{literal, quote};
 use crate::databases::wait;
 use crate::intakes::feed::live::FeedProgress;
 use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::{Load, State, TableState, WholeTableState};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
-use crate::landings::postgres::{literal, quote};
 
 /// How long a session of ours that has lost its process may hold the slot.
 pub(super) const HELD: Duration = Duration::from_secs(10);
@@ -279,7 +279,7 @@ fn first_state(found: &SourceTable, settings: &Settings) -> TableState {
     }
 }
 
-/// Waits for transactions that were open when a table was published: what they did before is not told by the log.
+/// Waits for transactions that were open when a table was published: what they did before is not reported by the log.
 fn wait_for_open(catalog: &Catalog) -> Outcome<()> {
     let number = |sql: &str| -> Outcome<u64> {
         let rows = catalog.rows(sql)?;

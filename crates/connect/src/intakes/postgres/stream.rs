@@ -210,7 +210,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &StreamState) 
             }
             Ok(Streamed::Data(message)) => {
                 // The server sends each by itself, and waking somebody for each costs it more than sending. Where they come
-                // one upon the other, or the reader is busy anyway, more are let come.
+                // one after the other, or the reader is busy anyway, more are let come.
                 let flows = last.is_some_and(|last| last.elapsed() < 2 * GATHER);
                 if flows || !send.is_empty() {
                     tokio::time::sleep(GATHER).await;

@@ -7,11 +7,11 @@ use sluice_core::kinds::Settings;
 use super::catalog::{Catalog, SourceColumn, parse_lsn, wanted};
 use super::load::{begin, copy_rows, writer};
 use super::wire::{self, Wire};
+use crate::databases::postgres::{literal, quote};
 use crate::databases::{Server, wait};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::loader::dropped;
 use crate::intakes::feed::whole::{Keeper, ReadTable};
-use crate::landings::postgres::{literal, quote};
 
 /// Rows are kept a part at a time.
 const PART: u64 = 1_000;

@@ -27,8 +27,8 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
-    Behind, Intake, IntakeKind, LaneReader, Mark, Misplaced, Part, PartitionPosition, PartitionState, Settings,
-    place_of,
+    Behind, Intake, IntakeKind, IntakeView, LaneReader, Mark, Misplaced, Part, PartitionPosition, PartitionState,
+    Settings, only, place_of,
 };
 use sluice_core::names;
 use sluice_core::problem::Problem;
@@ -95,7 +95,7 @@ impl IntakeKind for Topics {
     }
 
     fn formats(&self) -> &'static [&'static str] {
-        &["json", "jsonl", "csv"]
+        sluice_core::formats::IN_MESSAGES
     }
 
     fn has_messages(&self) -> bool {
@@ -144,8 +144,12 @@ impl IntakeKind for Topics {
         found
     }
 
-    fn open(&self, settings: &Settings) -> Outcome<Box<dyn Intake>> {
-        Ok(Box::new(TopicsIntake::new(settings)?))
+    fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
+        Ok(Box::new(TopicsIntake::new(only(settings)?)?))
+    }
+
+    fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>> {
+        Ok(Box::new(TopicsIntake::new(only(settings)?)?))
     }
 }
 
@@ -304,19 +308,6 @@ impl Intake for TopicsIntake {
         Ok(Box::new(reader))
     }
 
-    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
-        sample::reader(self, &Mark::Earliest, events, false)
-    }
-
-    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
-        match part {
-            Part::From(mark) => sample::reader(self, mark, u64::MAX, false),
-            Part::Last(events) => sample::last(self, *events),
-            Part::Live => sample::reader(self, &Mark::Latest, u64::MAX, true),
-        }
-        .map(Some)
-    }
-
     fn starts(&self, known: &[PartitionPosition], has_begun: bool) -> Outcome<Vec<PartitionPosition>> {
         let is_known = |p: &Partition| known.iter().any(|k| k.partition == p.name());
         let new: Vec<Partition> = self.partitions()?.into_iter().filter(|p| !is_known(p)).collect();
@@ -353,6 +344,21 @@ impl Intake for TopicsIntake {
         tell.commit(&offsets, CommitMode::Async).map_err(|e| {
             Failure::unreachable(format!("settled offsets could not be committed to {}: {e}", self.broker.shown()))
         })
+    }
+}
+
+impl IntakeView for TopicsIntake {
+    fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
+        sample::reader(self, &Mark::Earliest, events, false)
+    }
+
+    fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
+        match part {
+            Part::From(mark) => sample::reader(self, mark, u64::MAX, false),
+            Part::Last(events) => sample::last(self, *events),
+            Part::Live => sample::reader(self, &Mark::Latest, u64::MAX, true),
+        }
+        .map(Some)
     }
 
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {

@@ -1,4 +1,4 @@
-//! Looks after partitions of which nothing is heard: the client may have lost an answer, the broker its data.
+//! Looks after silent partitions: the client may have lost an answer, the broker its data.
 
 use std::time::{Duration, Instant};
 
@@ -72,7 +72,7 @@ impl Quiet {
         consumer: &Consumer,
         parts: &mut [Assigned],
     ) -> Outcome<Option<Found>> {
-        // Nothing is heard while nobody asks: a store that holds the run up is no silence of the broker.
+        // Nothing is heard while nobody asks: a store that holds the run up is not a silence of the broker.
         if std::mem::replace(&mut self.read, Instant::now()).elapsed() > QUIET / 2 {
             parts.iter_mut().for_each(|part| part.heard = Instant::now());
         }

@@ -206,7 +206,7 @@ impl TopicsReader {
         }
     }
 
-    /// The partitions of which nothing was read although their end was reached.
+    /// The partitions that gave nothing although their end was reached.
     pub(super) fn empty(&self) -> impl Iterator<Item = Arc<str>> {
         self.parts.iter().filter(|p| p.at_end && p.until.is_none()).map(|p| Arc::clone(&p.name))
     }
@@ -307,7 +307,7 @@ impl TopicsReader {
         Ok(true)
     }
 
-    /// Looks after partitions of which nothing has been heard for a while.
+    /// Looks after partitions that have been silent for a while.
     fn look_after(&mut self) -> Outcome<()> {
         let Some(found) = self.quiet.look(&self.broker, &self.consumer, &mut self.parts)? else { return Ok(()) };
         match found {

@@ -12,11 +12,11 @@ use sluice_core::units::show_size;
 
 use super::binary::{self, Form};
 use super::dialect::{literal, quote};
-use crate::databases::{PATIENCE, Server, client_config, in_time, wait};
+use crate::databases::{PATIENCE, Server, StoreError, StoreResult, client_config, in_time, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::keyed::KeyedStatements;
 use crate::landings::tables::session::{
-    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target, number,
+    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, Target, number,
 };
 use crate::landings::tables::shape::{BATCH, TableName};
 

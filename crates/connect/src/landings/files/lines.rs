@@ -1,39 +1,29 @@
-//! Writes JSON Lines, CSV, and lines that are ready.
+//! Writes rows as text, or lines that are ready.
 
 use std::fs::File;
 use std::io::{self, BufWriter, Write as _};
+use std::sync::Arc;
 
 use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray as _;
-use sluice_core::decode::csv::{Dialect, write_head, write_rows};
-use sluice_core::plan::OutputColumn;
-use sluice_core::values::json::write_lines;
+use sluice_core::columns::OutputColumn;
+use sluice_core::formats::RowWriter;
 
 /// One file of lines being written.
 pub(super) struct LinesFile {
     file: BufWriter<File>,
     buffer: String,
-    form: Lines,
-}
-
-/// What the lines are.
-pub(super) enum Lines {
-    /// JSON objects of these columns.
-    Json(Vec<OutputColumn>),
-    /// CSV.
-    Csv(Dialect),
-    /// One column of lines that are ready.
-    Ready,
+    /// None for one column of lines that are ready.
+    writer: Option<Arc<dyn RowWriter>>,
+    columns: Vec<OutputColumn>,
 }
 
 impl LinesFile {
-    /// A file of lines; one of CSV begins with the names of the columns, where the dialect says so.
-    pub(super) fn new(file: File, form: Lines, columns: &[OutputColumn]) -> io::Result<Self> {
-        let mut lines = Self { file: BufWriter::with_capacity(1 << 16, file), buffer: String::new(), form };
-        if let Lines::Csv(dialect) = &lines.form
-            && dialect.head
-        {
-            write_head(&mut lines.buffer, columns, dialect);
+    /// A file of lines, which begins with what its format has before the first row.
+    pub(super) fn new(file: File, writer: Option<Arc<dyn RowWriter>>, columns: Vec<OutputColumn>) -> io::Result<Self> {
+        let mut lines = Self { file: BufWriter::with_capacity(1 << 16, file), buffer: String::new(), writer, columns };
+        if let Some(writer) = &lines.writer {
+            writer.write_head(&mut lines.buffer, &lines.columns);
             lines.file.write_all(lines.buffer.as_bytes())?;
         }
         Ok(lines)
@@ -41,10 +31,9 @@ impl LinesFile {
 
     pub(super) fn write(&mut self, rows: &RecordBatch) -> io::Result<()> {
         self.buffer.clear();
-        match &self.form {
-            Lines::Json(columns) => write_lines(&mut self.buffer, rows, columns),
-            Lines::Csv(dialect) => write_rows(&mut self.buffer, rows, dialect),
-            Lines::Ready => {
+        match &self.writer {
+            Some(writer) => writer.write_rows(&mut self.buffer, rows, &self.columns),
+            None => {
                 for line in rows.column(0).as_string::<i32>().iter().flatten() {
                     self.buffer.push_str(line);
                     self.buffer.push('\n');

@@ -13,19 +13,21 @@ mod stage;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
-use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::{self, JsonLines, RowWriter, csv};
 use sluice_core::kinds::{
     BatchOrder, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork, Stored,
 };
-use sluice_core::plan::OutputColumn;
 use sluice_core::plan::transform::schema_of;
 use sluice_core::problem::Problem;
 
+use crate::look::Form;
 use crate::{local, look};
 
 const OPTIONS: &[OptionSpec] = &[
@@ -42,13 +44,8 @@ const OPTIONS: &[OptionSpec] = &[
         "how many folders one batch may fill; rows for further ones are rejects",
     )
     .with(&["path"]),
-    OptionSpec::with_default(
-        "format",
-        ValueKind::Choice(&["parquet", "jsonl", "csv"]),
-        "parquet",
-        "how rows are written",
-    )
-    .with(&["csv", "row_group", "compression"]),
+    OptionSpec::with_default("format", ValueKind::Choice(formats::TO_FILES), "parquet", "how rows are written")
+        .with(&["csv", "row_group", "compression"]),
     OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled").with(&["format"]),
     OptionSpec::with_default(
         "row_group",
@@ -136,7 +133,7 @@ impl LandingKind for Files {
         let folder = root.join(shape::moved(&shared, &shared, number));
         let format = FileFormat::read(&settings.options);
         let files = look::files_below(&folder, format.extension())?;
-        look::open(files, &look::Form::of(&format), Some(columns)).map(Some)
+        look::open(files, &format.form(), Some(columns)).map(Some)
     }
 
     fn open(&self, settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
@@ -200,8 +197,7 @@ pub(crate) enum FileFormat {
         row_group: usize,
         compressed: bool,
     },
-    JsonLines,
-    Csv(Dialect),
+    Text(Arc<dyn RowWriter>),
     /// One column of lines that are written as they are.
     Lines,
 }
@@ -209,21 +205,29 @@ pub(crate) enum FileFormat {
 impl FileFormat {
     /// The format that a landing's keys name.
     pub(crate) fn read(options: &Options) -> Self {
-        match options.text("format").as_deref() {
-            Some("jsonl") => Self::JsonLines,
-            Some("csv") => Self::Csv(Dialect::read_landing(&options.table("csv"))),
-            _ => Self::Parquet {
+        match formats::writer(options) {
+            Some(writer) => Self::Text(writer),
+            None => Self::Parquet {
                 row_group: usize::try_from(options.integer("row_group")).unwrap_or(250_000),
                 compressed: options.text("compression").as_deref() != Some("none"),
             },
         }
     }
 
+    /// The form in which its files are read.
+    pub(crate) fn form(&self) -> Form {
+        match self {
+            Self::Parquet { .. } => Form::Parquet,
+            Self::Text(writer) => Form::Text(writer.format()),
+            Self::Lines => Form::Text(Arc::new(JsonLines)),
+        }
+    }
+
     pub(crate) fn extension(&self) -> &'static str {
         match self {
-            Self::Csv(_) => "csv",
+            Self::Text(writer) => writer.extension(),
             Self::Parquet { .. } => "parquet",
-            Self::JsonLines | Self::Lines => "jsonl",
+            Self::Lines => "jsonl",
         }
     }
 }

@@ -13,9 +13,10 @@ use sluice_core::durable::Disk;
 use sluice_core::event::LandingRows;
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::RowWriter;
 use sluice_core::kinds::{Stage, StagedWork};
 
-use super::lines::{Lines, LinesFile};
+use super::lines::LinesFile;
 use super::parquet::ParquetFile;
 use super::shape::{self, Shape};
 use super::{FileFormat, FilesLanding};
@@ -188,8 +189,9 @@ impl FilesStage {
         // What cannot be made is said now, before the batch is sealed.
         self.disk.make_folders(&self.root.join(&place))?;
         let columns = crate::landings::columns_of(schema);
-        let lines = |file, form| {
-            let lines = LinesFile::new(file, form, &columns).map_err(|e| Failure::io("write", &full, &e))?;
+        let lines = |file, writer: Option<&Arc<dyn RowWriter>>| {
+            let lines = LinesFile::new(file, writer.map(Arc::clone), columns.clone())
+                .map_err(|e| Failure::io("write", &full, &e))?;
             Ok::<Writer, Failure>(Writer::Lines(lines))
         };
         let writer = match &self.format {
@@ -197,9 +199,8 @@ impl FilesStage {
                 let file = ParquetFile::new(file, Arc::clone(schema), &self.batch, *row_group, *compressed);
                 Writer::Parquet(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
-            FileFormat::JsonLines => lines(file, Lines::Json(columns.clone()))?,
-            FileFormat::Csv(dialect) => lines(file, Lines::Csv(dialect.clone()))?,
-            FileFormat::Lines => lines(file, Lines::Ready)?,
+            FileFormat::Text(writer) => lines(file, Some(writer))?,
+            FileFormat::Lines => lines(file, None)?,
         };
         let path = Path::new(&place).join(name);
         Ok(OpenFile { writer, staged: text(&staged), path: text(&path), rows: 0, used: 0 })

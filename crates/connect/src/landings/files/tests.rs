@@ -8,6 +8,8 @@ use ::parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use arrow_array::cast::AsArray as _;
 use rstest::rstest;
 use sluice_core::durable::{DiskCall, Recorder};
+use sluice_core::formats::Csv;
+use sluice_core::formats::csv::Dialect;
 
 use super::*;
 use crate::landings::suite::{self, Store};
@@ -80,10 +82,14 @@ fn texts(path: &Path) -> Vec<String> {
         .collect()
 }
 
+fn json_lines() -> FileFormat {
+    FileFormat::Text(Arc::new(JsonLines))
+}
+
 #[rstest]
 #[case::parquet(PARQUET)]
-#[case::json_lines(FileFormat::JsonLines)]
-#[case::csv(FileFormat::Csv(Dialect::default()))]
+#[case::json_lines(json_lines())]
+#[case::csv(FileFormat::Text(Csv::writer(Dialect::default())))]
 #[case::lines(FileFormat::Lines)]
 fn the_shared_suite(
     #[case] format: FileFormat,
@@ -118,7 +124,7 @@ fn many_folders_do_not_need_many_open_files() {
 
 #[test]
 fn a_torn_record_is_mended_by_the_next_batch() {
-    let store = FilesStore::new(FileFormat::JsonLines);
+    let store = FilesStore::new(json_lines());
     let landing = store.landing();
     for number in 1..=2 {
         let work = suite::stage(landing.as_ref(), number, &[("", &["a"])]);
@@ -138,7 +144,7 @@ fn a_torn_record_is_mended_by_the_next_batch() {
 
 #[test]
 fn a_staged_file_that_is_gone_is_a_finding() {
-    let store = FilesStore::new(FileFormat::JsonLines);
+    let store = FilesStore::new(json_lines());
     let landing = store.landing();
     let work = suite::stage(landing.as_ref(), 1, &[("", &["a"])]);
     fs::remove_dir_all(store.folder.path().join(".sluice/staging")).unwrap();
@@ -221,8 +227,8 @@ fn copy_of(folder: &Path) -> tempfile::TempDir {
 /// would have left on the disk, publishes again, and looks.
 #[rstest]
 #[case::parquet(PARQUET)]
-#[case::json_lines(FileFormat::JsonLines)]
-#[case::csv(FileFormat::Csv(Dialect::default()))]
+#[case::json_lines(json_lines())]
+#[case::csv(FileFormat::Text(Csv::writer(Dialect::default())))]
 fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: FileFormat) {
     let real = tempfile::tempdir().unwrap();
     let crashes = Arc::new(Crashes { root: real.path().into(), disk: Mutex::default(), after: Mutex::default() });
@@ -266,7 +272,7 @@ fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: File
 /// A batch that takes the place of another one: each file is replaced by one of the same folder, what is left over goes.
 #[rstest]
 fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
-    let store = FilesStore::new(FileFormat::JsonLines);
+    let store = FilesStore::new(json_lines());
     let landing = store.landing();
     let old = suite::stage(landing.as_ref(), 1, &[("x", &["a", "b"]), ("y", &["c"])]);
     suite::publish(landing.as_ref(), 1, &old).unwrap();
@@ -290,7 +296,7 @@ fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
 /// On a file system that folds case, or normalises letters, two folders are one: their files still have two names.
 #[test]
 fn folders_that_a_file_system_may_take_for_one_do_not_share_a_file() {
-    let store = FilesStore::new(FileFormat::JsonLines);
+    let store = FilesStore::new(json_lines());
     let landing = store.landing();
     let composed = ["lock=Upper", "lock=upper", "lock=\u{e9}", "lock=e\u{301}"];
     let parts: Vec<(&str, &[&str])> = composed.iter().map(|folder| (*folder, &["a"][..])).collect();
@@ -304,7 +310,7 @@ fn folders_that_a_file_system_may_take_for_one_do_not_share_a_file() {
 /// What keeps a folder from being made is said before a batch is sealed: afterwards nothing could help.
 #[test]
 fn a_folder_that_cannot_be_made_is_said_while_staging() {
-    let store = FilesStore::new(FileFormat::JsonLines);
+    let store = FilesStore::new(json_lines());
     let landing = store.landing();
     let work = suite::stage(landing.as_ref(), 1, &[("x", &["a"])]);
     suite::publish(landing.as_ref(), 1, &work).unwrap();

@@ -3,19 +3,10 @@
 use sluice_core::table::{Dialect, Fit, Merges, TableColumn, wider_decimal};
 use sluice_core::types::SqlType;
 
+use crate::databases::mariadb::quote;
 use crate::landings::tables::shape::TableName;
 
-/// A name in backquotes.
-pub(crate) fn quote(name: &str) -> String {
-    format!("`{}`", name.replace('`', "``"))
-}
-
-/// A text in single quotes. Sessions set NO_BACKSLASH_ESCAPES, so that a backslash means itself.
-pub(crate) fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
-}
-
-/// The order of texts that tells all of them apart.
+/// The order of texts that distinguishes all of them.
 const NO_PADDING: &str = "character set utf8mb4 collate utf8mb4_nopad_bin";
 
 pub(super) struct MariadbDialect {

@@ -2,9 +2,10 @@
 
 use sluice_core::table::{Found, StoredTable, TableColumn};
 
-use super::dialect::literal;
 use super::session::PostgresSession;
-use crate::landings::tables::session::{Session as _, StoreResult};
+use crate::databases::StoreResult;
+use crate::databases::postgres::literal;
+use crate::landings::tables::session::Session as _;
 use crate::landings::tables::shape::TableName;
 
 /// The columns. A domain counts as the type below it, any enumeration as `enum`.
@@ -26,7 +27,7 @@ where i.indisunique and i.indisvalid and i.indimmediate and i.indpred is null an
   and i.indrelid = ";
 
 pub(super) fn describe(session: &mut PostgresSession, table: &TableName, rights: &[&str]) -> StoreResult<Found> {
-    let quoted = literal(&table.quoted(&super::dialect::quote));
+    let quoted = literal(&table.quoted(&crate::databases::postgres::quote));
     if let Some(schema) = &table.schema {
         let there = session.query(&format!("select 1 from pg_namespace where nspname = {}", literal(schema)))?;
         if there.is_empty() {

@@ -3,17 +3,8 @@
 use sluice_core::table::{Dialect, Fit, TableColumn, wider_decimal};
 use sluice_core::types::SqlType;
 
+use crate::databases::postgres::quote;
 use crate::landings::tables::shape::TableName;
-
-/// A name in double quotes.
-pub(crate) fn quote(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
-}
-
-/// A text in single quotes; backslashes mean themselves under standard_conforming_strings.
-pub(crate) fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\0', "").replace('\'', "''"))
-}
 
 pub(crate) struct PostgresDialect {
     table: TableName,
@@ -254,7 +245,7 @@ mod tests {
     #[test]
     fn names_and_texts_are_quoted() {
         assert_eq!(dialect().table(), "\"toll\".\"a\"\"b\"");
-        assert_eq!(literal("it's \\"), "'it''s \\'");
+        assert_eq!(crate::databases::postgres::literal("it's \\"), "'it''s \\'");
         assert_eq!(dialect().grant("insert").unwrap(), "grant insert on \"toll\".\"a\"\"b\" to \"clerk\"");
     }
 

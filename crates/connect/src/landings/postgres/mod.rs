@@ -12,10 +12,11 @@ use sluice_core::kinds::{ConnectionKind, Registry, Settings};
 use sluice_core::table::{Dialect, TableColumn};
 use sluice_core::types::SqlType;
 
-use super::tables::session::{Session, StoreResult};
+use super::tables::session::Session;
 use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
 use crate::databases;
+use crate::databases::StoreResult;
 
 /// The scheme of connections.
 const KIND: ConnectionKind = ConnectionKind {
@@ -28,9 +29,6 @@ const OPTIONS: &[OptionSpec] = databases::OPTIONS;
 
 /// The kind of store.
 pub(crate) struct Postgres;
-
-pub(crate) use dialect::{literal, quote};
-pub(crate) use session::connect;
 
 /// Adds connection and landing.
 pub fn register(registry: &mut Registry) {

@@ -6,22 +6,21 @@ use std::time::Duration;
 use arrow_array::RecordBatch;
 use bytes::Bytes;
 use futures_util::{SinkExt as _, TryStreamExt as _};
-use sluice_core::failure::{Failure, FailureKind};
+use sluice_core::failure::Failure;
 use sluice_core::kinds::Settings;
 use sluice_core::table::Found;
 use sluice_core::types::SqlType;
-use tokio_postgres::error::SqlState;
-use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
-use tokio_postgres_rustls::MakeRustlsConnect;
+use tokio_postgres::{Client, Error, SimpleQueryMessage};
 
 use super::copy::{self, END, Form, HEAD};
-use super::{describe, dialect};
-use crate::databases::{PATIENCE, Server, client_config, in_time, wait};
+use super::describe;
+use crate::databases::postgres::{self, connect, judge};
+use crate::databases::{Server, StoreError, StoreResult, in_time, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::Cells;
 use crate::landings::tables::keyed::{INCOMING, KeyedStatements, fill, has_deletes};
 use crate::landings::tables::session::{
-    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target, number,
+    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, Target, number,
 };
 use crate::landings::tables::shape::{DELETED, Mode, TableName, WAS};
 
@@ -104,8 +103,11 @@ impl PostgresSession {
         }
         let table = self.spelling().table(&target.table);
         let columns = KeyedStatements { spelling: self.spelling(), target }.columns("");
-        let deleted =
-            if target.mode == Mode::Mirror { format!(", false as {}", dialect::quote(DELETED)) } else { String::new() };
+        let deleted = if target.mode == Mode::Mirror {
+            format!(", false as {}", postgres::quote(DELETED))
+        } else {
+            String::new()
+        };
         let hidden = KeyedStatements { spelling: self.spelling(), target }.no_hidden("null::text");
         self.execute(&format!(
             "create temporary table {INCOMING} on commit delete rows as select {columns}{deleted}{hidden} from {table} \
@@ -119,7 +121,7 @@ impl PostgresSession {
         let spelling = self.spelling();
         let keyed = KeyedStatements { spelling, target };
         let is_mirror = target.mode == Mode::Mirror;
-        let deleted = if is_mirror { format!(", {}", dialect::quote(DELETED)) } else { String::new() };
+        let deleted = if is_mirror { format!(", {}", postgres::quote(DELETED)) } else { String::new() };
         self.execute(&format!("delete from {INCOMING}"))?;
         let sent = self.copy(INCOMING, &format!("{}{deleted}{}", keyed.columns(""), keyed.hidden()), rows)?;
         if !is_mirror {
@@ -139,7 +141,7 @@ impl PostgresSession {
             self.execute(&keyed.drop_outlived())?;
             gone = self.execute(&keyed.note_gone())?;
         }
-        let written = self.execute(&keyed.upsert(&format!("not s.{}", dialect::quote(DELETED))))?;
+        let written = self.execute(&keyed.upsert(&format!("not s.{}", postgres::quote(DELETED))))?;
         if was_gone {
             self.execute(&keyed.forget_gone())?;
         }
@@ -150,8 +152,8 @@ impl PostgresSession {
 impl Session for PostgresSession {
     fn spelling(&self) -> Spelling {
         Spelling {
-            quote: dialect::quote,
-            literal: dialect::literal,
+            quote: postgres::quote,
+            literal: postgres::literal,
             bytes: |bytes| format!("'\\x{}'::bytea", hex(bytes)),
             insert_new: |into, values| format!("insert into {into} values {values} on conflict do nothing"),
             landed_micros: "(extract(epoch from b.landed_at) * 1000000)::bigint",
@@ -164,7 +166,7 @@ impl Session for PostgresSession {
     }
 
     fn book(&self, beside: &TableName) -> Vec<String> {
-        let table = |name: &str| beside.beside(name).quoted(&dialect::quote);
+        let table = |name: &str| beside.beside(name).quoted(&postgres::quote);
         vec![
             format!(
                 "create table if not exists {} (id integer generated always as identity primary key, \
@@ -234,9 +236,9 @@ impl Session for PostgresSession {
             let keyed = KeyedStatements { spelling: self.spelling(), target };
             let (gone, key) = (self.spelling().table(&target.gone()), keyed.gone_columns());
             if !matches!(self.describe(&target.gone(), &[])?, Found::Table(_)) {
-                let columns: Vec<String> = key.iter().map(|n| dialect::quote(n)).collect();
+                let columns: Vec<String> = key.iter().map(|n| postgres::quote(n)).collect();
                 let table = self.spelling().table(&target.table);
-                let unique: Vec<String> = target.key.iter().map(|n| dialect::quote(n)).collect();
+                let unique: Vec<String> = target.key.iter().map(|n| postgres::quote(n)).collect();
                 self.execute(&format!(
                     "begin; create table if not exists {gone} as select {} from {table} limit 0; \
                      create unique index on {gone} ({}); commit",
@@ -273,7 +275,7 @@ impl Session for PostgresSession {
         self.execute("savepoint sluice_new")?;
         match self.copy(&table, &names, &rows) {
             Ok(_) => self.execute("release savepoint sluice_new").map(|_| true),
-            // A key is there, or the table refuses a row: the long way tells which.
+            // A key is there, or the table refuses a row: the slow way finds which.
             Err(StoreError::Refused { .. }) => self.execute("rollback to savepoint sluice_new").map(|_| false),
             Err(other) => Err(other),
         }
@@ -300,113 +302,5 @@ impl Session for PostgresSession {
             }
             Ok(())
         })
-    }
-}
-
-/// Connects and logs in.
-pub(crate) fn connect(server: &Server) -> StoreResult<Client> {
-    let mut config = Config::new();
-    config
-        .host(&server.host)
-        .port(server.port)
-        .dbname(&server.database)
-        .connect_timeout(PATIENCE)
-        .keepalives_idle(Duration::from_secs(15))
-        .tcp_user_timeout(Duration::from_secs(30));
-    config.user(server.user.as_deref().unwrap_or("sluice"));
-    if let Some(password) = &server.password {
-        config.password(password);
-    }
-    let shown = server.shown();
-    let opened = async {
-        match server.tls {
-            true => {
-                config.ssl_mode(tokio_postgres::config::SslMode::Require);
-                let tls = MakeRustlsConnect::new(client_config(server).map_err(StoreError::Failed)?);
-                let (client, connection) = config.connect(tls).await.map_err(|e| judge(&shown, &e))?;
-                tokio::spawn(connection);
-                Ok(client)
-            }
-            false => {
-                config.ssl_mode(tokio_postgres::config::SslMode::Disable);
-                let (client, connection) = config.connect(NoTls).await.map_err(|e| judge(&shown, &e))?;
-                tokio::spawn(connection);
-                Ok(client)
-            }
-        }
-    };
-    // The client's own limit ends with the connection: a server that never answers the login is not among that.
-    wait(in_time(PATIENCE, opened, |e| e, |why| StoreError::Away(format!("{shown} {why}"))))
-}
-
-/// What an error of the server, or on the way to it, means. The classes are those of the appendix on error codes in
-/// PostgreSQL's manual.
-fn judge(shown: &str, error: &Error) -> StoreError {
-    let Some(said) = error.as_db_error() else {
-        let mut message = error.to_string();
-        let mut cause = std::error::Error::source(error);
-        while let Some(inner) = cause {
-            message = inner.to_string();
-            cause = inner.source();
-        }
-        return StoreError::Away(format!("{shown} does not answer: {message}"));
-    };
-    let code = said.code();
-    let message = match said.detail() {
-        // The row itself is kept with the reject.
-        Some(detail) if !detail.starts_with("Failing row") => format!("{}; {detail}", said.message()),
-        _ => said.message().to_string(),
-    };
-    let class = &code.code()[..2];
-    match class {
-        // What was sent has not the form of its column: no matter of one row.
-        "22" if matches!(code.code(), "22P03" | "22P04") => StoreError::Changed(message),
-        // Data, constraints, conditions of views, and what triggers raise.
-        "22" | "23" | "44" | "P0" => StoreError::Refused {
-            row: said.where_().and_then(line_of),
-            column: said.column().map(str::to_string).or_else(|| said.where_().and_then(column_of)),
-            message,
-        },
-        // Connection, transaction rolled back, resources, locks, the operator's intervention, the system.
-        "08" | "40" | "53" | "55" | "57" | "58" => StoreError::Away(format!("{shown} does not take it now: {message}")),
-        "25" if *code == SqlState::IDLE_IN_TRANSACTION_SESSION_TIMEOUT => {
-            StoreError::Away(format!("{shown} ended a transaction: {message}"))
-        }
-        "42" if *code == SqlState::INSUFFICIENT_PRIVILEGE => StoreError::Changed(format!("{message}, says {shown}")),
-        "42" | "3F" => StoreError::Changed(message),
-        "28" | "3D" => StoreError::Failed(
-            Failure::new(FailureKind::Unreachable, format!("{shown} rejected the login: {message}"))
-                .with_help("look at user, password and database of the [connection] in sluice.toml"),
-        ),
-        _ => StoreError::Failed(Failure::unreachable(format!("{shown}: {message} ({})", code.code()))),
-    }
-}
-
-/// The row that the context of an error names, from 0: `COPY passage, line 7, column draught`. The line of binary COPY
-/// counts rows.
-fn line_of(context: &str) -> Option<usize> {
-    let rest = context.lines().find(|l| l.starts_with("COPY "))?.split(", line ").nth(1)?;
-    let digits: String = rest.chars().take_while(char::is_ascii_digit).collect();
-    digits.parse::<usize>().ok()?.checked_sub(1)
-}
-
-fn column_of(context: &str) -> Option<String> {
-    let rest = context.lines().find(|l| l.starts_with("COPY "))?.split(", column ").nth(1)?;
-    Some(rest.split(':').next()?.trim().to_string())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("COPY passage, line 7, column draught_cm: \"x\"", Some(6), Some("draught_cm"))]
-    #[case("COPY passage, line 1", Some(0), None)]
-    #[case("PL/pgSQL function f() line 3 at RAISE\nCOPY passage, line 12", Some(11), None)]
-    #[case("SQL statement \"select\"", None, None)]
-    fn the_place_of_an_error_is_read(#[case] context: &str, #[case] row: Option<usize>, #[case] column: Option<&str>) {
-        assert_eq!(line_of(context), row);
-        assert_eq!(column_of(context).as_deref(), column);
     }
 }

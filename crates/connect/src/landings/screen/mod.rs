@@ -11,13 +11,13 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::durable::Disk;
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{
     BatchOrder, HeldBatch, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
 };
-use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
 use super::spool;

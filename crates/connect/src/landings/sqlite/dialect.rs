@@ -4,7 +4,7 @@
 use sluice_core::table::{Dialect, Fit, TableColumn};
 use sluice_core::types::SqlType;
 
-use crate::landings::postgres::quote;
+use crate::databases::postgres::quote;
 use crate::landings::tables::shape::TableName;
 
 pub(super) struct SqliteDialect {

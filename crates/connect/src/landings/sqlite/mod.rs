@@ -8,9 +8,10 @@ use sluice_core::kinds::{ConnectionKind, Registry, Settings};
 use sluice_core::table::{Dialect, TableColumn};
 use sluice_core::types::SqlType;
 
-use super::tables::session::{Session, StoreResult};
+use super::tables::session::Session;
 use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
+use crate::databases::StoreResult;
 
 const KIND: ConnectionKind = ConnectionKind {
     scheme: "sqlite",

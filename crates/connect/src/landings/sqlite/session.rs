@@ -11,13 +11,12 @@ use sluice_core::table::{Found, StoredTable, TableColumn};
 use sluice_core::values::number::write_decimal;
 
 use super::dialect::{Affinity, affinity};
-use crate::landings::postgres::{literal, quote};
+use crate::databases::postgres::{literal, quote};
+use crate::databases::{StoreError, StoreResult};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::cells::{Cell, Cells, write_day, write_moment};
 use crate::landings::tables::keyed::{INCOMING, KeyedStatements, fill, has_deletes};
-use crate::landings::tables::session::{
-    AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, StoreError, StoreResult, Target,
-};
+use crate::landings::tables::session::{AnswerRow, BATCHES, LANES, Objection, REFUSED, Session, Spelling, Target};
 use crate::landings::tables::shape::{DELETED, Mode, TableName};
 
 pub(super) struct SqliteSession {

@@ -5,8 +5,9 @@ use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{HeldBatch, HeldLane, RefusedRow, StoredBatch};
 
-use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, StoreResult, number};
+use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, number};
 use super::shape::TableName;
+use crate::databases::StoreResult;
 
 /// How far a batch's place in the order of opening stands above its lane's number within the number that rows carry.
 pub(super) const LANE_BITS: u32 = 20;

@@ -11,8 +11,9 @@ use arrow_array::cast::AsArray as _;
 use sluice_core::failure::{Failure, FailureKind};
 
 use super::book::LANE_BITS;
-use super::session::{Session, Spelling, StoreError, StoreResult, Target, number};
+use super::session::{Session, Spelling, Target, number};
 use super::shape::{BATCH, DELETED, LACKS, POSITION, SOURCE, WAS};
+use crate::databases::{StoreError, StoreResult};
 
 /// The table of incoming rows, which only a session sees.
 pub(crate) const INCOMING: &str = "sluice_incoming";

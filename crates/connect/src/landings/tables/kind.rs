@@ -2,16 +2,16 @@
 
 use std::marker::PhantomData;
 
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ChangeSupport, Landing, LandingKind, Settings, Stored};
-use sluice_core::plan::OutputColumn;
 use sluice_core::problem::{Problem, Severity};
 use sluice_core::table::{TableReport, Verdict};
 
-use super::session::StoreError;
 use super::shape::{self, Mode, Shape, TableName};
 use super::{Store, TableLanding, compare_with, look, publish};
+use crate::databases::StoreError;
 
 /// The landing kind of a store.
 pub(crate) struct TableKind<S>(PhantomData<fn() -> S>);

@@ -4,17 +4,18 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, sync_channel};
 
 use arrow_array::{Array as _, RecordBatch};
+use sluice_core::columns::OutputColumn;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Settings, Stored, StoredSummary};
-use sluice_core::plan::OutputColumn;
 use sluice_core::table::{Found, StoredTable, TableColumn};
 use sluice_core::types::SqlType;
 use sluice_core::values::time;
 
 use super::Store;
 use super::book::BatchBook;
-use super::session::{AnswerRow, BATCHES, Session, StoreError, number};
+use super::session::{AnswerRow, BATCHES, Session, number};
 use super::shape::{BATCH, TableName};
+use crate::databases::StoreError;
 
 /// The newest batches that are shown.
 const BATCHES_SHOWN: usize = 20;

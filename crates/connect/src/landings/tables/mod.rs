@@ -26,20 +26,21 @@ use std::sync::{Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::columns::OutputColumn;
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
     BatchOrder, HeldBatch, Holdings, Landing, Published, RefusedRow, Settings, Stage, StagedWork,
 };
-use sluice_core::plan::OutputColumn;
 use sluice_core::table::{Dialect, Found, TableReport, compare};
 use sluice_core::types::SqlType;
 
 pub(crate) use kind::TableKind;
 
 use super::spool as files;
+use crate::databases::{StoreError, StoreResult};
 use book::{BatchBook, batch_id};
-use session::{Session, StoreError, StoreResult, Target};
+use session::{Session, Target};
 use shape::{Shape, TableName};
 
 /// One kind of database.

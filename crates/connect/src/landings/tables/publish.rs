@@ -17,9 +17,10 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Published, RefusedRow, StagedWork};
 
 use super::book::{BatchBook, foreign};
-use super::session::{Objection, Session, StoreError, StoreResult, Target};
+use super::session::{Objection, Session, Target};
 use super::shape::{BATCH, CHANGE, CHANGES, DELETED, Mode, WITHIN};
 use super::{Detail, TableLanding, merge, spool};
+use crate::databases::{StoreError, StoreResult};
 
 /// So many refused rows of one batch are no accident any more: the batch waits until somebody has looked.
 const TOO_MANY: usize = 10_000;

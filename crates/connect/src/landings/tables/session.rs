@@ -6,44 +6,7 @@ use sluice_core::table::Found;
 use sluice_core::types::SqlType;
 
 use super::shape::{Mode, Shape, TableName};
-
-/// What a store said instead of doing what was asked.
-#[derive(Clone, Debug)]
-pub(crate) enum StoreError {
-    /// It does not answer now, or asks to try again.
-    Away(String),
-    /// It refuses a row.
-    Refused {
-        /// The row among those that were loaded, where it tells.
-        row: Option<usize>,
-        /// The column, where it tells.
-        column: Option<String>,
-        /// What it said.
-        message: String,
-    },
-    /// A table is not what it was: a name or type that is not there.
-    Changed(String),
-    /// Anything else.
-    Failed(Failure),
-}
-
-/// A result whose error is a [`StoreError`].
-pub(crate) type StoreResult<T> = Result<T, StoreError>;
-
-impl StoreError {
-    /// The failure that it means where no row is at fault.
-    pub(crate) fn into_failure(self) -> Failure {
-        match self {
-            Self::Away(message) => {
-                Failure::away(message).with_help("sealed batches stay sealed; the next run finishes them")
-            }
-            Self::Refused { message, .. } => Failure::unreachable(format!("the store refuses: {message}")),
-            Self::Changed(message) => Failure::new(sluice_core::failure::FailureKind::Configuration, message)
-                .with_help("`sluice check` compares the table with the rows that will land"),
-            Self::Failed(failure) => failure,
-        }
-    }
-}
+use crate::databases::{StoreError, StoreResult};
 
 /// One row of an answer, as text.
 pub(crate) type AnswerRow = Vec<Option<String>>;
@@ -195,7 +158,7 @@ pub(crate) trait Session: Send {
         true
     }
 
-    /// Removes the rows of a batch, which the column `_batch` tells, where there are no transactions.
+    /// Removes the rows of a batch, which the column `_batch` identifies, where there are no transactions.
     fn remove_batch(&mut self, target: &Target, batch: i64) -> StoreResult<()> {
         let _ = (target, batch);
         Ok(())

@@ -1,8 +1,9 @@
 //! What a landing in a table writes: its mode, its key, and the columns that a mode adds.
 
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{OptionSpec, Options, ValueKind};
 use sluice_core::names;
-use sluice_core::plan::{FEED, OutputColumn};
+use sluice_core::plan::FEED;
 use sluice_core::problem::Problem;
 use sluice_core::table::Wanted;
 use sluice_core::types::SqlType;
@@ -204,7 +205,7 @@ impl Shape {
 
     /// All columns of the table that are written.
     pub(crate) fn wanted(&self) -> Vec<Wanted> {
-        // A feed's rows have their keys: what has none, a truncate, is no row of a mirror.
+        // A feed's rows have their keys: what has none, a truncate, is not a row of a mirror.
         let has_value = |c: &OutputColumn| self.fed && self.mode == Mode::Mirror && self.key.contains(&c.name);
         let column = |c: &OutputColumn| OutputColumn { nullable: c.nullable && !has_value(c), ..c.clone() };
         let own = self.lands.iter().map(|c| Wanted { column: column(c), added_by: None });

@@ -133,7 +133,7 @@ impl TableStage {
             .map_err(|e| Failure::internal(format!("rows do not have the form of their table: {e}")))
     }
 
-    /// Merges changes of a feed of which some lack values, or empty the table.
+    /// Merges changes of a feed, some of which lack values, or empty the table.
     fn resolve(&mut self) -> Outcome<u64> {
         let (waiting, marks) = (std::mem::take(&mut self.waiting), std::mem::take(&mut self.marks));
         let origins: Vec<RowOrigin> = waiting.iter().map(|(_, origin)| origin.clone()).collect();

@@ -9,8 +9,9 @@ use sluice_core::names;
 use sluice_core::table::{Found, StoredTable};
 
 use super::Store;
-use super::session::{Session, Spelling, StoreError};
+use super::session::{Session, Spelling};
 use super::shape::TableName;
+use crate::databases::StoreError;
 
 /// What is done with a row.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -17,7 +17,7 @@ const USUAL: u64 = 1_048_588;
 /// The client library's own bounds for a message.
 const CLIENT: std::ops::RangeInclusive<u64> = 1_000..=1_000_000_000;
 
-/// Bytes of a value that is no text, at most, with its name left out.
+/// Bytes of a value that is not text, at most, with its name left out.
 const SMALL: usize = 64;
 
 /// What a topic said of itself.
@@ -147,7 +147,7 @@ mod tests {
 
     fn fit(partitions: i64, largest: u64, keys_are_base64: bool) -> TopicFit {
         let reported = TopicLimits { topic: "tolls".into(), partitions, largest };
-        TopicFit { reported, shape: Shape { csv: None, keys_are_base64 } }
+        TopicFit { reported, shape: Shape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64 } }
     }
 
     fn rows(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {

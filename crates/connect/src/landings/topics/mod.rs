@@ -18,15 +18,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
-use sluice_core::decode::csv::{self, Dialect};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
+use sluice_core::formats::{self, csv};
 use sluice_core::kinds::{
     BatchOrder, Fit, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
 };
 use sluice_core::names;
-use sluice_core::plan::OutputColumn;
 use sluice_core::problem::Problem;
 
 use super::spool;
@@ -75,7 +75,7 @@ const OPTIONS: &[OptionSpec] = &[
          does not exist are rejected",
     )
     .with(&["key"]),
-    OptionSpec::with_default("format", ValueKind::Choice(&["json", "csv"]), "json", "how a message's value is written")
+    OptionSpec::with_default("format", ValueKind::Choice(formats::TO_MESSAGES), "json", "how a message's value is written")
         .with(&["csv"]),
     OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled").with(&["format"]),
     OptionSpec::with_default(
@@ -211,7 +211,7 @@ impl LandingKind for Topics {
 fn shape_of(settings: &Settings) -> Shape {
     let is = |key: &str, value: &str| settings.options.text(key).as_deref() == Some(value);
     Shape {
-        csv: is("format", "csv").then(|| Dialect::read_landing(&settings.options.table("csv"))),
+        writer: formats::writer(&settings.options).unwrap_or_else(|| Arc::new(formats::JsonLines)),
         keys_are_base64: is("key_as", "base64"),
     }
 }

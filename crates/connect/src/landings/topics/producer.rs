@@ -16,7 +16,7 @@ use sluice_core::kinds::{HeldBatch, PartitionPosition};
 use super::message::Message;
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
 
-/// How long a broker may keep a transaction open of which nobody speaks any more, in milliseconds.
+/// How long a broker may keep an idle transaction open, in milliseconds.
 const TIMEOUT: &str = "300000";
 
 /// Brokers keep at most 4,096 bytes of metadata with an offset, by default.

@@ -1,12 +1,14 @@
 //! Rows as messages.
 
+use std::sync::Arc;
+
 use arrow_array::{Array, ArrayRef, RecordBatch, cast::AsArray as _, types};
 use arrow_schema::DataType;
 use base64::Engine as _;
 use sluice_core::context::HEADERS as ALL_HEADERS;
-use sluice_core::decode::csv::{Dialect, write_rows};
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::values::json::{write_lines, write_text};
+use sluice_core::formats::RowWriter;
+use sluice_core::values::json::write_text;
 
 use super::message::Message;
 use crate::broker::headers;
@@ -14,8 +16,8 @@ use crate::broker::headers;
 /// How rows become messages.
 #[derive(Clone, Debug)]
 pub(super) struct Shape {
-    /// The values' CSV; None for JSON.
-    pub csv: Option<Dialect>,
+    /// Writes the values.
+    pub writer: Arc<dyn RowWriter>,
     /// Whether the text of keys is base64 of their bytes.
     pub keys_are_base64: bool,
 }
@@ -51,19 +53,7 @@ impl Shape {
     /// The values of all rows, each ended by a line end; gives where each ends.
     fn write_values(&self, text: &mut String, rows: &RecordBatch) -> Vec<usize> {
         text.clear();
-        match &self.csv {
-            None => {
-                write_lines(text, rows, &crate::landings::columns_of(&rows.schema()));
-                memchr::memchr_iter(b'\n', text.as_bytes()).collect()
-            }
-            // A value of CSV may hold line ends.
-            Some(dialect) => (0..rows.num_rows())
-                .map(|row| {
-                    write_rows(text, &rows.slice(row, 1), dialect);
-                    text.len() - 1
-                })
-                .collect(),
-        }
+        self.writer.write_messages(text, rows, &crate::landings::columns_of(&rows.schema()))
     }
 
     /// Hands every row on as a message, in order. `text` and `message` are used again for each.
@@ -108,7 +98,7 @@ impl Shape {
         bytes.unwrap_or_else(|| text.as_bytes().to_vec())
     }
 
-    /// Whether a key is text that is no base64, although it has to be.
+    /// Whether a key is text that is not base64, although it has to be.
     pub(super) fn is_broken_key(&self, key: &str) -> bool {
         self.keys_are_base64 && base64::engine::general_purpose::STANDARD.decode(key).is_err()
     }

@@ -62,7 +62,7 @@ impl TopicStore {
 
 impl Store for TopicStore {
     fn landing(&self) -> Box<dyn Landing> {
-        let shape = Shape { csv: None, keys_are_base64: false };
+        let shape = Shape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64: false };
         let topic = crate::broker::Topic { name: "tolls".into(), partitions: vec![0, 1] };
         Box::new(TopicsLanding {
             spool: self.folder.path().join("spool"),

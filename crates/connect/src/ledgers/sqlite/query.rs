@@ -8,7 +8,7 @@ use sluice_core::ledger::{
     BatchQuery, BatchRecord, BatchState, LandingRecord, PipelineTotals, PositionChange, ReplayRecord, RunEnd,
 };
 use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
-use sluice_core::run::REJECTS;
+use sluice_core::reject::REJECTS;
 
 use super::write::kind_word;
 

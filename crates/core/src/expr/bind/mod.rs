@@ -31,7 +31,7 @@ pub struct SelectItem {
 
 impl SelectItem {
     /// A column of the scope as it is. It stands nowhere in a file.
-    pub fn of_column(index: usize, column: &crate::plan::OutputColumn) -> Self {
+    pub fn of_column(index: usize, column: &crate::columns::OutputColumn) -> Self {
         Self {
             name: column.name.clone(),
             expr: Expr::new(Node::Column(index), column.ty, column.nullable),

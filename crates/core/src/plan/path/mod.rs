@@ -10,8 +10,8 @@ pub use batch::BatchFolders;
 pub use groups::Groups;
 use groups::finest_step;
 
-use super::OutputColumn;
 use super::transform::Transformed;
+use crate::columns::OutputColumn;
 use crate::config::EmbeddedText;
 use crate::event::LandingRows;
 use crate::kinds::Unfit;

@@ -26,8 +26,10 @@ impl SecretStore for NoSecrets {
 
 fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
     let place = Place::new(&SourceText::new("p.toml", ""), 0..0);
-    let mut options =
-        Options::empty(vec![sluice_core::config::pipeline::ARRIVAL_OPTIONS, Files.options()], place.clone());
+    let mut options = Options::empty(
+        vec![sluice_core::config::pipeline::ARRIVAL_OPTIONS, sluice_core::formats::OPTIONS, Files.options()],
+        place.clone(),
+    );
     options.set("match", OptionValue::Text(pattern.into()), place.clone());
     options.set("max_record", OptionValue::Size(max_record), place.clone());
     let connection = ConnectionConfig {
@@ -68,7 +70,7 @@ impl Folder {
     }
 
     fn reader(&self, positions: Vec<PartitionPosition>) -> Outcome<Box<dyn LaneReader>> {
-        Files.open(&settings(self.0.path(), "**/*.jsonl", 1000)).unwrap().lane(0, 1, positions)
+        Files.open(&[settings(self.0.path(), "**/*.jsonl", 1000)]).unwrap().lane(0, 1, positions)
     }
 }
 
@@ -228,7 +230,7 @@ fn lanes_share_the_files_among_them() {
     for i in 0..20 {
         folder.write(&format!("{i}.jsonl"), "{}\n");
     }
-    let intake = Files.open(&settings(folder.0.path(), "*.jsonl", 1000)).unwrap();
+    let intake = Files.open(&[settings(folder.0.path(), "*.jsonl", 1000)]).unwrap();
     let mut names = Vec::new();
     for lane in 0..3 {
         let found = drain(intake.lane(lane, 3, Vec::new()).unwrap().as_mut(), ALL);
@@ -244,7 +246,7 @@ fn lanes_share_the_files_among_them() {
 fn a_missing_folder_has_a_remedy() {
     let folder = tempfile::tempdir().unwrap();
     let settings = settings(folder.path(), "*", 1000);
-    assert!(Files.open(&settings).err().unwrap().help.is_some());
+    assert!(Files.view(std::slice::from_ref(&settings)).err().unwrap().help.is_some());
     assert_eq!(Files.check(&settings)[0].code, "place.missing");
 }
 

@@ -15,7 +15,7 @@ use crate::landings::suite::{self, Store, identity, lane, publish, ranges, stage
 
 const ALL: [Kind; 4] = [Kind::Postgres, Kind::Mariadb, Kind::Sqlite, Kind::Clickhouse];
 
-fn columns() -> Vec<sluice_core::plan::OutputColumn> {
+fn columns() -> Vec<sluice_core::columns::OutputColumn> {
     vec![column("text", SqlType::Text, false), column("n", SqlType::Integer, false)]
 }
 
@@ -75,7 +75,7 @@ fn a_batch_of_another_ledger_is_distinguished() {
     }
 }
 
-/// Columns of a batch: numbers as text, and numbers of which some break a constraint.
+/// Columns of a batch: numbers as text, and numbers, some of which break a constraint.
 fn numbers(from: i32, count: i32) -> Vec<ArrayRef> {
     let texts: StringArray = (from..from + count).map(|n| Some(format!("r{n:04}"))).collect();
     let values: Int32Array = (from..from + count).map(Some).collect();
@@ -103,7 +103,7 @@ fn a_row_that_the_store_refuses_is_one_row(#[case] kind: Kind, #[case] ty: &str)
         );
     }
     assert_eq!(table.rows("select count(*), sum(case when n % 100 = 7 then 1 else 0 end) from {t}"), ["990|0"]);
-    // Asked again, the store tells the same.
+    // Asked again, the store reports the same.
     let work = table.stage(landing.as_ref(), 1, numbers(0, 1000));
     assert_eq!(table.open().publish(&identity(1), &ranges(1), &work).unwrap(), published);
     assert_eq!(table.rows("select count(*) from {t}"), ["990"]);

@@ -10,10 +10,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use arrow_array::{ArrayRef, RecordBatch};
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionValue, Options};
 use sluice_core::event::LandingRows;
 use sluice_core::kinds::{Landing, LandingKind, Published, Registry, Settings, StagedWork};
-use sluice_core::plan::OutputColumn;
 use sluice_core::plan::transform::schema_of;
 use sluice_core::problem::{Place, SourceText};
 use sluice_core::secret::{Secret, SecretRef, SecretStore};

@@ -4,12 +4,12 @@ use std::io::Write as _;
 
 use super::*;
 use crate::intakes::files::sample;
-use sluice_core::decode::csv;
-use sluice_core::decode::{Csv, JsonLines};
+use sluice_core::formats::csv;
+use sluice_core::formats::{Csv, JsonLines};
 
 fn csv_reader(folder: &Folder, positions: Vec<PartitionPosition>) -> FilesReader {
     let scan = Scan::new(&settings(folder.0.path(), "**/*.csv*", 1000)).unwrap();
-    let format = Box::new(Csv::new(csv::Dialect::default()));
+    let format = Arc::new(Csv::new(csv::Dialect::default()));
     FilesReader::new(scan, format, 1000, (0, 1), positions, AllProgress::default())
 }
 
@@ -166,7 +166,7 @@ fn a_sample_takes_from_all_files() {
     }
     let scan = Scan::new(&settings(folder.0.path(), "*.jsonl", 1000)).unwrap();
     let take = |events| {
-        let mut reader = sample::reader(&scan, events, || Ok(Box::new(JsonLines)), 1000).unwrap();
+        let mut reader = sample::reader(&scan, events, || Ok(Arc::new(JsonLines)), 1000).unwrap();
         let mut names = Vec::new();
         let mut left = events;
         while left > 0

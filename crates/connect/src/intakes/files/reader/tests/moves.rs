@@ -110,7 +110,7 @@ fn lanes_agree_on_a_renamed_file() {
     for n in 0..8 {
         folder.write(&format!("{n}.jsonl"), &lines(n, n + 1));
     }
-    let intake = Files.open(&settings(folder.0.path(), "*.jsonl", 1000)).unwrap();
+    let intake = Files.open(&[settings(folder.0.path(), "*.jsonl", 1000)]).unwrap();
     let mut readers: Vec<_> = (0..3).map(|lane| intake.lane(lane, 3, Vec::new()).unwrap()).collect();
     let mut read = 0;
     for reader in &mut readers {
@@ -165,7 +165,7 @@ fn links_are_followed_only_where_an_option_says_so_and_never_in_a_circle(
     let mut settings = settings(folder.0.path(), "**/*.jsonl", 1000);
     let place = settings.options.place.clone();
     settings.options.set("follow_links", OptionValue::Flag(follow), place);
-    let mut reader = Files.open(&settings).unwrap().lane(0, 1, Vec::new()).unwrap();
+    let mut reader = Files.open(std::slice::from_ref(&settings)).unwrap().lane(0, 1, Vec::new()).unwrap();
     let found = drain(reader.as_mut(), ALL);
     assert_eq!(found.iter().map(|c| c.0.as_str()).collect::<Vec<_>>(), expected);
     assert_eq!(reader.remarks().iter().any(|r| r.contains("follow_links")), !follow);
@@ -179,6 +179,6 @@ fn a_look_at_very_many_files_ends_when_somebody_asks() {
     }
     let settings = settings(folder.0.path(), "*.jsonl", 1000);
     settings.stop.settle();
-    let mut reader = Files.open(&settings).unwrap().lane(0, 1, Vec::new()).unwrap();
+    let mut reader = Files.open(std::slice::from_ref(&settings)).unwrap().lane(0, 1, Vec::new()).unwrap();
     assert!(matches!(reader.read(ALL).unwrap(), Read::Pending));
 }

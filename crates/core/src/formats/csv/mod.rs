@@ -1,16 +1,55 @@
 //! CSV after RFC 4180, with the delimiter, quote and spellings of null that the arrival names. A value in quotes may
-//! hold line ends; a quote within it is doubled. Blank lines are no records.
+//! hold line ends; a quote within it is doubled. Blank lines are not records.
 
 mod decoder;
+mod profile;
+mod recognise;
 mod scan;
 mod write;
 
-use super::{BYTE_ORDER_MARK, Cut, Decoder, Format, Tail};
-use crate::config::{OptionSpec, Options, ValueKind};
+use std::sync::Arc;
+
+use super::recognise::{Recognised, Start};
+use super::{BYTE_ORDER_MARK, Cut, Decoder, Format, FormatKind, RowWriter, Tail};
+use crate::config::{OptionSpec, OptionValue, Options, ValueKind};
 use crate::contract::Contract;
+use crate::event::Chunk;
+use crate::profile::Profile;
 
 pub use scan::{Ending, Value, Walk};
-pub use write::{write_head, write_rows};
+pub use write::write_rows;
+
+/// The kind.
+pub const KIND: Kind = Kind;
+
+/// CSV by name.
+pub struct Kind;
+
+impl FormatKind for Kind {
+    fn names(&self) -> &'static [&'static str] {
+        &["csv"]
+    }
+
+    fn title(&self) -> &'static str {
+        "CSV"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        OPTIONS
+    }
+
+    fn open(&self, options: &Options) -> Arc<dyn Format> {
+        Csv::shared(Dialect::read(options))
+    }
+
+    fn writer(&self, options: &Options) -> Arc<dyn RowWriter> {
+        Csv::writer(Dialect::read_landing(options))
+    }
+
+    fn recognise(&self, start: &Start<'_>) -> Option<Recognised> {
+        recognise::recognise(start)
+    }
+}
 
 /// Keys of `csv` of an arrival.
 pub const OPTIONS: &[OptionSpec] = &[
@@ -110,6 +149,7 @@ impl Dialect {
 }
 
 /// The format `csv`.
+#[derive(Clone, Debug)]
 pub struct Csv {
     dialect: Dialect,
 }
@@ -119,11 +159,51 @@ impl Csv {
     pub fn new(dialect: Dialect) -> Self {
         Self { dialect }
     }
+
+    /// Writes CSV of a dialect.
+    pub fn writer(dialect: Dialect) -> Arc<dyn RowWriter> {
+        Arc::new(write::CsvWriter(dialect))
+    }
+
+    fn shared(dialect: Dialect) -> Arc<dyn Format> {
+        Arc::new(Self { dialect })
+    }
 }
 
 impl Format for Csv {
-    fn name(&self) -> &'static str {
-        "csv"
+    fn kind(&self) -> &'static dyn FormatKind {
+        &KIND
+    }
+
+    fn describe(&self) -> String {
+        let shown = |c: u8| match c {
+            b'\t' => "tab".to_string(),
+            other => format!("`{}`", char::from(other)),
+        };
+        let Dialect { delimiter, quote, head, .. } = &self.dialect;
+        let quote = if *quote == b'"' { String::new() } else { format!(", quote {}", shown(*quote)) };
+        let header = if *head { "with a header row" } else { "without a header row" };
+        format!("CSV, delimiter {}{quote}, {header}", shown(*delimiter))
+    }
+
+    fn spelling(&self) -> Vec<(&'static str, OptionValue)> {
+        let Dialect { delimiter, quote, head, nulls } = &self.dialect;
+        let usual = Dialect::default();
+        let character = |c: u8| OptionValue::Text(char::from(c).to_string());
+        let mut keys = Vec::new();
+        if *delimiter != usual.delimiter {
+            keys.push(("delimiter", character(*delimiter)));
+        }
+        if *quote != usual.quote {
+            keys.push(("quote", character(*quote)));
+        }
+        if *head != usual.head {
+            keys.push(("header", OptionValue::Flag(*head)));
+        }
+        if *nulls != usual.nulls {
+            keys.push(("nulls", OptionValue::Texts(nulls.clone())));
+        }
+        keys
     }
 
     fn cut(&self, bytes: &[u8], limit: u64) -> Cut {
@@ -162,6 +242,37 @@ impl Format for Csv {
 
     fn decoder(&self, contract: &Contract) -> Box<dyn Decoder> {
         Box::new(decoder::CsvDecoder::new(self.dialect.clone(), contract))
+    }
+
+    fn of_messages(&self) -> Arc<dyn Format> {
+        Self::shared(Dialect { head: false, ..self.dialect.clone() })
+    }
+
+    fn profile(&self, chunk: &Chunk, profile: &mut Profile) {
+        profile::add_chunk(profile, chunk, &self.dialect);
+    }
+
+    fn header_names(&self, head: &[u8]) -> Vec<String> {
+        self.dialect.names(head)
+    }
+
+    fn fitted(&self, profile: &Profile) -> Arc<dyn Format> {
+        let mut dialect = self.dialect.clone();
+        for word in profile.null_words() {
+            if !dialect.nulls.iter().any(|n| n == word) {
+                dialect.nulls.push(word.to_string());
+            }
+        }
+        Self::shared(dialect)
+    }
+
+    fn path(&self, index: usize, name: &str) -> Vec<String> {
+        vec![if self.dialect.head { name.to_string() } else { (index + 1).to_string() }]
+    }
+
+    fn takes_path(&self, path: &[String]) -> bool {
+        // Without a header row, numbers are the names of the columns.
+        self.dialect.head || matches!(path, [one] if one.parse::<usize>().is_ok_and(|n| n > 0))
     }
 }
 

@@ -7,9 +7,9 @@ use super::scan::{self, Ending, Value, Walk};
 use crate::change::Absent;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
-use crate::decode::rows::{Bad, Rows, offset};
-use crate::decode::{BYTE_ORDER_MARK, Decoded, Decoder, MissingFields, json};
 use crate::event::{Chunk, EventRows, RecordSpan};
+use crate::formats::rows::{Bad, Rows, offset};
+use crate::formats::{BYTE_ORDER_MARK, Decoded, Decoder, MissingFields, json};
 use crate::names;
 use crate::reject::Reason;
 use crate::types::SqlType;
@@ -84,7 +84,7 @@ impl CsvDecoder {
         self.head = head;
     }
 
-    /// What the header row of a chunk's partition lacks, where that was not told of this partition before.
+    /// What the header row of a chunk's partition lacks, where that was not reported for this partition before.
     fn lacks(&mut self, chunk: &Chunk) -> Option<MissingFields> {
         let has_events = chunk.records > 0 && chunk.head.is_some() && chunk.messages.is_none();
         if self.head.missing.is_empty() || !self.dialect.head || !has_events {
@@ -110,12 +110,8 @@ impl CsvDecoder {
         self.extra_text.clear();
         let mut column = 0;
         while let Some(value) = walk.next() {
-            if value.ending == Ending::OpenQuote {
-                return Err(Bad::new(Reason::NOT_CSV, self.name(column), "a quote is opened here and never closed"));
-            }
-            if value.trailing {
-                let message = "there are characters between the closing quote and the end of the value";
-                return Err(Bad::new(Reason::NOT_CSV, self.name(column), message));
+            if let Some(fault) = value.fault() {
+                return Err(Bad::new(Reason::NOT_CSV, self.name(column), fault));
             }
             self.value(column, value)?;
             column += 1;
@@ -295,7 +291,7 @@ impl Decoder for CsvDecoder {
 }
 
 /// Where the first event of a chunk begins: after the mark of the byte order and the head, at a partition's start.
-fn first_record(chunk: &Chunk, has_head: bool) -> usize {
+pub(super) fn first_record(chunk: &Chunk, has_head: bool) -> usize {
     if chunk.from.major != 0 {
         return 0;
     }
@@ -306,7 +302,7 @@ fn first_record(chunk: &Chunk, has_head: bool) -> usize {
     }
 }
 
-fn trim_line_end(line: &[u8]) -> &[u8] {
+pub(super) fn trim_line_end(line: &[u8]) -> &[u8] {
     let line = line.strip_suffix(b"\n").unwrap_or(line);
     line.strip_suffix(b"\r").unwrap_or(line)
 }

@@ -1,13 +1,49 @@
 //! Writes rows as CSV after RFC 4180, with `\n` as line end.
 
+use std::sync::Arc;
+
 use arrow_array::RecordBatch;
 
-use super::Dialect;
-use crate::plan::OutputColumn;
+use super::{Csv, Dialect};
+use crate::columns::OutputColumn;
+use crate::formats::{Format, RowWriter};
 use crate::values::json::write_text;
 
+/// Writes CSV of a dialect.
+#[derive(Debug)]
+pub(super) struct CsvWriter(pub Dialect);
+
+impl RowWriter for CsvWriter {
+    fn extension(&self) -> &'static str {
+        "csv"
+    }
+
+    fn format(&self) -> Arc<dyn Format> {
+        Csv::shared(self.0.clone())
+    }
+
+    fn write_head(&self, out: &mut String, columns: &[OutputColumn]) {
+        if self.0.head {
+            write_head(out, columns, &self.0);
+        }
+    }
+
+    fn write_rows(&self, out: &mut String, rows: &RecordBatch, _: &[OutputColumn]) {
+        write_rows(out, rows, &self.0);
+    }
+
+    fn write_messages(&self, out: &mut String, rows: &RecordBatch, _: &[OutputColumn]) -> Vec<usize> {
+        // A value may hold line ends.
+        let row = |row| {
+            write_rows(out, &rows.slice(row, 1), &self.0);
+            out.len() - 1
+        };
+        (0..rows.num_rows()).map(row).collect()
+    }
+}
+
 /// Writes the names of the columns.
-pub fn write_head(out: &mut String, columns: &[OutputColumn], dialect: &Dialect) {
+pub(super) fn write_head(out: &mut String, columns: &[OutputColumn], dialect: &Dialect) {
     for (i, column) in columns.iter().enumerate() {
         if i > 0 {
             out.push(char::from(dialect.delimiter));

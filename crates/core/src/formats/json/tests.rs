@@ -3,11 +3,11 @@
 use rstest::rstest;
 
 use super::*;
+use crate::columns::OutputColumn;
 use crate::config::ExtraFields;
 use crate::contract::parse_fields;
-use crate::decode::Decoded;
 use crate::event::{Chunk, Position};
-use crate::plan::OutputColumn;
+use crate::formats::Decoded;
 use crate::problem::Problems;
 use crate::sql::tests::embed;
 use crate::values::json::write_lines;

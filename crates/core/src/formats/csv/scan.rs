@@ -31,6 +31,15 @@ pub struct Value<'a> {
 }
 
 impl Value<'_> {
+    /// Why it is not a value; None where it is.
+    #[inline]
+    pub fn fault(&self) -> Option<&'static str> {
+        if self.ending == Ending::OpenQuote {
+            return Some("a quote is opened here and never closed");
+        }
+        self.trailing.then_some("there are characters between the closing quote and the end of the value")
+    }
+
     /// Appends the value as it is meant, doubled quotes made single.
     pub fn write(&self, quote: u8, out: &mut Vec<u8>) {
         if !self.doubled {

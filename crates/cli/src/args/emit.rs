@@ -1,18 +1,13 @@
-//! What is tried out.
+//! The arguments of `emit`.
 
-use std::path::PathBuf;
-
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCandidates;
 
 use crate::names;
 
-#[derive(Args, Debug)]
-pub(crate) struct DemoArgs {
-    /// The folder; it is created if it does not exist
-    #[arg(default_value = "tarrow", value_name = "DIR")]
-    pub folder: PathBuf,
-}
+pub(crate) const EXAMPLES: &str = "Examples:\n  sluice emit passages --count 3\n  \
+    sluice emit tolls --count 1000 --bad 1% --into tolls\n  \
+    sluice emit levels --rate 100 --for 30s --into lock-broker:lock.levels";
 
 /// How invented events are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -92,45 +87,4 @@ pub(crate) struct EmitArgs {
     /// The format of the events
     #[arg(long, value_enum, default_value_t, value_name = "FORM")]
     pub format: EmitFormat,
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct StandInArgs {
-    #[command(subcommand)]
-    pub service: StandInService,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum StandInService {
-    /// A broker that speaks the Kafka protocol, in memory: one node, transactions, retention, no group members. It reads
-    /// commands such as `recreate TOPIC` from standard input; `help` lists them
-    Broker(BrokerArgs),
-}
-
-#[derive(Args, Debug)]
-pub(crate) struct BrokerArgs {
-    /// Where it listens; port 0 takes a free one
-    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:9092")]
-    pub listen: std::net::SocketAddr,
-
-    /// The address that clients get, if it is a different one
-    #[arg(long, value_name = "HOST:PORT")]
-    pub advertise: Option<String>,
-
-    /// A topic that is there from the beginning: NAME, NAME:PARTITIONS or NAME:PARTITIONS:RETENTION; several, one after
-    /// the other
-    #[arg(long, value_name = "TOPIC")]
-    pub topic: Vec<String>,
-
-    /// Make topics that clients ask for, with this many partitions
-    #[arg(long, value_name = "N", default_value_t = 0)]
-    pub auto: u32,
-
-    /// The name of its cluster
-    #[arg(long, value_name = "NAME", default_value = "tarrow-stand-in")]
-    pub cluster: String,
-
-    /// Ask clients for this user, with the password in the variable STAND_IN_PASSWORD
-    #[arg(long, value_name = "NAME")]
-    pub user: Option<String>,
 }

@@ -5,13 +5,14 @@ use serde_json::value::RawValue;
 use super::csv::{Csv, Dialect};
 use super::json::{JsonLines, escape_controls};
 use super::{Decoded, Format};
+use crate::columns::OutputColumn;
 use crate::config::ExtraFields;
 use crate::contract::{Contract, parse_fields};
 use crate::event::{Chunk, Position};
 use crate::mutate::attack;
-use crate::plan::OutputColumn;
 use crate::problem::Problems;
-use crate::reject::Reason;
+use crate::profile::Profile;
+use crate::reject::{Reason, Reject};
 use crate::sql::tests::embed;
 use crate::types::SqlType;
 use crate::values::json::write_lines;
@@ -52,6 +53,35 @@ fn decode(format: &dyn Format, contract: &Contract, bytes: &[u8], head: Option<u
     (chunk, decoded)
 }
 
+/// What a profile counts as events is what a run takes, under the contract that a draft would give but for the types.
+fn assert_profiled(format: &dyn Format, chunk: &Chunk) {
+    let mut profile = Profile::default();
+    profile.add_chunk(chunk, format);
+    let mut contract = profile.contract();
+    contract.fields.retain(|field| !field.path.iter().any(String::is_empty));
+    contract.fields.iter_mut().for_each(|field| {
+        field.ty = SqlType::Text;
+        field.format = None;
+    });
+    let decoded = format.decoder(&contract).decode(chunk);
+    let (taken, records) = (decoded.rows.spans.len() as u64, chunk.records);
+    // The contract is of one type, and a decoder reports the first fault of a record, a value's or the record's own.
+    let is_of_value = |r: &&Reject| r.reason == Reason::TYPE || r.message.contains("surrogate");
+    let perhaps = decoded.rejects.iter().filter(is_of_value).count() as u64;
+    // A field that only such records have is in no contract.
+    let doubled = profile.broken.iter().filter(|b| b.message.contains("occurs twice")).count() as u64;
+    let shown: Vec<String> = decoded.rejects.iter().map(|r| r.message.clone()).collect();
+    assert!(
+        (taken.saturating_sub(doubled)..=taken + perhaps).contains(&profile.events)
+            && profile.events + profile.broken_count == records,
+        "{} events and {} others of {taken} and {perhaps}: {shown:?}\n{:?}\n{}",
+        profile.events,
+        profile.broken_count,
+        profile.broken,
+        chunk.bytes.escape_ascii()
+    );
+}
+
 /// What is written of the rows is JSON, one value a line.
 fn assert_written(contract: &Contract, decoded: &Decoded) {
     let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
@@ -90,6 +120,7 @@ fn damaged_json_lines() {
                 assert!(parsed.is_err(), "`{}` is JSON: {}", reject.bytes.escape_ascii(), reject.message);
             }
             assert_written(&contract, &decoded);
+            assert_profiled(&JsonLines, &chunk);
         });
     }
 }
@@ -109,8 +140,9 @@ fn damaged_csv() {
         attack(&good, |bytes| {
             let head = format.cut(bytes, 1);
             if head.records == 1 {
-                let (_, decoded) = decode(&format, &contract, bytes, Some(head.bytes));
+                let (chunk, decoded) = decode(&format, &contract, bytes, Some(head.bytes));
                 assert_written(&contract, &decoded);
+                assert_profiled(&format, &chunk);
             }
         });
     }

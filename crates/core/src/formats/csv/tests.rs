@@ -3,11 +3,11 @@
 use rstest::rstest;
 
 use super::*;
+use crate::columns::OutputColumn;
 use crate::config::ExtraFields;
 use crate::contract::parse_fields;
-use crate::decode::Decoded;
 use crate::event::{Chunk, Position};
-use crate::plan::OutputColumn;
+use crate::formats::Decoded;
 use crate::problem::Problems;
 use crate::reject::Reason;
 use crate::sql::tests::embed;
@@ -166,7 +166,7 @@ fn what_is_written_is_read_again() {
     let columns: Vec<OutputColumn> =
         contract.fields.iter().map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true }).collect();
     let mut out = String::new();
-    write_head(&mut out, &columns, &Dialect::default());
+    write::write_head(&mut out, &columns, &Dialect::default());
     write_rows(&mut out, &decoded.rows.batch, &Dialect::default());
     assert_eq!(out, csv);
 }

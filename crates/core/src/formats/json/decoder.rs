@@ -5,11 +5,11 @@ use super::scan::{self, Broken, RawString, Scanner};
 use crate::change::AbsentBuilder;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
-use crate::decode::builders::Values;
-use crate::decode::rows::{Bad, Rows, offset};
-use crate::decode::values::{parse_epoch, push, push_number};
-use crate::decode::{Decoded, Decoder};
 use crate::event::{Chunk, EventRows, RecordSpan};
+use crate::formats::builders::Values;
+use crate::formats::rows::{Bad, Rows, offset};
+use crate::formats::values::{parse_epoch, push, push_number};
+use crate::formats::{Decoded, Decoder};
 use crate::names;
 use crate::reject::{Reason, Reject};
 use crate::types::SqlType;
@@ -352,14 +352,8 @@ impl Decoder for JsonDecoder {
             wanted.for_each(|c| take(c.span.of(&chunk.bytes), c.span));
             return self.decoded(spans, rejects);
         }
-        let mut start = super::mark_length(chunk);
-        while start < chunk.bytes.len() {
-            let end = memchr::memchr(b'\n', &chunk.bytes[start..]).map_or(chunk.bytes.len(), |i| start + i);
-            let line = chunk.bytes[start..end].trim_ascii_end();
-            if !super::is_blank(line) {
-                take(line, RecordSpan { start: offset(start), end: offset(start + line.len()) });
-            }
-            start = end + 1;
+        for (start, line) in super::records(&chunk.bytes, super::mark_length(chunk)) {
+            take(line, RecordSpan { start: offset(start), end: offset(start + line.len()) });
         }
         self.decoded(spans, rejects)
     }

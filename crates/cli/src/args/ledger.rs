@@ -1,0 +1,23 @@
+//! The arguments of `ledger`.
+
+use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
+
+use crate::names;
+
+pub(crate) const EXAMPLES: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1";
+
+#[derive(Args, Debug)]
+pub(crate) struct LedgerArgs {
+    /// The pipeline
+    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipeline: String,
+
+    /// How many of the newest batches are shown
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub show: u64,
+
+    /// Show everything about the batches with this number: ranges, counts, files
+    #[arg(long, value_name = "NUMBER")]
+    pub batch: Option<u64>,
+}
