@@ -1,6 +1,8 @@
 //! Kinds of ledgers.
 
 pub mod sqlite;
+#[cfg(test)]
+mod suite;
 
 use std::path::Path;
 use std::sync::Arc;

@@ -27,6 +27,11 @@ pub trait FormatKind: Sync {
         &[]
     }
 
+    /// The keys of the table that has its first name, of landings.
+    fn landing_options(&self) -> &'static [OptionSpec] {
+        &[]
+    }
+
     /// The format as the options of an arrival spell it.
     fn open(&self, options: &Options) -> Arc<dyn Format>;
 

@@ -10,6 +10,8 @@ pub mod json;
 mod kind;
 pub mod recognise;
 mod rows;
+#[cfg(test)]
+mod suite;
 mod values;
 
 use std::sync::Arc;

@@ -38,6 +38,10 @@ impl FormatKind for Kind {
         OPTIONS
     }
 
+    fn landing_options(&self) -> &'static [OptionSpec] {
+        LANDING_OPTIONS
+    }
+
     fn open(&self, options: &Options) -> Arc<dyn Format> {
         Csv::shared(Dialect::read(options))
     }
