@@ -4,4 +4,6 @@ pub(crate) mod feed;
 pub mod files;
 pub mod mariadb;
 pub mod postgres;
+#[cfg(test)]
+pub(crate) mod suite;
 pub mod topics;

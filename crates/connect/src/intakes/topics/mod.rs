@@ -416,3 +416,6 @@ pub fn topics(settings: &Settings) -> Outcome<Vec<crate::broker::Topic>> {
 
 /// Shared by readers: wakes who waits for messages.
 type Bell = Arc<(std::sync::Mutex<bool>, std::sync::Condvar)>;
+
+#[cfg(test)]
+mod tests;

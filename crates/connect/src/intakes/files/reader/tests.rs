@@ -12,6 +12,7 @@ use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
 use super::*;
 use crate::intakes::files::Files;
+use crate::intakes::suite;
 
 mod formats;
 mod moves;
@@ -256,4 +257,36 @@ fn a_record_longer_than_allowed_in_a_large_chunk_is_found() {
     folder.write("a.jsonl", &format!("{{\"a\":\"{}\"}}\n", "y".repeat(2000)));
     let mut reader = folder.reader(Vec::new()).unwrap();
     assert!(matches!(reader.read(ALL).unwrap(), Read::Chunk(c) if c.too_long.is_some()));
+}
+
+impl suite::Source for Folder {
+    fn kind(&self) -> &dyn sluice_core::kinds::IntakeKind {
+        &Files
+    }
+
+    fn settings(&self) -> Settings {
+        settings(self.0.path(), "**/*.jsonl", 1000)
+    }
+
+    fn add(&self, partition: usize, from: u64, to: u64) {
+        let lines: String = (from..to).map(|n| format!("{{\"n\":{n}}}\n")).collect();
+        self.write(&format!("depot/{partition}.jsonl"), &lines);
+    }
+}
+
+#[rstest]
+fn the_shared_suite(
+    #[values(
+        suite::everything_is_read_once_and_in_order,
+        suite::reading_goes_on_where_it_was,
+        suite::what_was_not_sealed_is_read_again,
+        suite::each_partition_has_one_lane,
+        suite::ranges_are_read_again_exactly,
+        suite::looking_moves_nothing,
+        suite::what_is_left_agrees_with_what_was_read,
+        suite::an_empty_source_has_caught_up
+    )]
+    test: fn(&dyn suite::Source),
+) {
+    test(&Folder::new());
 }
