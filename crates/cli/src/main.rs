@@ -13,6 +13,7 @@ mod manual;
 mod names;
 mod new_tables;
 mod output;
+mod pipeline_state;
 mod place;
 mod progress;
 mod project;

@@ -294,3 +294,37 @@ fn commands_work_from_any_folder_below_the_project() {
     assert!(out.contains("weighings"), "{out}");
     assert!(PROJECT.contains("tarrow"));
 }
+
+/// The state of a pipeline is one word, whichever command is asked.
+#[test]
+fn every_command_names_the_same_state() {
+    let project = TestProject::new(PIPELINE);
+    let state = |word: &str, text: &str| {
+        assert_eq!(project.json(&[])["pipelines"][0]["state"], word);
+        let (out, _) = project.expect(0, &[]);
+        assert!(out.contains(text), "{text}: {out}");
+        if project.path(".sluice/ledger.db").exists() {
+            assert_eq!(project.json(&["status", "weighings"])["pipelines"][0]["state"], word);
+            assert_eq!(project.json(&["positions", "weighings"])["state"], word);
+            for command in ["status", "positions"] {
+                let (out, _) = project.expect(0, &[command, "weighings"]);
+                assert!(out.lines().next().unwrap().contains(text), "{command}: {out}");
+            }
+        }
+    };
+    state("never_ran", "never ran");
+    let mut expected = Expected::default();
+    project.write("depots/a.jsonl", expected.lines(0, 30));
+    project.expect(0, RUN);
+    state("at_rest", "at rest");
+    // A folder that is in the way of the batch's own stops the run.
+    project.write("depots/b.jsonl", expected.lines(30, 30));
+    let rejects = project.path("rejects/weighings");
+    std::fs::remove_dir_all(&rejects).unwrap();
+    std::fs::write(&rejects, "in the way").unwrap();
+    assert_ne!(project.run(RUN).status.code(), Some(0));
+    state("stopped", "stopped");
+    std::fs::remove_file(&rejects).unwrap();
+    project.expect(0, RUN);
+    state("at_rest", "at rest");
+}

@@ -11,6 +11,7 @@ use crate::args::{Arguments, OutputKind};
 use crate::exit::Exit;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
+use crate::pipeline_state::PipelineState;
 use crate::project::{LoadedPipeline, Project};
 
 /// One pipeline as it is now.
@@ -96,15 +97,9 @@ fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLe
 }
 
 impl State {
-    fn word(&self) -> String {
-        match (&self.holder, self.good, self.totals.unfinished) {
-            (_, false, _) => style::bad("has mistakes"),
-            (Some(holder), ..) => style::good(&format!("runs (process {})", holder.pid)),
-            (None, true, _) if self.end.is_some() => style::bad("stopped"),
-            (None, true, n) if n > 0 => style::warn(&format!("{} to finish", show_many(n, "batch"))),
-            (None, true, _) if self.totals.last_settled_at.is_none() => "never ran".into(),
-            (None, true, _) => "at rest".into(),
-        }
+    fn pipeline_state(&self) -> PipelineState {
+        let Self { good, holder, end, totals, .. } = self;
+        PipelineState::of(*good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished)
     }
 
     fn behind_text(&self) -> String {
@@ -177,7 +172,7 @@ fn as_text(project: &Project, states: &[State]) {
         };
         table.row(vec![
             style::bold(&state.name),
-            state.word(),
+            state.pipeline_state().shown(),
             state.behind_text(),
             show_count(state.totals.landed),
             rejected,
@@ -208,6 +203,7 @@ fn as_json(project: &Project, states: &[State]) {
         .map(|s| {
             json!({
                 "name": s.name,
+                "state": s.pipeline_state().word(),
                 "good": s.good,
                 "holder": s.holder,
                 "totals": s.totals,

@@ -65,12 +65,12 @@ impl Brought {
 }
 
 /// Opens a lane as a run does: partitions without a position begin where the arrival says.
-fn lane(source: &dyn Source, lane: u32, lanes: u32, known: Vec<PartitionPosition>) -> Box<dyn LaneReader> {
+fn lane(source: &dyn Source, lane: u32, lanes: u32, known: &[PartitionPosition]) -> Box<dyn LaneReader> {
     let intake = source.kind().open(&[source.settings()]).unwrap();
     let has_begun = !known.is_empty();
-    let starts = intake.starts(&known, has_begun).unwrap();
+    let starts = intake.starts(known, has_begun).unwrap();
     let missing = starts.into_iter().filter(|s| known.iter().all(|k| k.partition != s.partition));
-    let positions: Vec<PartitionPosition> = missing.chain(known.clone()).collect();
+    let positions: Vec<PartitionPosition> = missing.chain(known.iter().cloned()).collect();
     intake.lane(lane, lanes, positions).unwrap()
 }
 
@@ -112,7 +112,7 @@ fn filled(source: &dyn Source) {
 
 pub(crate) fn everything_is_read_once_and_in_order(source: &dyn Source) {
     filled(source);
-    let mut reader = lane(source, 0, 1, Vec::new());
+    let mut reader = lane(source, 0, 1, &[]);
     let brought = read(reader.as_mut(), 7, u64::MAX);
     assert_eq!(brought.numbers.len(), 2);
     let mut of_each: Vec<Vec<u64>> = brought.numbers.values().cloned().collect();
@@ -134,7 +134,7 @@ pub(crate) fn reading_goes_on_where_it_was(source: &dyn Source) {
     let mut at = Vec::new();
     // Each reader is dropped after a few events, as if the run had been killed after a batch.
     for _ in 0..20 {
-        let part = read(lane(source, 0, 1, at.clone()).as_mut(), 3, 3);
+        let part = read(lane(source, 0, 1, &at).as_mut(), 3, 3);
         if part.numbers.is_empty() {
             break;
         }
@@ -142,17 +142,17 @@ pub(crate) fn reading_goes_on_where_it_was(source: &dyn Source) {
         let untouched = at.iter().filter(|p| !part.positions.contains_key(&*p.partition)).cloned();
         at = untouched.chain(part.at()).collect();
     }
-    brought.extend(read(lane(source, 0, 1, at).as_mut(), 1_000, u64::MAX).all());
+    brought.extend(read(lane(source, 0, 1, &at).as_mut(), 1_000, u64::MAX).all());
     brought.sort_unstable();
     assert_eq!(brought, numbers(0, 60));
 }
 
 pub(crate) fn what_was_not_sealed_is_read_again(source: &dyn Source) {
     filled(source);
-    let first = read(lane(source, 0, 1, Vec::new()).as_mut(), 5, 20);
+    let first = read(lane(source, 0, 1, &[]).as_mut(), 5, 20);
     let at = first.at();
-    let lost = read(lane(source, 0, 1, at.clone()).as_mut(), 1_000, u64::MAX);
-    let again = read(lane(source, 0, 1, at).as_mut(), 1_000, u64::MAX);
+    let lost = read(lane(source, 0, 1, &at).as_mut(), 1_000, u64::MAX);
+    let again = read(lane(source, 0, 1, &at).as_mut(), 1_000, u64::MAX);
     assert_eq!(lost.numbers, again.numbers);
     let mut all = [first.all(), again.all()].concat();
     all.sort_unstable();
@@ -164,7 +164,7 @@ pub(crate) fn each_partition_has_one_lane(source: &dyn Source) {
     for lanes in [1, 2, 3, 7] {
         let mut all = Vec::new();
         for number in 0..lanes {
-            all.extend(read(lane(source, number, lanes, Vec::new()).as_mut(), 1_000, u64::MAX).all());
+            all.extend(read(lane(source, number, lanes, &[]).as_mut(), 1_000, u64::MAX).all());
         }
         all.sort_unstable();
         assert_eq!(all, numbers(0, 60), "{lanes} lanes");
@@ -173,7 +173,7 @@ pub(crate) fn each_partition_has_one_lane(source: &dyn Source) {
 
 pub(crate) fn ranges_are_read_again_exactly(source: &dyn Source) {
     filled(source);
-    let brought = read(lane(source, 0, 1, Vec::new()).as_mut(), 9, u64::MAX);
+    let brought = read(lane(source, 0, 1, &[]).as_mut(), 9, u64::MAX);
     let wanted: Vec<Range> = brought.ranges.iter().step_by(2).cloned().collect();
     assert!(wanted.len() > 2, "{wanted:?}");
     let of = |range: &Range| read_ranges(source, vec![range.clone()]);
@@ -205,7 +205,7 @@ fn read_ranges(source: &dyn Source, ranges: Vec<Range>) -> Vec<u64> {
 
 pub(crate) fn looking_moves_nothing(source: &dyn Source) {
     filled(source);
-    let mut reader = lane(source, 0, 1, Vec::new());
+    let mut reader = lane(source, 0, 1, &[]);
     let first = read(reader.as_mut(), 5, 10);
     let looking = view(source);
     let sample = read(looking.sample(8).unwrap().as_mut(), 8, 8);
@@ -225,7 +225,7 @@ pub(crate) fn what_is_left_agrees_with_what_was_read(source: &dyn Source) {
     let before = looking.behind(&[]).unwrap();
     assert_eq!((before.partitions, before.unread_partitions), (2, 2));
     assert!(before.events == 60 || (before.events == 0 && before.bytes > 0), "{before:?}");
-    let brought = read(lane(source, 0, 1, Vec::new()).as_mut(), 1_000, u64::MAX);
+    let brought = read(lane(source, 0, 1, &[]).as_mut(), 1_000, u64::MAX);
     let after = looking.behind(&brought.at()).unwrap();
     assert_eq!((after.unread_partitions, after.events, after.bytes, after.misplaced), (0, 0, 0, 0));
     for state in looking.states(&brought.at()).unwrap() {
@@ -236,7 +236,7 @@ pub(crate) fn what_is_left_agrees_with_what_was_read(source: &dyn Source) {
 }
 
 pub(crate) fn an_empty_source_has_caught_up(source: &dyn Source) {
-    let mut reader = lane(source, 0, 1, Vec::new());
+    let mut reader = lane(source, 0, 1, &[]);
     assert_eq!(read(reader.as_mut(), 10, u64::MAX), Brought::default());
     assert!(reader.confirm().unwrap());
     assert_eq!(view(source).behind(&[]).unwrap().events, 0);

@@ -10,12 +10,13 @@ use sluice_connect::ledgers;
 use sluice_core::failure::Outcome;
 use sluice_core::forecast::Backlog;
 use sluice_core::kinds::{Misplaced, PartitionPosition, PartitionState};
-use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger};
+use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
 
 use super::run::refuse_mistakes;
 use crate::args::{Arguments, OutputKind, PositionsArgs};
 use crate::exit::Exit;
 use crate::output::times;
+use crate::pipeline_state::PipelineState;
 use crate::project::{LoadedPipeline, Project};
 
 /// Batches that the pace of reading is taken from.
@@ -102,9 +103,10 @@ pub(crate) fn positions(arguments: &Arguments, args: &PositionsArgs) -> Outcome<
     }
     let standings = standings(&project, &pipeline, ledger.as_ref())?;
     let holder = ledger.holder(&pipeline.config.name)?;
+    let state = PipelineState::in_ledger(ledger.as_ref(), &pipeline.config.name)?;
     match arguments.output {
-        OutputKind::Json => show::as_json(&pipeline.config.name, holder.as_ref(), &standings),
-        OutputKind::Text => show::as_text(&pipeline.config.name, holder.as_ref(), &standings),
+        OutputKind::Json => show::as_json(&pipeline.config.name, &state, holder.as_ref(), &standings),
+        OutputKind::Text => show::as_text(&pipeline.config.name, &state, &standings),
     }
     Ok(Exit::Fine)
 }
@@ -151,9 +153,4 @@ fn log_bytes(batches: &[&BatchRecord]) -> Option<f64> {
     };
     let (went, read) = batches.iter().filter_map(one).fold((0.0, 0.0), |sum, one| (sum.0 + one.0, sum.1 + one.1));
     (read > 0.0).then_some(went / read)
-}
-
-/// Who runs the pipeline, in words.
-pub(crate) fn running(holder: Option<&Holder>) -> String {
-    holder.map_or_else(|| "at rest".to_string(), |h| format!("runs (process {})", h.pid))
 }

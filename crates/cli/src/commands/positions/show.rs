@@ -9,15 +9,16 @@ use sluice_core::ledger::{Holder, PositionChange};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
-use super::{Standing, running};
+use super::Standing;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
+use crate::pipeline_state::PipelineState;
 
 /// Less than this share of the time that events are kept is soon.
 const SOON: f64 = 0.25;
 
-pub(super) fn as_text(pipeline: &str, holder: Option<&Holder>, standings: &[Standing]) {
-    let mut out = format!("{} · {}\n", style::bold(pipeline), running(holder));
+pub(super) fn as_text(pipeline: &str, state: &PipelineState, standings: &[Standing]) {
+    let mut out = format!("{} · {}\n", style::bold(pipeline), state.shown());
     for standing in standings {
         out.push_str(&format!("\n{} at {} ({})\n", style::bold(&standing.label), standing.place, standing.kind));
         if standing.states.is_empty() {
@@ -36,7 +37,7 @@ pub(super) fn as_text(pipeline: &str, holder: Option<&Holder>, standings: &[Stan
             }
         }
         if let Some(backlog) = standing.backlog().filter(|_| misplaced.is_empty()) {
-            out.push_str(&forecast(pipeline, &backlog, standing.pace, holder.is_some()));
+            out.push_str(&forecast(pipeline, &backlog, standing.pace, matches!(state, PipelineState::Runs(_))));
         }
     }
     output::print(&out);
@@ -237,9 +238,12 @@ fn milliseconds(seconds: f64) -> i64 {
     (seconds.clamp(0.0, 1e10) * 1e3) as i64
 }
 
-pub(super) fn as_json(pipeline: &str, holder: Option<&Holder>, standings: &[Standing]) {
+pub(super) fn as_json(pipeline: &str, state: &PipelineState, holder: Option<&Holder>, standings: &[Standing]) {
     let arrivals: Vec<Value> = standings.iter().map(arrival).collect();
-    output::json("positions", json!({ "pipeline": pipeline, "holder": holder, "arrivals": arrivals }));
+    output::json(
+        "positions",
+        json!({ "pipeline": pipeline, "state": state.word(), "holder": holder, "arrivals": arrivals }),
+    );
 }
 
 fn arrival(standing: &Standing) -> Value {

@@ -14,12 +14,14 @@ use super::positions::{Standing, standings};
 use crate::args::{Arguments, OutputKind, StatusArgs};
 use crate::exit::Exit;
 use crate::output;
+use crate::pipeline_state::PipelineState;
 use crate::project::{LoadedPipeline, Project};
 use crate::signals;
 
 /// A pipeline as it is now.
 pub(super) struct Status {
     pub name: String,
+    pub state: PipelineState,
     pub holder: Option<Holder>,
     /// Why the places where its events arrive cannot be looked at.
     pub away: Option<String>,
@@ -91,6 +93,9 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     }
     let unfinished =
         batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
-    let end = ledger.last_end(&name)?;
-    Ok(Status { holder: ledger.holder(&name)?, name, away, end, standings: standing, settled, unfinished })
+    let (end, holder, totals) = (ledger.last_end(&name)?, ledger.holder(&name)?, ledger.totals(&name)?);
+    let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
+    let state =
+        PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished);
+    Ok(Status { holder, name, state, away, end, standings: standing, settled, unfinished })
 }

@@ -8,7 +8,7 @@ use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
 use super::Status;
-use crate::commands::positions::{Standing, long, misplaced_text, running};
+use crate::commands::positions::{Standing, long, misplaced_text};
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
 
@@ -24,7 +24,7 @@ pub(super) fn as_text(found: &[Status]) -> String {
         if i > 0 {
             out.push('\n');
         }
-        out.push_str(&format!("{} · {}\n", style::bold(&status.name), running(status.holder.as_ref())));
+        out.push_str(&format!("{} · {}\n", style::bold(&status.name), status.state.shown()));
         if let Some(away) = &status.away {
             out.push_str(&format!("  {} {away}\n", style::bad("!")));
         }
@@ -213,6 +213,7 @@ pub(super) fn as_json(found: &[Status]) {
     let one = |status: &Status| -> Value {
         json!({
             "pipeline": status.name,
+            "state": status.state.word(),
             "holder": status.holder,
             "away": status.away,
             "last_end": status.end,
