@@ -21,13 +21,13 @@ const EVERY: Duration = Duration::from_secs(5);
 
 /// Looks until the run has ended.
 pub(crate) struct Watch {
-    state: Arc<Mutex<State>>,
+    state: Arc<Mutex<SeenTables>>,
     /// Its end makes the thread leave.
     _over: mpsc::Sender<()>,
 }
 
 /// A run is paused under its lock, and never once the run is over: another one may have begun by then.
-enum State {
+enum SeenTables {
     Looking,
     /// Why the run is to begin again.
     Found(String),
@@ -41,7 +41,7 @@ impl Watch {
             return None;
         }
         let (sender, over) = mpsc::channel();
-        let state = Arc::new(Mutex::new(State::Looking));
+        let state = Arc::new(Mutex::new(SeenTables::Looking));
         let looker = TableWatcher {
             root: project.root.clone(),
             config: pipeline.config.clone(),
@@ -56,14 +56,14 @@ impl Watch {
 
     /// The run has ended: why it is to begin again, where new tables have come.
     pub(crate) fn end(self) -> Option<Failure> {
-        match std::mem::replace(&mut *lock(&self.state), State::Over) {
-            State::Found(message) => Some(Failure::renewing(message)),
-            State::Looking | State::Over => None,
+        match std::mem::replace(&mut *lock(&self.state), SeenTables::Over) {
+            SeenTables::Found(message) => Some(Failure::renewing(message)),
+            SeenTables::Looking | SeenTables::Over => None,
         }
     }
 }
 
-fn lock(state: &Mutex<State>) -> MutexGuard<'_, State> {
+fn lock(state: &Mutex<SeenTables>) -> MutexGuard<'_, SeenTables> {
     state.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -77,7 +77,7 @@ struct TableWatcher {
 }
 
 impl TableWatcher {
-    fn look(mut self, over: &mpsc::Receiver<()>, state: &Mutex<State>) {
+    fn look(mut self, over: &mpsc::Receiver<()>, state: &Mutex<SeenTables>) {
         while over.recv_timeout(EVERY) == Err(mpsc::RecvTimeoutError::Timeout) {
             // A source that is away is noticed by the one that reads it.
             let Ok(new) = plan::new_tables(&self.config, &self.around) else { continue };
@@ -90,12 +90,12 @@ impl TableWatcher {
             let found = format!("{} {are} at the source now", names.join(", "));
             let can_run = self.can_run();
             let mut state = lock(state);
-            if matches!(*state, State::Over) {
+            if matches!(*state, SeenTables::Over) {
                 return;
             }
             match can_run {
                 Ok(()) => {
-                    *state = State::Found(found);
+                    *state = SeenTables::Found(found);
                     self.stop.pause();
                     return;
                 }

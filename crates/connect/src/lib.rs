@@ -11,6 +11,8 @@ pub mod ledgers;
 pub mod local;
 pub mod look;
 pub mod packed;
+#[cfg(test)]
+mod testing;
 
 use sluice_core::kinds::{ConnectionKind, Registry};
 

@@ -5,7 +5,7 @@
 //! the command line crate and reaches this one through [`run::Observer`].
 //!
 //! The way of the data, and where to look for each step:
-//! read ([`kinds::LaneReader`]) → decode under the contract ([`decode`]) → transform ([`plan::transform`]) →
+//! read ([`kinds::LaneReader`]) → decode under the contract ([`formats`]) → transform ([`plan::transform`]) →
 //! stage and land ([`kinds::Landing`]) → commit ([`batch`]).
 
 pub mod audit;

@@ -11,7 +11,7 @@ use crate::types::SqlType;
 
 /// How values of one of our types fit a column of a store.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Fit {
+pub enum TypeFit {
     /// Every value lands as it is.
     Whole,
     /// Every value lands or is refused aloud, row by row. Why, in words.
@@ -86,7 +86,7 @@ pub struct Wanted {
 }
 
 /// What a comparison asks of a kind of store.
-pub trait Dialect: Send + Sync {
+pub trait SqlDialect: Send + Sync {
     /// A name within a statement.
     fn quote(&self, name: &str) -> String;
     /// The table with its schema within a statement.
@@ -98,7 +98,7 @@ pub trait Dialect: Send + Sync {
     /// The type of a new column. Columns of a key may want another.
     fn spell(&self, ty: SqlType, in_key: bool) -> String;
     /// How values of a type fit a column.
-    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit;
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit;
     /// Which different texts the store takes for one and the same in a column; None where it distinguish all.
     fn merges(&self, column: &TableColumn) -> Option<Merges> {
         let _ = column;
@@ -246,7 +246,7 @@ impl TableReport {
 }
 
 /// Compares. `rights` are reported by the table; `key` names columns of `wanted`.
-pub fn compare(dialect: &dyn Dialect, found: &Found, wanted: &[Wanted], key: &[String]) -> TableReport {
+pub fn compare(dialect: &dyn SqlDialect, found: &Found, wanted: &[Wanted], key: &[String]) -> TableReport {
     let exists = matches!(found, Found::Table(_));
     let mut report = TableReport { table: dialect.table(), exists, ..TableReport::default() };
     let spell = |w: &Wanted| dialect.spell(w.column.ty, key.contains(&w.column.name));
@@ -291,7 +291,7 @@ pub fn compare(dialect: &dyn Dialect, found: &Found, wanted: &[Wanted], key: &[S
 }
 
 fn compare_column(
-    dialect: &dyn Dialect,
+    dialect: &dyn SqlDialect,
     table: &StoredTable,
     want: &Wanted,
     (spelled, in_key): (&str, bool),
@@ -338,12 +338,12 @@ fn compare_column(
     }
     let null = want.column.nullable && !column.nullable;
     let (verdict, says) = match dialect.fit(want.column.ty, column) {
-        Fit::Whole if null => (Verdict::MayRefuse, "rows without a value are refused".to_string()),
-        Fit::Whole => (Verdict::Fits, String::new()),
-        Fit::MayRefuse(why) if null => (Verdict::MayRefuse, format!("{why}; rows without a value are refused")),
-        Fit::MayRefuse(why) => (Verdict::MayRefuse, why),
-        Fit::Loses(how) => (Verdict::Loses, how),
-        Fit::Unfit => {
+        TypeFit::Whole if null => (Verdict::MayRefuse, "rows without a value are refused".to_string()),
+        TypeFit::Whole => (Verdict::Fits, String::new()),
+        TypeFit::MayRefuse(why) if null => (Verdict::MayRefuse, format!("{why}; rows without a value are refused")),
+        TypeFit::MayRefuse(why) => (Verdict::MayRefuse, why),
+        TypeFit::Loses(how) => (Verdict::Loses, how),
+        TypeFit::Unfit => {
             let says = format!("{} does not fit into {}", want.column.ty, column.ty);
             let has_wider = dialect.wider(want.column.ty, column).is_some();
             match dialect.by_hand(want.column.ty, column).filter(|_| !has_wider) {
@@ -359,7 +359,7 @@ fn compare_column(
     report.lines.push(line(want, Some(column), verdict, &says));
 }
 
-fn compare_key(dialect: &dyn Dialect, table: &StoredTable, key: &[String], report: &mut TableReport) {
+fn compare_key(dialect: &dyn SqlDialect, table: &StoredTable, key: &[String], report: &mut TableReport) {
     let has = |unique: &Vec<String>| unique.len() == key.len() && key.iter().all(|k| unique.contains(k));
     if key.is_empty() || table.keys.iter().any(has) {
         return;
@@ -387,7 +387,7 @@ mod tests {
 
     struct Plain;
 
-    impl Dialect for Plain {
+    impl SqlDialect for Plain {
         fn quote(&self, name: &str) -> String {
             format!("\"{name}\"")
         }
@@ -400,12 +400,12 @@ mod tests {
         fn wider(&self, ty: SqlType, column: &TableColumn) -> Option<String> {
             (column.ty == "integer").then(|| ty.to_string())
         }
-        fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+        fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit {
             match (ty, column.ty.as_str()) {
-                (a, b) if a.to_string() == b => Fit::Whole,
-                (SqlType::Bigint, "integer") => Fit::Loses("64 bits into 32".into()),
-                (SqlType::Text, "varchar(3)") => Fit::MayRefuse("longer texts are refused".into()),
-                _ => Fit::Unfit,
+                (a, b) if a.to_string() == b => TypeFit::Whole,
+                (SqlType::Bigint, "integer") => TypeFit::Loses("64 bits into 32".into()),
+                (SqlType::Text, "varchar(3)") => TypeFit::MayRefuse("longer texts are refused".into()),
+                _ => TypeFit::Unfit,
             }
         }
         fn grant(&self, right: &str) -> Option<String> {

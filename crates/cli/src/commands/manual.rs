@@ -7,7 +7,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 use crate::args::{Arguments, ManualArgs, OutputKind};
 use crate::exit::Exit;
-use crate::manual::{CHAPTERS, Entry, Found, entries, man_pages, pages, search};
+use crate::manual::{CHAPTERS, Entry, SearchFound, entries, man_pages, pages, search};
 use crate::output::{self, style};
 
 pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> {
@@ -19,8 +19,8 @@ pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> 
     }
     let all = entries();
     let word = args.words.join(" ");
-    let found = if word.is_empty() { Found::Chapter(Vec::new()) } else { search(&all, &word) };
-    if found == Found::Nothing {
+    let found = if word.is_empty() { SearchFound::Chapter(Vec::new()) } else { search(&all, &word) };
+    if found == SearchFound::Nothing {
         return Err(Failure::new(FailureKind::Configuration, format!("the manual knows nothing of `{word}`"))
             .with_help("`sluice manual` lists the chapters; a part of a word will do"));
     }
@@ -47,12 +47,12 @@ fn chapters(all: &[Entry]) {
     output::print(&out);
 }
 
-fn as_text(word: &str, found: &Found) {
+fn as_text(word: &str, found: &SearchFound) {
     let (entries, first) = match found {
-        Found::Chapter(entries) | Found::Named(entries) => (entries, String::new()),
-        Found::Near(entries) => (entries, format!("nothing is named `{word}`; the nearest:\n\n")),
-        Found::Mentioned(entries) => (entries, format!("nothing is named `{word}`; these speak of it:\n\n")),
-        Found::Nothing => return,
+        SearchFound::Chapter(entries) | SearchFound::Named(entries) => (entries, String::new()),
+        SearchFound::Near(entries) => (entries, format!("nothing is named `{word}`; the nearest:\n\n")),
+        SearchFound::Mentioned(entries) => (entries, format!("nothing is named `{word}`; these speak of it:\n\n")),
+        SearchFound::Nothing => return,
     };
     let mut out = first;
     let mut context = "";
@@ -69,11 +69,11 @@ fn as_text(word: &str, found: &Found) {
     output::print(&out);
 }
 
-fn as_json(all: &[Entry], found: &Found, everything: bool) {
+fn as_json(all: &[Entry], found: &SearchFound, everything: bool) {
     let entries = match found {
         _ if everything => all,
-        Found::Chapter(e) | Found::Named(e) | Found::Near(e) | Found::Mentioned(e) => e,
-        Found::Nothing => &[],
+        SearchFound::Chapter(e) | SearchFound::Named(e) | SearchFound::Near(e) | SearchFound::Mentioned(e) => e,
+        SearchFound::Nothing => &[],
     };
     let entries: Vec<_> = entries
         .iter()

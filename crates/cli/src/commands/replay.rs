@@ -13,7 +13,7 @@ use sluice_core::names;
 use sluice_core::plan::Plan;
 use sluice_core::reject::REJECTS;
 use sluice_core::run::Stop;
-use sluice_core::run::replay::{Portion, ReplayReport, Work, replay as read_again, replay_hold};
+use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_hold};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
@@ -66,7 +66,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
         return Ok(Exit::Fine);
     }
     let portions: Vec<Portion> = asked.batches.iter().map(Portion::of_batch).collect();
-    let work = Work { portions: &portions, into: &asked.into, what: &asked.what, reason: &args.reason };
+    let work = ReplayWork { portions: &portions, into: &asked.into, what: &asked.what, reason: &args.reason };
     execute(arguments, &project, &pipeline, ledger.as_ref(), &work)
 }
 
@@ -76,7 +76,7 @@ pub(super) fn execute(
     project: &Project,
     pipeline: &LoadedPipeline,
     ledger: &dyn Ledger,
-    work: &Work<'_>,
+    work: &ReplayWork<'_>,
 ) -> Outcome<Exit> {
     let name = &pipeline.config.name;
     let stop = Arc::new(Stop::new());

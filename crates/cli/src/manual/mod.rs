@@ -18,7 +18,7 @@ use crate::exit;
 
 pub(crate) use man::man_pages;
 pub(crate) use pages::{pages, schemas};
-pub(crate) use search::{Found, search};
+pub(crate) use search::{SearchFound, search};
 
 /// The chapters, in the order of the manual: name and what it holds.
 pub(crate) const CHAPTERS: &[(&str, &str)] = &[

@@ -6,7 +6,7 @@ use super::{CHAPTERS, Entry};
 
 /// What a look-up found.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) enum Found {
+pub(crate) enum SearchFound {
     /// A whole chapter.
     Chapter(Vec<Entry>),
     /// Entries of this name.
@@ -20,15 +20,15 @@ pub(crate) enum Found {
 }
 
 /// Looks a word up: as a chapter, as a name, within names and explanations, and at last as a mistyped name.
-pub(crate) fn search(all: &[Entry], word: &str) -> Found {
+pub(crate) fn search(all: &[Entry], word: &str) -> SearchFound {
     let word = word.trim().to_lowercase();
     let taken = |keep: &dyn Fn(&Entry) -> bool| all.iter().filter(|e| keep(e)).cloned().collect::<Vec<Entry>>();
     if CHAPTERS.iter().any(|(c, _)| *c == word) {
-        return Found::Chapter(taken(&|e| e.chapter == word));
+        return SearchFound::Chapter(taken(&|e| e.chapter == word));
     }
     let named = taken(&|e| e.name.to_lowercase() == word || e.name.to_lowercase().starts_with(&format!("{word}(")));
     if !named.is_empty() {
-        return Found::Named(named);
+        return SearchFound::Named(named);
     }
     let mentions = |e: &Entry| {
         let text = [&e.name, &e.form, &e.about, &e.context].map(|t| t.to_lowercase());
@@ -36,11 +36,11 @@ pub(crate) fn search(all: &[Entry], word: &str) -> Found {
     };
     let mentioned = taken(&mentions);
     if word.len() >= 3 && !mentioned.is_empty() {
-        return Found::Mentioned(mentioned);
+        return SearchFound::Mentioned(mentioned);
     }
     match names::nearest(&word, all.iter().map(|e| e.name.as_str())) {
-        Some(near) => Found::Near(taken(&|e| e.name == near)),
-        None => Found::Nothing,
+        Some(near) => SearchFound::Near(taken(&|e| e.name == near)),
+        None => SearchFound::Nothing,
     }
 }
 
@@ -50,12 +50,12 @@ mod tests {
     use crate::manual::entries;
     use rstest::rstest;
 
-    fn names(found: &Found) -> Vec<&str> {
+    fn names(found: &SearchFound) -> Vec<&str> {
         match found {
-            Found::Chapter(e) | Found::Named(e) | Found::Near(e) | Found::Mentioned(e) => {
+            SearchFound::Chapter(e) | SearchFound::Named(e) | SearchFound::Near(e) | SearchFound::Mentioned(e) => {
                 e.iter().map(|e| e.name.as_str()).collect()
             }
-            Found::Nothing => Vec::new(),
+            SearchFound::Nothing => Vec::new(),
         }
     }
 
@@ -87,6 +87,6 @@ mod tests {
 
     #[test]
     fn what_is_nowhere_finds_nothing() {
-        assert_eq!(search(&entries(), "qqqqqqqqqqqq"), Found::Nothing);
+        assert_eq!(search(&entries(), "qqqqqqqqqqqq"), SearchFound::Nothing);
     }
 }

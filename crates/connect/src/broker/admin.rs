@@ -102,9 +102,9 @@ impl Admin {
 }
 
 /// Wakes the thread that waits.
-struct Waiting(Thread);
+struct AdminWait(Thread);
 
-impl Wake for Waiting {
+impl Wake for AdminWait {
     fn wake(self: Arc<Self>) {
         self.0.unpark();
     }
@@ -113,7 +113,7 @@ impl Wake for Waiting {
 /// Waits for an answer. Each question has a time limit of its own.
 fn wait<T>(question: impl Future<Output = T>) -> T {
     let mut question = pin!(question);
-    let waker = Waker::from(Arc::new(Waiting(std::thread::current())));
+    let waker = Waker::from(Arc::new(AdminWait(std::thread::current())));
     let mut task = Task::from_waker(&waker);
     loop {
         match question.as_mut().poll(&mut task) {

@@ -10,8 +10,8 @@ use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
 use sluice_core::plan::{self, ArrivalChoice, LedgerNameKind, Plan, Surroundings};
 use sluice_core::problem::{Problems, SourceText};
 use sluice_core::reject::REJECTS;
-use sluice_core::run::replay::{Portion, Work, replay};
-use sluice_core::run::retry::{Record, Rejected, portions};
+use sluice_core::run::replay::{Portion, ReplayWork, replay};
+use sluice_core::run::retry::{RejectRecord, Rejected, portions};
 use sluice_core::run::{self, RunLimit, Stop};
 use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
@@ -282,7 +282,7 @@ impl Project {
 
     /// The rejects that stand.
     fn standing(&self, ledger: &dyn Ledger) -> Vec<Rejected> {
-        let record = Record::read(ledger, "p").unwrap();
+        let record = RejectRecord::read(ledger, "p").unwrap();
         let standing = record.standing();
         self.rejects().into_iter().filter(|r| !standing.is_over(r)).collect()
     }
@@ -299,7 +299,7 @@ impl Project {
     fn try_retry(&self, rejects: &[Rejected]) -> Outcome<()> {
         let ledger = self.open();
         let plan = self.plan(&ledger)?;
-        let record = Record::read(&ledger, "p")?;
+        let record = RejectRecord::read(&ledger, "p")?;
         let portions = portions(&plan, rejects, &record.standing())?;
         self.read_again(&plan, &ledger, &portions, &[], "rejects")
     }
@@ -312,7 +312,7 @@ impl Project {
         into: &[usize],
         what: &str,
     ) -> Outcome<()> {
-        let work = Work { portions, into, what, reason: "" };
+        let work = ReplayWork { portions, into, what, reason: "" };
         replay(plan, &self.around(), ledger, &work, &Stop::new(), &()).map(|_| ())
     }
 

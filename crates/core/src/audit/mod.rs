@@ -135,7 +135,7 @@ impl Rows {
 
 /// How a row differs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum DifferenceKind {
     /// The source has it and the mirror does not.
     Missing,
     /// The mirror has it and the source does not.
@@ -144,7 +144,7 @@ pub enum Kind {
     Differs,
 }
 
-impl Kind {
+impl DifferenceKind {
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
@@ -161,7 +161,7 @@ pub struct Difference {
     /// Its key, as a JSON array.
     pub key: String,
     /// How it differs.
-    pub kind: Kind,
+    pub kind: DifferenceKind,
     /// The values at the source, as a JSON array.
     pub source: Option<String>,
     /// The values in the mirror.
@@ -177,9 +177,9 @@ pub fn differences(source: &Rows, mirror: &Rows) -> Vec<Difference> {
         let (there, here) = (source.rows.get(key), mirror.rows.get(key));
         let kind = match (there, here) {
             (Some(a), Some(b)) if a.values == b.values => return None,
-            (Some(_), Some(_)) => Kind::Differs,
-            (Some(_), None) => Kind::Missing,
-            (None, _) => Kind::Extra,
+            (Some(_), Some(_)) => DifferenceKind::Differs,
+            (Some(_), None) => DifferenceKind::Missing,
+            (None, _) => DifferenceKind::Extra,
         };
         let values = |held: Option<&Held>| held.map(|h| h.values.clone());
         let origin = there.and_then(|held| held.origin.clone());
@@ -187,9 +187,9 @@ pub fn differences(source: &Rows, mirror: &Rows) -> Vec<Difference> {
     };
     // Where not all rows are held, a row that is held on one side may be among the others on the other side.
     let is_sure = |d: &Difference| match d.kind {
-        Kind::Missing => mirror.beyond == 0,
-        Kind::Extra => source.beyond == 0,
-        Kind::Differs => true,
+        DifferenceKind::Missing => mirror.beyond == 0,
+        DifferenceKind::Extra => source.beyond == 0,
+        DifferenceKind::Differs => true,
     };
     keys.into_iter().filter_map(one).filter(is_sure).collect()
 }
@@ -202,7 +202,7 @@ mod tests {
         Row { key: format!("[{key}]"), values: format!("[{key},{values}]"), origin: None }
     }
 
-    fn compare(source: &[Row], mirror: &[Row]) -> Vec<(Kind, String)> {
+    fn compare(source: &[Row], mirror: &[Row]) -> Vec<(DifferenceKind, String)> {
         let sums = |rows: &[Row]| {
             let mut sums = Sums::default();
             rows.iter().for_each(|row| sums.add(row));
@@ -232,7 +232,8 @@ mod tests {
         other[17] = row(17, "\"b\"");
         other.swap_remove(4_000);
         other.push(row(9_999, "null"));
-        let expected = [(Kind::Differs, "[17]"), (Kind::Missing, "[4000]"), (Kind::Extra, "[9999]")];
+        let expected =
+            [(DifferenceKind::Differs, "[17]"), (DifferenceKind::Missing, "[4000]"), (DifferenceKind::Extra, "[9999]")];
         let mut found = compare(&rows, &other);
         found.sort_by_key(|(_, key)| key.len());
         assert_eq!(found, expected.map(|(kind, key)| (kind, key.to_string())));
@@ -246,7 +247,10 @@ mod tests {
 
     #[test]
     fn a_row_that_is_there_twice_differs() {
-        assert_eq!(compare(&[row(1, "1")], &[row(1, "1"), row(1, "1")]), [(Kind::Differs, "[1]".to_string())]);
+        assert_eq!(
+            compare(&[row(1, "1")], &[row(1, "1"), row(1, "1")]),
+            [(DifferenceKind::Differs, "[1]".to_string())]
+        );
     }
 
     #[test]
@@ -257,6 +261,6 @@ mod tests {
         mirror.add(row(1, "2"));
         mirror.add(row(2, "2"));
         let found = differences(&source, &mirror);
-        assert_eq!(found.iter().map(|d| d.kind).collect::<Vec<_>>(), [Kind::Differs]);
+        assert_eq!(found.iter().map(|d| d.kind).collect::<Vec<_>>(), [DifferenceKind::Differs]);
     }
 }

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use serde_json::Value;
 
-use super::{Difference, Kind};
+use super::{Difference, DifferenceKind};
 
 /// Rows that differ and stand next to each other, in the order of their keys.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -24,11 +24,11 @@ impl KeyRange {
         range
     }
 
-    fn count(&mut self, kind: Kind) {
+    fn count(&mut self, kind: DifferenceKind) {
         self.counts[match kind {
-            Kind::Missing => 0,
-            Kind::Extra => 1,
-            Kind::Differs => 2,
+            DifferenceKind::Missing => 0,
+            DifferenceKind::Extra => 1,
+            DifferenceKind::Differs => 2,
         }] += 1;
     }
 
@@ -94,8 +94,13 @@ mod tests {
     use rstest::rstest;
 
     fn differing(keys: &[&str]) -> Vec<Difference> {
-        let one =
-            |key: &&str| Difference { key: (*key).into(), kind: Kind::Extra, source: None, mirror: None, origin: None };
+        let one = |key: &&str| Difference {
+            key: (*key).into(),
+            kind: DifferenceKind::Extra,
+            source: None,
+            mirror: None,
+            origin: None,
+        };
         keys.iter().map(one).collect()
     }
 

@@ -40,7 +40,7 @@ impl Bad {
 }
 
 /// The columns of a contract while they grow.
-pub(super) struct Rows {
+pub(super) struct RowBuilder {
     schema: SchemaRef,
     pub fields: Vec<Field>,
     pub columns: Vec<ColumnBuilder>,
@@ -49,7 +49,7 @@ pub(super) struct Rows {
     station: Arc<str>,
 }
 
-impl Rows {
+impl RowBuilder {
     pub(super) fn new(contract: &Contract) -> Self {
         let field = |f: &crate::contract::ContractField| Field {
             name: f.name.clone(),

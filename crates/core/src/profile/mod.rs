@@ -25,21 +25,21 @@ const MOST_FIELDS: usize = 1000;
 
 /// One field with those inside it.
 #[derive(Clone, Debug, Default)]
-pub struct Node {
+pub struct ProfileNode {
     /// Its name within its object.
     pub name: String,
     /// What was seen.
     pub profile: FieldProfile,
     /// The fields of the objects that it holds, in the order of their first coming.
-    pub children: Vec<Node>,
+    pub children: Vec<ProfileNode>,
     places: HashMap<String, usize>,
     /// The place of the child that came last: the next is most often the one after it.
     last: usize,
 }
 
-impl Node {
+impl ProfileNode {
     /// The child of a name, made where it is new. None where there are too many already.
-    pub(crate) fn child(&mut self, name: &str) -> Option<&mut Node> {
+    pub(crate) fn child(&mut self, name: &str) -> Option<&mut ProfileNode> {
         let next = self.last + 1;
         let index = match self.children.get(next) {
             Some(child) if child.name == name => next,
@@ -47,7 +47,7 @@ impl Node {
                 Some(index) => *index,
                 None if self.children.len() >= MOST_FIELDS => return None,
                 None => {
-                    self.children.push(Node { name: name.to_string(), ..Node::default() });
+                    self.children.push(ProfileNode { name: name.to_string(), ..ProfileNode::default() });
                     self.places.insert(name.to_string(), self.children.len() - 1);
                     self.children.len() - 1
                 }
@@ -81,7 +81,7 @@ pub struct Profile {
     /// How many those are.
     pub broken_count: u64,
     /// The root, whose children are the fields.
-    pub root: Node,
+    pub root: ProfileNode,
     /// What else is to be known, once each.
     pub notes: std::collections::BTreeSet<String>,
     /// Whether values have types of their own, as in JSON; in CSV all are texts.
@@ -129,7 +129,7 @@ impl Profile {
         self.guesses().iter().flat_map(|g| g.guess.null_words.clone()).collect()
     }
 
-    fn flatten(&self, node: &Node, path: &mut Vec<String>, found: &mut Vec<FieldGuess>) {
+    fn flatten(&self, node: &ProfileNode, path: &mut Vec<String>, found: &mut Vec<FieldGuess>) {
         /// More names in one object than this are keys of a map.
         const RECORD: usize = 100;
         path.push(node.name.clone());

@@ -75,7 +75,7 @@ pub fn outcome(plan: &Plan, rehearsal: &Rehearsal) -> BTreeMap<Key, EventResult>
 
 /// One difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Difference {
+pub struct ExpectedDifference {
     /// Where.
     pub key: Key,
     /// What differs: a column, `folder`, or None for the whole.
@@ -87,7 +87,7 @@ pub struct Difference {
 }
 
 /// What differs between an expected outcome and the present one, in the order of the events.
-pub fn compare(expected: &BTreeMap<Key, EventResult>, now: &BTreeMap<Key, EventResult>) -> Vec<Difference> {
+pub fn compare(expected: &BTreeMap<Key, EventResult>, now: &BTreeMap<Key, EventResult>) -> Vec<ExpectedDifference> {
     let mut found = Vec::new();
     let keys: std::collections::BTreeSet<&Key> = expected.keys().chain(now.keys()).collect();
     for key in keys {
@@ -98,7 +98,7 @@ pub fn compare(expected: &BTreeMap<Key, EventResult>, now: &BTreeMap<Key, EventR
             (Some(EventResult::Landed { folder: f1, row: r1 }), Some(EventResult::Landed { folder: f2, row: r2 })) => {
                 rows(&mut found, key, (f1, r1), (f2, r2));
             }
-            (a, b) => found.push(Difference {
+            (a, b) => found.push(ExpectedDifference {
                 key: key.clone(),
                 column: None,
                 expected: a.map(EventResult::describe),
@@ -111,9 +111,9 @@ pub fn compare(expected: &BTreeMap<Key, EventResult>, now: &BTreeMap<Key, EventR
 
 type Row<'a> = (&'a String, &'a Vec<(String, String)>);
 
-fn rows(found: &mut Vec<Difference>, key: &Key, expected: Row<'_>, now: Row<'_>) {
+fn rows(found: &mut Vec<ExpectedDifference>, key: &Key, expected: Row<'_>, now: Row<'_>) {
     let mut add = |column: &str, expected: Option<String>, now: Option<String>| {
-        found.push(Difference { key: key.clone(), column: Some(column.to_string()), expected, now });
+        found.push(ExpectedDifference { key: key.clone(), column: Some(column.to_string()), expected, now });
     };
     if expected.0 != now.0 {
         add("folder", Some(expected.0.clone()), Some(now.0.clone()));

@@ -144,7 +144,7 @@ struct KeptHeader {
 }
 
 #[derive(Deserialize)]
-struct Line {
+struct KeptLine {
     arrival: String,
     partition: String,
     position: Option<u64>,
@@ -159,7 +159,7 @@ struct Line {
     headers: Option<String>,
     station: Option<String>,
     folder: Option<String>,
-    row: Option<Columns>,
+    row: Option<KeptColumns>,
     filtered: Option<String>,
     rejected: Option<String>,
     field: Option<String>,
@@ -167,22 +167,22 @@ struct Line {
 }
 
 /// Columns in the order of the file.
-struct Columns(Vec<(String, String)>);
+struct KeptColumns(Vec<(String, String)>);
 
-impl<'de> Deserialize<'de> for Columns {
+impl<'de> Deserialize<'de> for KeptColumns {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         struct Visitor;
         impl<'de> serde::de::Visitor<'de> for Visitor {
-            type Value = Columns;
+            type Value = KeptColumns;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str("an object of columns")
             }
-            fn visit_map<A: serde::de::MapAccess<'de>>(self, mut map: A) -> Result<Columns, A::Error> {
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, mut map: A) -> Result<KeptColumns, A::Error> {
                 let mut columns = Vec::new();
                 while let Some((name, value)) = map.next_entry::<String, Box<RawValue>>()? {
                     columns.push((name, value.get().to_string()));
                 }
-                Ok(Columns(columns))
+                Ok(KeptColumns(columns))
             }
         }
         deserializer.deserialize_map(Visitor)
@@ -209,7 +209,7 @@ pub fn read(name: &str, text: &str) -> Outcome<KeptSample> {
     let mut kept = KeptSample { now: first.now, ..KeptSample::default() };
     let mut heads: BTreeMap<(String, String), Arc<[u8]>> = BTreeMap::new();
     for (number, line) in lines.filter(|(_, line)| !line.trim().is_empty()) {
-        let line: Line = serde_json::from_str(line).map_err(|e| wrong(number, e.to_string()))?;
+        let line: KeptLine = serde_json::from_str(line).map_err(|e| wrong(number, e.to_string()))?;
         let decode =
             |text: Option<&String>| text.map(|t| base64::engine::general_purpose::STANDARD.decode(t)).transpose();
         let bad = |e: base64::DecodeError| wrong(number, format!("the bytes are no base64: {e}"));
@@ -246,7 +246,7 @@ pub fn read(name: &str, text: &str) -> Outcome<KeptSample> {
 }
 
 fn became(
-    row: Option<Columns>,
+    row: Option<KeptColumns>,
     folder: &Option<String>,
     filtered: Option<String>,
     rejected: Option<String>,

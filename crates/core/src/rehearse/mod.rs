@@ -26,7 +26,7 @@ use crate::reject::Reason;
 
 /// One record of the sample.
 #[derive(Clone, Debug)]
-pub struct Record {
+pub struct RehearsedRecord {
     /// The arrival, by its place in the plan.
     pub arrival: usize,
     /// The partition.
@@ -111,7 +111,7 @@ pub struct View {
 /// What became of a sample.
 pub struct Rehearsal {
     /// The records, in the order of the sample.
-    pub records: Vec<Record>,
+    pub records: Vec<RehearsedRecord>,
     /// What each station did, in the order of the plan.
     pub counts: Vec<StationCount>,
     /// The rows of each event, by its place in the plan.
@@ -142,7 +142,7 @@ pub fn rehearse_fitting<'c>(
     now: i64,
     fits: &Fits,
 ) -> Outcome<Rehearsal> {
-    let mut work = Work { plan, now, ..Work::new(plan, fits) };
+    let mut work = RehearsedWork { plan, now, ..RehearsedWork::new(plan, fits) };
     let mut decoders = HashMap::new();
     for (arrival, chunk) in chunks {
         let event = plan.arrivals[arrival].event;
@@ -167,26 +167,26 @@ pub fn rehearse_fitting<'c>(
     work.finish()
 }
 
-struct Work<'a> {
+struct RehearsedWork<'a> {
     plan: &'a Plan,
     fits: &'a Fits,
     /// The folders that are filled, as if all were one batch.
     folders: BatchFolders,
     now: i64,
-    records: Vec<Record>,
+    records: Vec<RehearsedRecord>,
     counts: HashMap<String, StationCount>,
-    events: Vec<Vec<Part>>,
-    landings: Vec<Vec<Part>>,
+    events: Vec<Vec<RehearsedPart>>,
+    landings: Vec<Vec<RehearsedPart>>,
     stopped: Vec<Stopped>,
 }
 
-struct Part {
+struct RehearsedPart {
     rows: RecordBatch,
     records: Vec<usize>,
     folders: Vec<Arc<str>>,
 }
 
-impl<'a> Work<'a> {
+impl<'a> RehearsedWork<'a> {
     fn new(plan: &'a Plan, fits: &'a Fits) -> Self {
         Self {
             plan,
@@ -235,7 +235,7 @@ impl<'a> Work<'a> {
                 }
             };
             let partition = Arc::clone(&chunk.partition);
-            self.records.push(Record {
+            self.records.push(RehearsedRecord {
                 arrival,
                 partition,
                 position: Position::at(at),
@@ -249,14 +249,14 @@ impl<'a> Work<'a> {
 
     fn event(&mut self, index: usize, rows: &RecordBatch, records: &[usize]) {
         let plan = self.plan;
-        self.events[index].push(Part { rows: rows.clone(), records: records.to_vec(), folders: Vec::new() });
+        self.events[index].push(RehearsedPart { rows: rows.clone(), records: records.to_vec(), folders: Vec::new() });
         let event = &plan.events[index];
         for place in &event.landings {
             let landing = &plan.landings[*place];
             let path = landing.path.as_ref();
             let (result, kept) = self.station(&landing.label, &landing.transform, path, rows, records);
             let folders = landing.path.as_ref().map_or_else(Vec::new, |p| p.folders(&result.batch, &result.source));
-            self.landings[*place].push(Part { rows: result.batch, records: kept, folders });
+            self.landings[*place].push(RehearsedPart { rows: result.batch, records: kept, folders });
         }
         for (made, transform) in &event.makes {
             let (result, kept) = self.station(&plan.events[*made].name, transform, None, rows, records);
@@ -344,7 +344,7 @@ fn stations(plan: &Plan) -> Vec<String> {
     plan.events.iter().flat_map(of).collect()
 }
 
-fn join(columns: &[crate::columns::OutputColumn], parts: Vec<Part>) -> Outcome<View> {
+fn join(columns: &[crate::columns::OutputColumn], parts: Vec<RehearsedPart>) -> Outcome<View> {
     let schema = schema_of(columns);
     let batches: Vec<&RecordBatch> = parts.iter().map(|p| &p.rows).collect();
     let rows = match batches.is_empty() {

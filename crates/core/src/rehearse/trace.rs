@@ -2,7 +2,7 @@
 
 use arrow_array::{Array as _, RecordBatch};
 
-use super::{Record, Rehearsal, StopCause, View};
+use super::{Rehearsal, RehearsedRecord, StopCause, View};
 use crate::expr::{EvalContext, evaluate};
 use crate::plan::{Plan, Transform};
 use crate::values::json::{write_text, write_value};
@@ -41,7 +41,7 @@ pub struct TracedStation {
 #[derive(Clone, Debug)]
 pub struct Trace {
     /// The record.
-    pub record: Record,
+    pub record: RehearsedRecord,
     /// The stations that it came to, in order.
     pub stations: Vec<TracedStation>,
 }

@@ -76,7 +76,7 @@ pub struct ReplayReport {
 }
 
 /// What is asked for.
-pub struct Work<'a> {
+pub struct ReplayWork<'a> {
     /// The batches to make, in order.
     pub portions: &'a [Portion],
     /// The landings to write, by their places in the plan.
@@ -96,7 +96,7 @@ pub fn replay(
     plan: &Plan,
     around: &Surroundings,
     ledger: &dyn Ledger,
-    work: &Work<'_>,
+    work: &ReplayWork<'_>,
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
@@ -147,7 +147,7 @@ pub(super) fn catch_up(
         };
         let portions: Vec<Portion> = lacking.iter().map(portion).collect();
         let what = "what landings lacked of adopted batches";
-        let work = Work { portions: &portions, into: &[], what, reason: "run --adopt" };
+        let work = ReplayWork { portions: &portions, into: &[], what, reason: "run --adopt" };
         read_again(&plan, around, ledger, &landings, &work, (stop, observer))?;
     }
     Ok(())
@@ -158,7 +158,7 @@ fn read_again(
     around: &Surroundings,
     ledger: &dyn Ledger,
     landings: &Landings,
-    work: &Work<'_>,
+    work: &ReplayWork<'_>,
     (stop, observer): (&Stop, &dyn Observer),
 ) -> Outcome<ReplayReport> {
     let batches = ledger.batches(&plan.pipeline, BatchQuery::default())?;

@@ -30,11 +30,11 @@ pub struct Rejected {
 
 /// The batches of the ledger, by which it is known whether a reject still stands.
 #[derive(Default)]
-pub struct Record {
+pub struct RejectRecord {
     batches: Vec<BatchRecord>,
 }
 
-impl Record {
+impl RejectRecord {
     /// Reads what the ledger knows.
     ///
     /// # Errors

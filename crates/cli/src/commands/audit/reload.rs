@@ -2,7 +2,7 @@
 
 use serde::de::{Deserializer as _, MapAccess, Visitor};
 use serde_json::value::RawValue;
-use sluice_core::audit::{Difference, Kind};
+use sluice_core::audit::{Difference, DifferenceKind};
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::ledger::Ledger;
@@ -96,7 +96,7 @@ fn report(table: &str, rows: Option<usize>) {
 /// The keys of rows that are loaded again at the source, part by part; none where all of the table has to be: a row that only
 /// the mirror has goes with that.
 fn keys(differences: &[Difference], beyond: u64) -> Vec<Vec<String>> {
-    if beyond > 0 || differences.iter().any(|d| d.kind == Kind::Extra) {
+    if beyond > 0 || differences.iter().any(|d| d.kind == DifferenceKind::Extra) {
         return Vec::new();
     }
     let key = |d: &Difference| d.origin.as_deref().and_then(parts);
@@ -146,20 +146,20 @@ mod tests {
     }
 
     #[rstest]
-    #[case(&[Kind::Missing, Kind::Differs], 0, 2)]
-    #[case(&[Kind::Missing, Kind::Extra], 0, 0)]
-    #[case(&[Kind::Missing], 1, 0)]
+    #[case(&[DifferenceKind::Missing, DifferenceKind::Differs], 0, 2)]
+    #[case(&[DifferenceKind::Missing, DifferenceKind::Extra], 0, 0)]
+    #[case(&[DifferenceKind::Missing], 1, 0)]
     fn a_row_that_only_the_mirror_has_goes_with_the_whole_table(
-        #[case] kinds: &[Kind],
+        #[case] kinds: &[DifferenceKind],
         #[case] beyond: u64,
         #[case] expected: usize,
     ) {
-        let one = |kind: &Kind| Difference {
+        let one = |kind: &DifferenceKind| Difference {
             key: "[7]".into(),
             kind: *kind,
             source: None,
             mirror: None,
-            origin: (*kind != Kind::Extra).then(|| r#"{"id":7}"#.into()),
+            origin: (*kind != DifferenceKind::Extra).then(|| r#"{"id":7}"#.into()),
         };
         let all: Vec<Difference> = kinds.iter().map(one).collect();
         assert_eq!(keys(&all, beyond).len(), expected);

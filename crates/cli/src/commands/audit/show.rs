@@ -2,7 +2,7 @@
 
 use serde_json::value::RawValue;
 use serde_json::{Value, json};
-use sluice_core::audit::{Comparable, Difference, KeyRange, Kind, ranges};
+use sluice_core::audit::{Comparable, Difference, DifferenceKind, KeyRange, ranges};
 use sluice_core::names::shown;
 use sluice_core::types::SqlType;
 use sluice_core::units::{show_count, show_many};
@@ -36,7 +36,7 @@ pub(super) fn as_text(pipeline: &str, compared: &[Compared<'_>], left_out: &[Lef
         };
         let mut row =
             vec![one.mirror.landing.label.clone(), show_count(one.found.source), show_count(one.found.mirror)];
-        row.extend([Kind::Missing, Kind::Extra, Kind::Differs].map(count));
+        row.extend([DifferenceKind::Missing, DifferenceKind::Extra, DifferenceKind::Differs].map(count));
         table.row(row);
     }
     out.push_str(&table.render(screen_width()));

@@ -6,7 +6,7 @@ use std::path::Path;
 use serde_json::json;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::plan::Plan;
-use sluice_core::rehearse::compare::{self, Difference, EventResult, Key};
+use sluice_core::rehearse::compare::{self, EventResult, ExpectedDifference, Key};
 use sluice_core::rehearse::kept::{self, KeptSample};
 use sluice_core::units::{show_count, show_many};
 
@@ -54,7 +54,7 @@ pub(super) fn compare(
     exit
 }
 
-fn as_text(args: &RehearseArgs, plan: &Plan, file: &Path, count: usize, differences: &[Difference]) -> String {
+fn as_text(args: &RehearseArgs, plan: &Plan, file: &Path, count: usize, differences: &[ExpectedDifference]) -> String {
     let file = file.display();
     let name = style::bold(&plan.pipeline);
     if differences.is_empty() {

@@ -26,14 +26,14 @@ const SETTLED: Duration = Duration::from_millis(30);
 
 /// What stays from one save to the next.
 #[derive(Default)]
-struct State {
+struct FollowState {
     sampled: Option<Sampled>,
     /// The last good outcome, and how it was shown.
     last: Option<(BTreeMap<Key, EventResult>, String)>,
 }
 
 pub(super) fn follow(arguments: &Arguments, args: &RehearseArgs, stop: &Stop) -> Outcome<Exit> {
-    let mut state = State::default();
+    let mut state = FollowState::default();
     let mut seen = None;
     while !stop.is_settling() {
         let mut project = Project::need(arguments.project.as_deref());
@@ -82,7 +82,7 @@ fn stamps(root: &Path) -> Vec<(PathBuf, Option<SystemTime>, u64)> {
 }
 
 /// Checks and rehearses once; gives what is to be shown.
-fn turn(project: &Project, args: &RehearseArgs, state: &mut State, stop: &Stop) -> Outcome<String> {
+fn turn(project: &Project, args: &RehearseArgs, state: &mut FollowState, stop: &Stop) -> Outcome<String> {
     let pipeline = project.pipeline(&args.pipeline)?.for_looking();
     let mut found = project.problems.clone();
     found.extend(pipeline.problems.clone());
@@ -119,7 +119,7 @@ fn turn(project: &Project, args: &RehearseArgs, state: &mut State, stop: &Stop) 
 }
 
 /// What changed since the last good result, in one line for each station.
-fn changes(differences: &[sluice_core::rehearse::compare::Difference]) -> String {
+fn changes(differences: &[sluice_core::rehearse::compare::ExpectedDifference]) -> String {
     if differences.is_empty() {
         return format!("{}\n\n", style::dim("nothing changed in what lands"));
     }
@@ -133,7 +133,7 @@ fn changes(differences: &[sluice_core::rehearse::compare::Difference]) -> String
     format!("{} {}\n\n", style::marked("changed"), parts.join("; "))
 }
 
-fn broken(state: &State, message: &str, help: Option<&str>) -> String {
+fn broken(state: &FollowState, message: &str, help: Option<&str>) -> String {
     let mut text = format!("{} {message}\n", style::bad("✗"));
     if let Some(help) = help {
         text.push_str(&format!("  {} {help}\n", style::dim("→")));
@@ -142,7 +142,7 @@ fn broken(state: &State, message: &str, help: Option<&str>) -> String {
     with_last(state, text)
 }
 
-fn with_last(state: &State, mut text: String) -> String {
+fn with_last(state: &FollowState, mut text: String) -> String {
     if let Some((_, last)) = &state.last {
         text.push_str(&format!("{}\n\n{last}", style::dim("the last good result:")));
     }

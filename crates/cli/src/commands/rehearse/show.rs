@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashSet};
 
 use serde_json::{Value, json};
 use sluice_core::plan::{LandingPlan, Plan};
-use sluice_core::rehearse::compare::Difference;
+use sluice_core::rehearse::compare::ExpectedDifference;
 use sluice_core::rehearse::{Rehearsal, StopCause, View, reasons};
 use sluice_core::types::SqlType;
 use sluice_core::units::{show_count, show_many};
@@ -21,12 +21,13 @@ use crate::output::{self, style};
 pub(super) struct Marks(HashSet<(String, String, u64, Option<String>)>);
 
 impl Marks {
-    pub(super) fn of(differences: &[Difference]) -> Self {
-        let mark = |d: &Difference| (d.key.station.clone(), d.key.partition.clone(), d.key.position, d.column.clone());
+    pub(super) fn of(differences: &[ExpectedDifference]) -> Self {
+        let mark =
+            |d: &ExpectedDifference| (d.key.station.clone(), d.key.partition.clone(), d.key.position, d.column.clone());
         Self(differences.iter().map(mark).collect())
     }
 
-    fn has(&self, station: &str, record: &sluice_core::rehearse::Record, column: Option<&str>) -> bool {
+    fn has(&self, station: &str, record: &sluice_core::rehearse::RehearsedRecord, column: Option<&str>) -> bool {
         if self.0.is_empty() {
             return false;
         }

@@ -16,7 +16,7 @@ use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::printable;
 use sluice_core::reject::REASONS;
-use sluice_core::run::retry::{OpenRejects, Record, Rejected};
+use sluice_core::run::retry::{OpenRejects, RejectRecord, Rejected};
 use sluice_core::units::{show_count, show_many};
 
 use crate::args::{Arguments, OutputKind, RejectsArgs};
@@ -76,8 +76,8 @@ pub(crate) fn rejects(arguments: &Arguments, args: &RejectsArgs) -> Outcome<Exit
         return unfinished::reject(arguments, args, &project, &pipeline);
     }
     let record = match SqliteLedger::open_existing(&project.ledger_path())? {
-        Some(ledger) if !args.all => Record::read(&ledger, &name)?,
-        _ => Record::default(),
+        Some(ledger) if !args.all => RejectRecord::read(&ledger, &name)?,
+        _ => RejectRecord::default(),
     };
     let mut standing = record.standing();
     let mut found = Found::default();

@@ -1,8 +1,8 @@
 //! Trying rejects again: they are read again from their source, under the pipeline as it is now.
 
 use sluice_core::failure::Outcome;
-use sluice_core::run::replay::{Work, replay_hold};
-use sluice_core::run::retry::{Record, Rejected, portions};
+use sluice_core::run::replay::{ReplayWork, replay_hold};
+use sluice_core::run::retry::{RejectRecord, Rejected, portions};
 use sluice_core::units::show_many;
 
 use super::RejectLine;
@@ -33,7 +33,7 @@ pub(super) fn retry(
     let name = &pipeline.config.name;
     let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _hold = ledger.hold(&replay_hold(name))?;
-    let record = Record::read(ledger.as_ref(), name)?;
+    let record = RejectRecord::read(ledger.as_ref(), name)?;
     let rejected: Vec<Rejected> = rejects.iter().map(RejectLine::rejected).collect();
     let portions = portions(&pipeline.plan, &rejected, &record.standing())?;
     if portions.is_empty() {
@@ -54,6 +54,6 @@ pub(super) fn retry(
         Some(reason) => format!("{WHAT} by {reason}"),
         None => WHAT.to_string(),
     };
-    let work = Work { portions: &portions, into: &all, what: &what, reason: "" };
+    let work = ReplayWork { portions: &portions, into: &all, what: &what, reason: "" };
     execute(arguments, project, pipeline, ledger.as_ref(), &work)
 }

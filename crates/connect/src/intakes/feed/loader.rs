@@ -11,7 +11,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::Settings;
 
 use super::FeedTable;
-use super::rows::Rows;
+use super::rows::FeedRows;
 use super::state::Load;
 
 /// How long to wait for a server that does not answer.
@@ -23,7 +23,7 @@ const WAITING: usize = 2;
 /// Some rows of a table, as they were at one place in the log.
 pub(crate) struct Portion<D> {
     pub table: u32,
-    pub rows: Rows,
+    pub rows: FeedRows,
     /// The rows enter the order once the log has been read to this place.
     pub mark: u64,
     /// Whether these are the last.
@@ -180,7 +180,7 @@ mod tests {
     use super::*;
 
     fn portion(table: u32) -> Portion<()> {
-        Portion { table, rows: Rows::default(), mark: 0, done: true, detail: () }
+        Portion { table, rows: FeedRows::default(), mark: 0, done: true, detail: () }
     }
 
     fn wait_for(loader: &Loader<()>) -> Outcome<u32> {

@@ -4,7 +4,7 @@ use super::json::{Object, Spelling};
 
 /// Where a row's parts end.
 #[derive(Clone, Copy, Debug, Default)]
-struct Ends {
+struct RowsToAPlace {
     object: usize,
     key: usize,
     json: usize,
@@ -12,14 +12,14 @@ struct Ends {
 
 /// Some rows.
 #[derive(Debug, Default)]
-pub(crate) struct Rows {
+pub(crate) struct FeedRows {
     objects: Vec<u8>,
     keys: Vec<u8>,
     json: Vec<u8>,
-    ends: Vec<Ends>,
+    ends: Vec<RowsToAPlace>,
 }
 
-impl Rows {
+impl FeedRows {
     pub(crate) fn len(&self) -> u64 {
         self.ends.len() as u64
     }
@@ -32,7 +32,7 @@ impl Rows {
         self.ends.clear();
     }
 
-    fn start(&self, row: usize) -> Ends {
+    fn start(&self, row: usize) -> RowsToAPlace {
         row.checked_sub(1).map(|before| self.ends[before]).unwrap_or_default()
     }
 
@@ -72,7 +72,7 @@ impl Rows {
             found.keys.extend_from_slice(self.key(row));
             found.json.extend_from_slice(self.key_json(row));
             let (object, key, json) = (found.objects.len(), found.keys.len(), found.json.len());
-            found.ends.push(Ends { object, key, json });
+            found.ends.push(RowsToAPlace { object, key, json });
         }
         found
     }
@@ -99,12 +99,12 @@ pub(crate) struct RowWriter {
     key: Vec<usize>,
     /// The values of a row; None for null.
     cells: Vec<Option<Vec<u8>>>,
-    pub rows: Rows,
+    pub rows: FeedRows,
 }
 
 impl RowWriter {
     pub(crate) fn new(columns: Vec<(Vec<u8>, Spelling)>, key: Vec<usize>) -> Self {
-        Self { cells: vec![None; columns.len()], columns, missing: Vec::new(), key, rows: Rows::default() }
+        Self { cells: vec![None; columns.len()], columns, missing: Vec::new(), key, rows: FeedRows::default() }
     }
 
     /// Also writes members that the table does not have, as null.
@@ -132,6 +132,6 @@ impl RowWriter {
             }
             object.end();
         }
-        rows.ends.push(Ends { object: rows.objects.len(), key: rows.keys.len(), json: rows.json.len() });
+        rows.ends.push(RowsToAPlace { object: rows.objects.len(), key: rows.keys.len(), json: rows.json.len() });
     }
 }

@@ -10,7 +10,7 @@ use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 
 use super::FeedTable;
 use super::gather::{ChangeDetails, ChunkBuilder};
-use super::rows::Rows;
+use super::rows::FeedRows;
 
 /// More than this of a table is not looked at.
 const MOST: u64 = 100_000;
@@ -24,7 +24,7 @@ struct Sample {
 pub(crate) fn open(
     tables: &[FeedTable],
     events: u64,
-    mut first: impl FnMut(u32, &FeedTable, u64) -> Outcome<(Rows, u64)>,
+    mut first: impl FnMut(u32, &FeedTable, u64) -> Outcome<(FeedRows, u64)>,
 ) -> Outcome<Box<dyn LaneReader>> {
     let share = events.div_ceil(tables.len().max(1) as u64).clamp(1, MOST);
     let mut chunks = VecDeque::new();
@@ -36,7 +36,7 @@ pub(crate) fn open(
 }
 
 /// Rows as a chunk that was loaded.
-fn chunk(tables: &[FeedTable], table: u32, rows: &Rows, mark: u64) -> Chunk {
+fn chunk(tables: &[FeedTable], table: u32, rows: &FeedRows, mark: u64) -> Chunk {
     let mut gather = ChunkBuilder::new(tables.iter().map(|t| Arc::clone(&t.name)).collect());
     let mut position = Position::at(mark);
     for row in 0..usize::try_from(rows.len()).unwrap_or(0) {

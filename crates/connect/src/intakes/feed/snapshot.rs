@@ -10,14 +10,14 @@ use sluice_core::kinds::{LaneReader, Read, ReadLimit, Settings};
 
 use super::FeedTable;
 use super::gather::{ChangeDetails, ChunkBuilder};
-use super::rows::Rows;
+use super::rows::FeedRows;
 use super::whole::{Keeper, ReadTable};
 
 /// How many portions may wait.
 const WAITING: usize = 2;
 
 struct Snapshot {
-    rows: Receiver<Rows>,
+    rows: Receiver<FeedRows>,
     /// The place of the log, once all rows have been read.
     ended: Receiver<Outcome<u64>>,
     gather: ChunkBuilder,

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::PartitionPosition;
 
-use crate::intakes::postgres::silent::Form;
+use crate::intakes::postgres::silent::TableStorage;
 
 /// The state of a feed at a position.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -50,7 +50,7 @@ pub(crate) struct TableState {
     pub columns: Vec<String>,
     /// How it is stored, where that tells of changes that the log does not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub form: Option<Form>,
+    pub form: Option<TableStorage>,
     /// How far it has been loaded; None where it never is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load: Option<Load>,

@@ -6,15 +6,8 @@ use std::sync::Arc;
 use sluice_core::config::{ConnectionConfig, Options};
 use sluice_core::kinds::Settings;
 use sluice_core::problem::{Place, SourceText};
-use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
-struct NoSecrets;
-
-impl SecretStore for NoSecrets {
-    fn read(&self, _: &SecretRef) -> Result<Secret, String> {
-        Err("no secrets here".into())
-    }
-}
+use crate::testing::NoSecrets;
 
 /// Those of a feed that keeps its files in a folder.
 pub(crate) fn settings(work: &Path) -> Settings {

@@ -25,7 +25,7 @@ use sluice_core::problem::{Place, Problem};
 
 use super::FeedTable;
 use super::gather::{ChangeDetails, ChunkBuilder};
-use super::rows::Rows;
+use super::rows::FeedRows;
 use super::state::{State, TableState, WholeTableState};
 
 /// How long to wait for a server that does not answer.
@@ -100,7 +100,7 @@ enum RowTarget {
     /// Into a file, which gets its name once it is whole.
     File(PathBuf, BufWriter<File>),
     /// To a reader that takes them as they come.
-    Reader(Sender<Rows>),
+    Reader(Sender<FeedRows>),
 }
 
 /// Keeps the rows of a table that is being read.
@@ -129,7 +129,7 @@ impl Keeper {
     }
 
     /// One that hands rows on.
-    pub(crate) fn for_reader(reader: Sender<Rows>, rate: Option<u64>) -> Self {
+    pub(crate) fn for_reader(reader: Sender<FeedRows>, rate: Option<u64>) -> Self {
         Self { out: RowTarget::Reader(reader), shared: Arc::default(), since: Instant::now(), rate }
     }
 
@@ -137,7 +137,7 @@ impl Keeper {
     ///
     /// # Errors
     /// Where the disk refuses, or nobody wants them any more.
-    pub(crate) fn keep(&mut self, rows: &mut Rows) -> Outcome<()> {
+    pub(crate) fn keep(&mut self, rows: &mut FeedRows) -> Outcome<()> {
         let count = rows.len();
         match &mut self.out {
             RowTarget::File(part, out) => {
@@ -180,12 +180,12 @@ impl Keeper {
 pub(crate) type ReadTable = Box<dyn FnMut(&mut Keeper) -> Outcome<u64> + Send>;
 
 /// A table that is being read on a thread of its own. Dropping it ends that by and by.
-struct Reading {
+struct WholeReading {
     done: Receiver<Outcome<u64>>,
     shared: Arc<ReaderState>,
 }
 
-impl Reading {
+impl WholeReading {
     fn start(folder: PathBuf, table: Arc<str>, rate: Option<u64>, mut read: ReadTable) -> Self {
         let (send, done) = bounded(1);
         let shared = Arc::new(ReaderState::default());
@@ -211,7 +211,7 @@ impl Reading {
     }
 }
 
-impl Drop for Reading {
+impl Drop for WholeReading {
     fn drop(&mut self) {
         self.shared.stop.store(true, Ordering::SeqCst);
     }
@@ -219,7 +219,7 @@ impl Drop for Reading {
 
 enum LoadStep {
     Nothing,
-    Reading(Reading),
+    Reading(WholeReading),
     Taking(BufReader<File>),
 }
 
@@ -231,7 +231,7 @@ pub(crate) fn read_at(tables: &[FeedTable], state: &State) -> HashMap<u32, u64> 
 
 /// What has become of the tables without a key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Step {
+pub(crate) enum WholeStep {
     /// Nothing is left of them to read.
     Done,
     /// One is being read.
@@ -283,9 +283,9 @@ impl WholeTables {
         into: &mut RowSink<'_>,
         limit: ReadLimit,
         begin: impl Fn(FeedTable, Settings) -> ReadTable,
-    ) -> Outcome<Step> {
+    ) -> Outcome<WholeStep> {
         loop {
-            let Some(number) = self.waiting.front().copied() else { return Ok(Step::Done) };
+            let Some(number) = self.waiting.front().copied() else { return Ok(WholeStep::Done) };
             let place = usize::try_from(number).unwrap_or(usize::MAX);
             let name = Arc::clone(&into.tables[place].name);
             let load = into.state.tables.get_mut(&*name).and_then(|t| t.load.as_mut());
@@ -305,14 +305,15 @@ impl WholeTables {
                     let rate =
                         settings.options.is_set("load_rate").then(|| settings.options.integer("load_rate").max(1));
                     let read = begin(into.tables[place].clone(), settings);
-                    self.now = LoadStep::Reading(Reading::start(self.folder.clone(), Arc::clone(&name), rate, read));
+                    self.now =
+                        LoadStep::Reading(WholeReading::start(self.folder.clone(), Arc::clone(&name), rate, read));
                 }
                 LoadStep::Reading(reading) => {
                     load.rows = reading.shared.rows.load(Ordering::SeqCst);
                     match reading.done.try_recv() {
                         Err(TryRecvError::Empty) => {
                             self.now = LoadStep::Reading(reading);
-                            return Ok(Step::Wait);
+                            return Ok(WholeStep::Wait);
                         }
                         Err(TryRecvError::Disconnected) => {
                             return Err(Failure::internal(format!("the reader of {name} ended without a result")));
@@ -332,7 +333,7 @@ impl WholeTables {
                     } else {
                         self.now = LoadStep::Taking(file);
                     }
-                    return Ok(Step::Rows);
+                    return Ok(WholeStep::Rows);
                 }
             }
         }
@@ -425,9 +426,9 @@ mod tests {
             let mut into =
                 RowSink { tables: &tables, settings: &settings, state: &mut state, gather: &mut gather, at: &mut at };
             match wholes.step(&mut into, LIMIT, begin).unwrap() {
-                Step::Done => break,
-                Step::Wait => std::thread::sleep(Duration::from_millis(5)),
-                Step::Rows => {
+                WholeStep::Done => break,
+                WholeStep::Wait => std::thread::sleep(Duration::from_millis(5)),
+                WholeStep::Rows => {
                     let chunk = gather.chunk(at, at, String::new(), false);
                     let words = chunk.changes.unwrap().each.iter().map(|c| c.kind.word()).collect::<Vec<_>>();
                     chunks.push(format!("{}{}", words.join(" "), String::from_utf8_lossy(&chunk.bytes)));

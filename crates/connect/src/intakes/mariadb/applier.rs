@@ -13,9 +13,9 @@ use sluice_core::event::Position;
 
 use super::characters::Characters;
 use super::gtid::Gtids;
-use super::rows::{Image, Kind, Rows};
-use super::table_map::{self, Form, TableMap};
-use super::transaction::Open;
+use super::rows::{Image, RowsEvent, RowsKind};
+use super::table_map::{self, ColumnForm, TableMap};
+use super::transaction::OpenTransaction;
 use crate::intakes::feed::gather::ChangeDetails;
 use crate::intakes::feed::json::{Object, Spelling, member_name};
 use crate::intakes::feed::order::Order;
@@ -71,11 +71,11 @@ pub(super) struct CatalogColumns {
 #[derive(Clone, Debug)]
 pub(super) struct KnownColumn {
     pub spelling: Spelling,
-    pub form: Form,
+    pub form: ColumnForm,
     pub characters: Characters,
 }
 
-struct Bound {
+struct BoundLogTable {
     map: TableMap,
     table: Option<u32>,
     /// Each column's name as a member, how it is spelled, and whether it is read.
@@ -87,7 +87,7 @@ struct Bound {
 
 /// What an event brought beside changes.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum Applied {
+pub(super) enum AppliedLog {
     Nothing,
     /// The description of a table that is read: its columns and types.
     Table(u32, Vec<String>),
@@ -117,11 +117,11 @@ pub(super) struct TouchedTables {
 /// A change while a table is loaded: where its transaction ended, and the key; None for all keys.
 pub(super) type Recent = (u64, Option<Vec<u8>>);
 
-pub(super) struct Applier {
+pub(super) struct LogApplier {
     tables: Vec<FeedTable>,
     known: Vec<CatalogColumns>,
-    maps: HashMap<u64, Bound>,
-    open: Option<Open>,
+    maps: HashMap<u64, BoundLogTable>,
+    open: Option<OpenTransaction>,
     /// The number of the file that is being read.
     file: u64,
     /// The transactions that were read whole.
@@ -135,7 +135,7 @@ pub(super) struct Applier {
     unended: Vec<(u64, u32, Option<Vec<u8>>)>,
 }
 
-impl Applier {
+impl LogApplier {
     /// Reads tables from the file of a place on.
     pub(super) fn new(tables: Vec<FeedTable>, known: Vec<CatalogColumns>, read: u64) -> Self {
         Self {
@@ -153,7 +153,7 @@ impl Applier {
     }
 
     /// Opens a group, unless one is open.
-    fn open(&mut self, order: &mut Order, open: Open) -> &mut Open {
+    fn open(&mut self, order: &mut Order, open: OpenTransaction) -> &mut OpenTransaction {
         if self.open.is_none() {
             order.begin(open.start);
         }
@@ -207,12 +207,14 @@ impl Applier {
         self.file << PLACE | at
     }
 
-    fn bind(&mut self, mut map: TableMap) -> Result<Applied, String> {
+    fn bind(&mut self, mut map: TableMap) -> Result<AppliedLog, String> {
         let name = format!("{}.{}", map.database, map.table);
         let Some(number) = self.tables.iter().position(|t| *t.name == *name) else {
-            self.maps
-                .insert(map.id, Bound { map, table: None, members: Vec::new(), missing: Vec::new(), key: Vec::new() });
-            return Ok(Applied::Nothing);
+            self.maps.insert(
+                map.id,
+                BoundLogTable { map, table: None, members: Vec::new(), missing: Vec::new(), key: Vec::new() },
+            );
+            return Ok(AppliedLog::Nothing);
         };
         let (feed, known) = (&self.tables[number], &self.known[number]);
         if map.columns.iter().any(|c| c.name.is_empty()) {
@@ -225,7 +227,7 @@ impl Applier {
         }
         for column in &mut map.columns {
             let there = known.columns.get(&column.name);
-            column.form = there.map_or(Form::Plain, |c| c.form);
+            column.form = there.map_or(ColumnForm::Plain, |c| c.form);
             // A log without such metadata has the texts of the table as it is.
             column.characters = match known.sets.get(&column.set) {
                 Some(name) => Characters::of(name),
@@ -245,8 +247,8 @@ impl Applier {
         let table = u32::try_from(number).unwrap_or(u32::MAX);
         let columns = map.columns.iter().map(signature).collect();
         let missing = feed.missing(map.columns.iter().map(|c| c.name.as_str()));
-        self.maps.insert(map.id, Bound { map, table: Some(table), members, missing, key });
-        Ok(Applied::Table(table, columns))
+        self.maps.insert(map.id, BoundLogTable { map, table: Some(table), members, missing, key });
+        Ok(AppliedLog::Table(table, columns))
     }
 
     /// The position and the time of the next change; None where it was read before.
@@ -255,8 +257,8 @@ impl Applier {
         Some((order.position()?, time))
     }
 
-    fn rows(&mut self, order: &mut Order, kind: Kind, second: bool, body: &[u8]) -> Result<(), String> {
-        let mut rows = Rows::read(kind, second, body).ok_or("a row event in the log is incomplete")?;
+    fn rows(&mut self, order: &mut Order, kind: RowsKind, second: bool, body: &[u8]) -> Result<(), String> {
+        let mut rows = RowsEvent::read(kind, second, body).ok_or("a row event in the log is incomplete")?;
         let bound = self.maps.get(&rows.table).ok_or("the log has rows of a table that it did not describe")?;
         let Some(table) = bound.table else { return Ok(()) };
         let is_contained = order.is_contained(table);
@@ -359,7 +361,7 @@ impl Applier {
     }
 }
 
-impl Bound {
+impl BoundLogTable {
     fn key_bytes(&self, image: &Image) -> Vec<u8> {
         let mut bytes = Vec::new();
         for place in &self.key {
@@ -406,9 +408,9 @@ mod tests {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
         let mut order = Order::new(ChunkBuilder::new(vec![table.name.clone()]), from, from.major);
-        let mut applier = Applier::new(vec![table], vec![CatalogColumns::default()], from.major);
+        let mut applier = LogApplier::new(vec![table], vec![CatalogColumns::default()], from.major);
         let applied = applier.apply(&mut order, &query("create table t select * from permit"), from).unwrap();
-        assert!(matches!(applied, Applied::Lost(_)));
+        assert!(matches!(applied, AppliedLog::Lost(_)));
         assert!(order.is_within());
         assert_eq!(order.seen, from.major);
     }
@@ -418,9 +420,9 @@ mod tests {
         let table = FeedTable { name: "office.permit".into(), key: Vec::new(), contract: None };
         let from = Position::at(place("b.000001", 100));
         let mut order = Order::new(ChunkBuilder::new(vec![table.name.clone()]), from, from.major);
-        let mut applier = Applier::new(vec![table], vec![CatalogColumns::default()], from.major);
+        let mut applier = LogApplier::new(vec![table], vec![CatalogColumns::default()], from.major);
         let applied = applier.apply(&mut order, &query("truncate table permit"), from).unwrap();
-        assert_eq!(applied, Applied::Statement("truncate table permit".into(), TouchedTables::default()));
+        assert_eq!(applied, AppliedLog::Statement("truncate table permit".into(), TouchedTables::default()));
         assert_eq!((order.at.minor, order.seen), (1, place("b.000001", 200)));
         let chunk = order.gather.chunk(from, order.at, String::new(), false);
         assert_eq!(chunk.changes.unwrap().each[0].kind, ChangeKind::Truncated);

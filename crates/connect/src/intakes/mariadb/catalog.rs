@@ -10,7 +10,7 @@ use sluice_core::kinds::Settings;
 
 use super::applier::KnownColumn;
 use super::characters::Characters;
-use super::table_map::Form;
+use super::table_map::ColumnForm;
 use crate::databases::StoreError;
 use crate::databases::mariadb::{connect, literal, quote};
 use crate::databases::{Server, in_time, wait};
@@ -21,7 +21,7 @@ const LOOKS: usize = 20;
 const PAUSE: Duration = Duration::from_millis(10);
 
 /// A session for questions.
-pub(super) struct Catalog {
+pub(super) struct MariadbCatalog {
     pub connection: Conn,
     pub database: String,
     pub shown: String,
@@ -30,10 +30,10 @@ pub(super) struct Catalog {
 
 /// One table of the source.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct SourceTable {
+pub(super) struct MariadbTable {
     pub database: String,
     pub name: String,
-    pub columns: Vec<SourceColumn>,
+    pub columns: Vec<MariadbColumn>,
     /// The columns of its primary key, in the key's order; empty without one.
     pub key: Vec<String>,
     /// About how many rows it has.
@@ -44,7 +44,7 @@ pub(super) struct SourceTable {
 
 /// One column.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(super) struct SourceColumn {
+pub(super) struct MariadbColumn {
     pub name: String,
     /// The type as the server spells it.
     pub ty: String,
@@ -60,7 +60,7 @@ pub(super) struct SourceColumn {
     pub order: Option<String>,
 }
 
-impl SourceColumn {
+impl MariadbColumn {
     /// How its values are spelled in JSON.
     pub(super) fn spelling(&self) -> Spelling {
         match self.base.as_str() {
@@ -91,7 +91,7 @@ impl SourceColumn {
             true => Characters::Bytes,
             false => self.characters.as_deref().map_or(Characters::Utf8, Characters::of),
         };
-        KnownColumn { spelling: self.spelling(), form: Form::of(&self.base), characters }
+        KnownColumn { spelling: self.spelling(), form: ColumnForm::of(&self.base), characters }
     }
 
     /// Whether its values are bytes, spelled as hexadecimal digits.
@@ -114,7 +114,7 @@ impl SourceColumn {
     }
 }
 
-impl SourceTable {
+impl MariadbTable {
     pub(super) fn full(&self) -> String {
         format!("{}.{}", self.database, self.name)
     }
@@ -123,12 +123,12 @@ impl SourceTable {
         format!("{}.{}", quote(&self.database), quote(&self.name))
     }
 
-    pub(super) fn column(&self, name: &str) -> Option<&SourceColumn> {
+    pub(super) fn column(&self, name: &str) -> Option<&MariadbColumn> {
         self.columns.iter().find(|c| c.name == name)
     }
 }
 
-impl Catalog {
+impl MariadbCatalog {
     pub(super) fn open(settings: &Settings) -> Outcome<Self> {
         let server = Server::new(settings, 3306)?;
         let connection = connect(&server).map_err(StoreError::into_failure)?;
@@ -222,7 +222,7 @@ impl Catalog {
     }
 
     /// A table; None where there is none.
-    pub(super) fn table(&mut self, name: &str) -> Outcome<Option<SourceTable>> {
+    pub(super) fn table(&mut self, name: &str) -> Outcome<Option<MariadbTable>> {
         let mut before = None;
         for _ in 0..LOOKS {
             let found = self.look_at(name)?;
@@ -237,7 +237,7 @@ impl Catalog {
         Ok(before.flatten().filter(|t| !t.columns.is_empty()))
     }
 
-    fn look_at(&mut self, name: &str) -> Outcome<Option<SourceTable>> {
+    fn look_at(&mut self, name: &str) -> Outcome<Option<MariadbTable>> {
         let (database, name) = self.split(name);
         let of = format!("table_schema = {} and table_name = {}", literal(&database), literal(&name));
         let about = self.rows(&format!(
@@ -258,7 +258,7 @@ impl Catalog {
         let column = |row: Vec<Option<String>>| {
             let text = |i: usize| row.get(i).cloned().flatten().unwrap_or_default();
             let is_json = json.iter().any(|clause| *clause == format!("json_valid({})", quote(&text(0))));
-            SourceColumn {
+            MariadbColumn {
                 name: text(0),
                 base: text(1),
                 is_json,
@@ -272,7 +272,7 @@ impl Catalog {
             "select column_name from information_schema.statistics where {of} and index_name = 'PRIMARY' order by \
              seq_in_index"
         ))?;
-        Ok(Some(SourceTable {
+        Ok(Some(MariadbTable {
             database,
             name,
             columns: columns.into_iter().map(column).collect(),
@@ -302,7 +302,7 @@ impl Catalog {
     }
 
     /// How many rows a table has, as the session sees it.
-    pub(super) fn count(&mut self, table: &SourceTable) -> Outcome<Option<u64>> {
+    pub(super) fn count(&mut self, table: &MariadbTable) -> Outcome<Option<u64>> {
         let count = self.one(&format!("select count(*) from {}", table.quoted()))?;
         Ok(count.and_then(|count| count.parse().ok()))
     }

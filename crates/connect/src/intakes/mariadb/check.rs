@@ -5,7 +5,7 @@ use sluice_core::kinds::Settings;
 use sluice_core::names;
 use sluice_core::problem::Problem;
 
-use super::catalog::{Catalog, SourceTable};
+use super::catalog::{MariadbCatalog, MariadbTable};
 use super::characters::Characters;
 use crate::databases::mariadb::quote;
 use crate::intakes::feed::identity;
@@ -18,7 +18,7 @@ pub(super) fn check(settings: &Settings) -> Vec<Problem> {
             None => problem,
         }
     };
-    let mut catalog = match Catalog::open(settings) {
+    let mut catalog = match MariadbCatalog::open(settings) {
         Ok(catalog) => catalog,
         Err(failure) => return vec![away(failure)],
     };
@@ -29,7 +29,7 @@ pub(super) fn check(settings: &Settings) -> Vec<Problem> {
     found
 }
 
-fn all(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outcome<()> {
+fn all(catalog: &mut MariadbCatalog, settings: &Settings, found: &mut Vec<Problem>) -> Outcome<()> {
     let place = || settings.options.place_of("at");
     for (setting, wanted, how) in [
         ("log_bin", "ON", "start the server with log_bin"),
@@ -62,7 +62,7 @@ fn all(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -> 
     table(catalog, settings, found)
 }
 
-fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -> Outcome<()> {
+fn table(catalog: &mut MariadbCatalog, settings: &Settings, found: &mut Vec<Problem>) -> Outcome<()> {
     let name = settings.options.text("table").unwrap_or_default();
     let Some(table) = catalog.table(&name)? else {
         found.push(no_table(catalog, settings, &name)?);
@@ -102,7 +102,7 @@ fn table(catalog: &mut Catalog, settings: &Settings, found: &mut Vec<Problem>) -
 }
 
 /// Why a table cannot be followed: the server changes its rows by foreign keys, which the log does not contain.
-pub(super) fn silent_changes(catalog: &mut Catalog, table: &SourceTable) -> Outcome<Option<Failure>> {
+pub(super) fn silent_changes(catalog: &mut MariadbCatalog, table: &MariadbTable) -> Outcome<Option<Failure>> {
     let Some((key, rules, parent)) = catalog.cascades(&table.database, &table.name)?.into_iter().next() else {
         return Ok(None);
     };
@@ -120,7 +120,7 @@ pub(super) fn silent_changes(catalog: &mut Catalog, table: &SourceTable) -> Outc
 }
 
 /// The problem of a name that binds to no table.
-pub(super) fn no_table(catalog: &mut Catalog, settings: &Settings, name: &str) -> Outcome<Problem> {
+pub(super) fn no_table(catalog: &mut MariadbCatalog, settings: &Settings, name: &str) -> Outcome<Problem> {
     let there = catalog.tables()?;
     let message = format!("there is no table `{name}` at {}", catalog.shown);
     let problem = Problem::error("place.missing", message, settings.options.place_of("table"));

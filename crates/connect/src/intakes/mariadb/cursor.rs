@@ -3,19 +3,19 @@
 //! A number is written as one, a text as its bytes with the column's own character set and order. Nothing of a value gets
 //! into a statement but digits, hexadecimal digits and the few characters of moments and addresses.
 
-use super::catalog::{SourceColumn, SourceTable};
+use super::catalog::{MariadbColumn, MariadbTable};
 use crate::databases::mariadb::quote;
 
 /// A column of the key.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct KeyColumn {
     name: String,
-    form: Form,
+    form: KeyForm,
 }
 
 /// How a value is asked for, and written into a query.
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Form {
+enum KeyForm {
     /// A whole number; enumerations and sets stand in the index as the numbers of their words.
     WholeTableState,
     Decimal,
@@ -28,16 +28,16 @@ enum Form {
 }
 
 impl KeyColumn {
-    pub(super) fn of(column: &SourceColumn) -> Self {
+    pub(super) fn of(column: &MariadbColumn) -> Self {
         let form = match (column.base.as_str(), &column.characters, &column.order) {
             ("tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "bit" | "year" | "enum" | "set", ..) => {
-                Form::WholeTableState
+                KeyForm::WholeTableState
             }
-            ("decimal", ..) => Form::Decimal,
-            ("float" | "double", ..) => Form::Double,
-            (_, Some(set), Some(order)) if is_word(set) && is_word(order) => Form::Text(set.clone(), order.clone()),
-            ("date" | "datetime" | "timestamp" | "time" | "uuid" | "inet4" | "inet6", ..) => Form::Plain,
-            _ => Form::Bytes,
+            ("decimal", ..) => KeyForm::Decimal,
+            ("float" | "double", ..) => KeyForm::Double,
+            (_, Some(set), Some(order)) if is_word(set) && is_word(order) => KeyForm::Text(set.clone(), order.clone()),
+            ("date" | "datetime" | "timestamp" | "time" | "uuid" | "inet4" | "inet6", ..) => KeyForm::Plain,
+            _ => KeyForm::Bytes,
         };
         Self { name: quote(&column.name), form }
     }
@@ -51,10 +51,10 @@ impl KeyColumn {
     pub(super) fn ask(&self) -> String {
         let name = &self.name;
         match self.form {
-            Form::WholeTableState => format!("{name} + 0"),
-            Form::Decimal | Form::Plain => name.clone(),
-            Form::Double => format!("cast({name} as double)"),
-            Form::Text(..) | Form::Bytes => format!("hex({name})"),
+            KeyForm::WholeTableState => format!("{name} + 0"),
+            KeyForm::Decimal | KeyForm::Plain => name.clone(),
+            KeyForm::Double => format!("cast({name} as double)"),
+            KeyForm::Text(..) | KeyForm::Bytes => format!("hex({name})"),
         }
     }
 
@@ -63,16 +63,16 @@ impl KeyColumn {
         let only =
             |allowed: &str| !value.is_empty() && value.chars().all(|c| c.is_ascii_digit() || allowed.contains(c));
         match &self.form {
-            Form::WholeTableState | Form::Decimal => only("-.").then(|| value.to_string()),
+            KeyForm::WholeTableState | KeyForm::Decimal => only("-.").then(|| value.to_string()),
             // With an exponent it is not a decimal, which would be compared otherwise.
-            Form::Double => {
+            KeyForm::Double => {
                 only("-+.e").then(|| if value.contains('e') { value.to_string() } else { format!("{value}e0") })
             }
-            Form::Text(set, order) => {
+            KeyForm::Text(set, order) => {
                 is_hexadecimal(value).then(|| format!("convert(x'{value}' using {set}) collate {order}"))
             }
-            Form::Bytes => is_hexadecimal(value).then(|| format!("x'{value}'")),
-            Form::Plain => only("-:. abcdef").then(|| format!("'{value}'")),
+            KeyForm::Bytes => is_hexadecimal(value).then(|| format!("x'{value}'")),
+            KeyForm::Plain => only("-:. abcdef").then(|| format!("'{value}'")),
         }
     }
 }
@@ -86,7 +86,7 @@ fn is_hexadecimal(text: &str) -> bool {
 }
 
 /// The columns of a table's key.
-pub(super) fn key_columns(table: &SourceTable, key: &[String]) -> Vec<KeyColumn> {
+pub(super) fn key_columns(table: &MariadbTable, key: &[String]) -> Vec<KeyColumn> {
     key.iter().filter_map(|name| table.column(name)).map(KeyColumn::of).collect()
 }
 
@@ -149,13 +149,13 @@ mod tests {
     use rstest::rstest;
 
     fn column(name: &str, base: &str, set: Option<&str>) -> KeyColumn {
-        KeyColumn::of(&SourceColumn {
+        KeyColumn::of(&MariadbColumn {
             name: name.into(),
             base: base.into(),
             ty: base.into(),
             characters: set.map(str::to_string),
             order: set.map(|set| format!("{set}_bin")),
-            ..SourceColumn::default()
+            ..MariadbColumn::default()
         })
     }
 

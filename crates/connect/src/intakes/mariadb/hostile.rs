@@ -2,7 +2,7 @@
 
 use super::gtid;
 use super::query::Query;
-use super::rows::{self, Kind, Rows};
+use super::rows::{self, RowsEvent, RowsKind};
 use super::statement;
 use super::table_map;
 use super::words::Modes;
@@ -74,8 +74,8 @@ fn damaged_table_maps_and_rows() {
     // Damaged maps for good rows, and damaged rows for a good map.
     let good = [row_bytes()];
     let read = |map: &table_map::TableMap, bytes: &[u8]| {
-        for (kind, second) in [(Kind::Insert, true), (Kind::Update, true), (Kind::Delete, false)] {
-            let Some(mut rows) = Rows::read(kind, second, bytes) else { continue };
+        for (kind, second) in [(RowsKind::Insert, true), (RowsKind::Update, true), (RowsKind::Delete, false)] {
+            let Some(mut rows) = RowsEvent::read(kind, second, bytes) else { continue };
             let _ = rows.is_whole();
             for _ in 0..1_000 {
                 if rows.next(map).is_none_or(|row| row.is_err()) {
@@ -91,7 +91,7 @@ fn damaged_table_maps_and_rows() {
             read(&map, &good[0]);
         }
     });
-    assert_eq!(rows::kind(30), Some((Kind::Insert, true)));
+    assert_eq!(rows::kind(30), Some((RowsKind::Insert, true)));
 }
 
 #[test]

@@ -8,7 +8,7 @@ use mysql_async::prelude::Queryable as _;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 use super::applier::place;
-use super::catalog::{Catalog, SourceColumn, SourceTable, failed, late};
+use super::catalog::{MariadbCatalog, MariadbColumn, MariadbTable, failed, late};
 use super::cursor::{Cursors, KeyColumn, beyond, key_columns};
 use crate::databases::{in_time, wait};
 use crate::intakes::feed::FeedTable;
@@ -18,7 +18,7 @@ use crate::intakes::feed::rows::RowWriter;
 use crate::intakes::feed::state::Load;
 
 /// What is known of a portion beside its rows.
-pub(super) struct Detail {
+pub(super) struct LoadDetail {
     /// Where the load stands after each of the rows.
     pub cursors: Cursors,
     /// How many rows the table has there, once all have been read.
@@ -28,31 +28,31 @@ pub(super) struct Detail {
 }
 
 /// Reads a table once more, and hands on the rows whose keys are asked for.
-pub(super) fn load_again(task: &LoadTask, sink: &Sink<Detail>) -> Outcome<()> {
+pub(super) fn load_again(task: &LoadTask, sink: &Sink<LoadDetail>) -> Outcome<()> {
     let keys: HashSet<&[String]> = task.load.again.iter().map(Vec::as_slice).collect();
     // From the beginning, whatever was read before.
     let mut whole = LoadTask { load: Load::default(), ..task.clone() };
     portions(&mut whole, sink, |mut portion| {
         portion.rows = portion.rows.only(|row| keys.contains(portion.rows.key_parts(row).as_slice()));
-        portion.detail = Detail { cursors: Cursors::default(), count: None, again: true };
+        portion.detail = LoadDetail { cursors: Cursors::default(), count: None, again: true };
         portion
     })
 }
 
 /// Reads a table.
-pub(super) fn load(task: &mut LoadTask, sink: &Sink<Detail>) -> Outcome<()> {
+pub(super) fn load(task: &mut LoadTask, sink: &Sink<LoadDetail>) -> Outcome<()> {
     portions(task, sink, |portion| portion)
 }
 
 /// Reads a table some rows at a time; `shape` makes of each portion what is handed on.
 fn portions(
     task: &mut LoadTask,
-    sink: &Sink<Detail>,
-    shape: impl Fn(Portion<Detail>) -> Portion<Detail>,
+    sink: &Sink<LoadDetail>,
+    shape: impl Fn(Portion<LoadDetail>) -> Portion<LoadDetail>,
 ) -> Outcome<()> {
-    let mut catalog = Catalog::open(&task.settings)?;
+    let mut catalog = MariadbCatalog::open(&task.settings)?;
     let table = catalog.table(&task.feed.name)?.ok_or_else(|| dropped(&task.feed.name))?;
-    let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| task.feed.takes(&c.name)).collect();
+    let columns: Vec<&MariadbColumn> = table.columns.iter().filter(|c| task.feed.takes(&c.name)).collect();
     let key = key_columns(&table, &task.feed.key);
     let limit = task.settings.options.integer("load_rows").max(1);
     let mut pace = Pace::of(&task.settings);
@@ -76,17 +76,22 @@ fn portions(
 }
 
 /// Some rows of a table, for looking.
-pub(super) fn first_rows(catalog: &mut Catalog, number: u32, feed: &FeedTable, limit: u64) -> Outcome<Portion<Detail>> {
+pub(super) fn first_rows(
+    catalog: &mut MariadbCatalog,
+    number: u32,
+    feed: &FeedTable,
+    limit: u64,
+) -> Outcome<Portion<LoadDetail>> {
     let table = catalog.table(&feed.name)?;
     let table = table.ok_or_else(|| Failure::unreachable(format!("there is no table {}", feed.name)))?;
-    let columns: Vec<&SourceColumn> = table.columns.iter().collect();
+    let columns: Vec<&MariadbColumn> = table.columns.iter().collect();
     let query = query(&table, &columns, &[], "", limit);
     read(catalog, (number, feed), &columns, &query, limit, 0)
 }
 
 pub(super) fn query(
-    table: &SourceTable,
-    columns: &[&SourceColumn],
+    table: &MariadbTable,
+    columns: &[&MariadbColumn],
     key: &[KeyColumn],
     beyond: &str,
     limit: u64,
@@ -98,7 +103,7 @@ pub(super) fn query(
 }
 
 /// Begins a transaction that sees the tables as they are at one place in the log; gives that.
-pub(super) fn snapshot(catalog: &mut Catalog) -> Outcome<u64> {
+pub(super) fn snapshot(catalog: &mut MariadbCatalog) -> Outcome<u64> {
     catalog.rows("set session transaction isolation level repeatable read")?;
     catalog.rows("start transaction with consistent snapshot")?;
     let status = catalog.rows("show status like 'binlog_snapshot_%'")?;
@@ -117,21 +122,21 @@ pub(super) fn snapshot(catalog: &mut Catalog) -> Outcome<u64> {
 }
 
 fn read(
-    catalog: &mut Catalog,
+    catalog: &mut MariadbCatalog,
     (table, feed): (u32, &FeedTable),
-    columns: &[&SourceColumn],
+    columns: &[&MariadbColumn],
     query: &str,
     limit: u64,
     mark: u64,
-) -> Outcome<Portion<Detail>> {
+) -> Outcome<Portion<LoadDetail>> {
     let mut writer = writer(columns, feed, true);
     let cursors = read_rows(catalog, query, columns, &mut writer, |_| Ok(()))?;
     let done = writer.rows.len() < limit;
-    Ok(Portion { table, rows: writer.rows, mark, done, detail: Detail { cursors, count: None, again: false } })
+    Ok(Portion { table, rows: writer.rows, mark, done, detail: LoadDetail { cursors, count: None, again: false } })
 }
 
 /// A writer of rows with these columns.
-pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -> RowWriter {
+pub(super) fn writer(columns: &[&MariadbColumn], feed: &FeedTable, keyed: bool) -> RowWriter {
     let members = columns.iter().map(|c| (member_name(&c.name), c.spelling())).collect();
     let place = |k: &String| columns.iter().position(|c| c.name == *k);
     let key = feed.key.iter().filter(|_| keyed).filter_map(place).collect();
@@ -140,9 +145,9 @@ pub(super) fn writer(columns: &[&SourceColumn], feed: &FeedTable, keyed: bool) -
 
 /// Writes the rows of a query; `each` is called after every row. Gives what stands behind the columns: their keys.
 pub(super) fn read_rows(
-    catalog: &mut Catalog,
+    catalog: &mut MariadbCatalog,
     query: &str,
-    columns: &[&SourceColumn],
+    columns: &[&MariadbColumn],
     writer: &mut RowWriter,
     mut each: impl FnMut(&mut RowWriter) -> Outcome<()>,
 ) -> Outcome<Cursors> {

@@ -48,7 +48,7 @@ use crate::intakes::feed::{
     FeedTable, PARTITION, TABLE_OPTIONS, identity, live, sample, snapshot, whole as feed_whole,
 };
 use applier::{CatalogColumns, file_number, parts, place};
-use catalog::{Catalog, SourceTable};
+use catalog::{MariadbCatalog, MariadbTable};
 use log::MariadbLog;
 
 /// The kind.
@@ -105,7 +105,7 @@ pub(crate) struct MariadbFeed {
     settings: Vec<Settings>,
     tables: Vec<FeedTable>,
     known: Vec<CatalogColumns>,
-    sources: Vec<SourceTable>,
+    sources: Vec<MariadbTable>,
 }
 
 struct MariadbIntake(Arc<MariadbFeed>);
@@ -113,7 +113,7 @@ struct MariadbIntake(Arc<MariadbFeed>);
 impl MariadbFeed {
     fn new(settings: &[Settings]) -> Outcome<Self> {
         let first = settings.first().ok_or_else(|| Failure::internal("a feed has at least one table"))?;
-        let mut catalog = Catalog::open(first)?;
+        let mut catalog = MariadbCatalog::open(first)?;
         let sets = Arc::new(catalog.character_sets()?);
         let (mut tables, mut known, mut sources) = (Vec::new(), Vec::new(), Vec::new());
         for one in settings {
@@ -141,12 +141,12 @@ impl MariadbFeed {
         Ok(Self { settings: settings.to_vec(), tables, known, sources })
     }
 
-    fn catalog(&self) -> Outcome<Catalog> {
-        Catalog::open(&self.settings[0])
+    fn catalog(&self) -> Outcome<MariadbCatalog> {
+        MariadbCatalog::open(&self.settings[0])
     }
 
     /// Refuses tables whose changes the log does not report in full.
-    fn refuse_unlogged(&self, catalog: &mut Catalog) -> Outcome<()> {
+    fn refuse_unlogged(&self, catalog: &mut MariadbCatalog) -> Outcome<()> {
         for (source, settings) in self.sources.iter().zip(&self.settings) {
             if let Some(failure) = identity::refuse(&source.full(), &source.key, settings) {
                 return Err(failure);
@@ -398,7 +398,7 @@ const PREPARED: Duration = Duration::from_secs(20);
 
 /// The end of the log, at which no distributed transaction is prepared: its rows would stand before that place, and become
 /// visible after it.
-fn between_prepared(catalog: &mut Catalog) -> Outcome<(String, u64)> {
+fn between_prepared(catalog: &mut MariadbCatalog) -> Outcome<(String, u64)> {
     let started = Instant::now();
     loop {
         let before = catalog.rows("xa recover")?.len();

@@ -6,19 +6,19 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 
 use super::bytes::Bytes;
 use super::characters::Characters;
-use super::table_map::{Column, DECIMAL, ENUM, Form, GEOMETRY, SET, STRING, TableMap};
+use super::table_map::{Column, ColumnForm, DECIMAL, ENUM, GEOMETRY, SET, STRING, TableMap};
 
 /// What happened to rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum RowsKind {
     Insert,
     Update,
     Delete,
 }
 
 /// A rows event before its rows are read.
-pub(super) struct Rows<'b> {
-    pub kind: Kind,
+pub(super) struct RowsEvent<'b> {
+    pub kind: RowsKind,
     pub table: u64,
     before: Vec<bool>,
     after: Vec<bool>,
@@ -29,20 +29,20 @@ pub(super) struct Rows<'b> {
 pub(super) type Image = Vec<Option<Vec<u8>>>;
 
 /// What a rows event is, by its number, and whether it is of the second form; None for another event.
-pub(super) fn kind(event: u8) -> Option<(Kind, bool)> {
+pub(super) fn kind(event: u8) -> Option<(RowsKind, bool)> {
     match event {
-        23 => Some((Kind::Insert, false)),
-        24 => Some((Kind::Update, false)),
-        25 => Some((Kind::Delete, false)),
-        30 => Some((Kind::Insert, true)),
-        31 => Some((Kind::Update, true)),
-        32 => Some((Kind::Delete, true)),
+        23 => Some((RowsKind::Insert, false)),
+        24 => Some((RowsKind::Update, false)),
+        25 => Some((RowsKind::Delete, false)),
+        30 => Some((RowsKind::Insert, true)),
+        31 => Some((RowsKind::Update, true)),
+        32 => Some((RowsKind::Delete, true)),
         _ => None,
     }
 }
 
-impl<'b> Rows<'b> {
-    pub(super) fn read(kind: Kind, second: bool, body: &'b [u8]) -> Option<Self> {
+impl<'b> RowsEvent<'b> {
+    pub(super) fn read(kind: RowsKind, second: bool, body: &'b [u8]) -> Option<Self> {
         let mut bytes = Bytes(body);
         let table = bytes.le(6)?;
         bytes.take(2)?;
@@ -52,7 +52,7 @@ impl<'b> Rows<'b> {
         }
         let count = usize::try_from(bytes.packed()?).ok()?;
         let before = bits(&mut bytes, count)?;
-        let after = if kind == Kind::Update { bits(&mut bytes, count)? } else { before.clone() };
+        let after = if kind == RowsKind::Update { bits(&mut bytes, count)? } else { before.clone() };
         Some(Self { kind, table, before, after, rest: bytes })
     }
 
@@ -70,9 +70,11 @@ impl<'b> Rows<'b> {
         let broken = || format!("a row of {}.{} in the log is incomplete", map.database, map.table);
         let mut image = |reported: &[bool]| image(&mut self.rest, reported, map).unwrap_or_else(|| Err(broken()));
         Some(match self.kind {
-            Kind::Insert => image(&self.after).map(|new| (None, Some(new))),
-            Kind::Delete => image(&self.before).map(|old| (Some(old), None)),
-            Kind::Update => image(&self.before).and_then(|old| image(&self.after).map(|new| (Some(old), Some(new)))),
+            RowsKind::Insert => image(&self.after).map(|new| (None, Some(new))),
+            RowsKind::Delete => image(&self.before).map(|old| (Some(old), None)),
+            RowsKind::Update => {
+                image(&self.before).and_then(|old| image(&self.after).map(|new| (Some(old), Some(new))))
+            }
         })
     }
 }
@@ -202,13 +204,13 @@ fn characters(column: &Column, taken: &[u8], out: &mut Vec<u8>) -> Result<(), St
         bytes
     };
     let text = match (column.form, column.characters == Characters::Bytes) {
-        (Form::Uuid, _) => whole(16).first_chunk().map(|b| uuid::Uuid::from_bytes(*b).to_string()),
-        (Form::Inet4, _) => whole(4).first_chunk().map(|b: &[u8; 4]| Ipv4Addr::from(*b).to_string()),
-        (Form::Inet6, _) => whole(16).first_chunk().map(|b: &[u8; 16]| Ipv6Addr::from(*b).to_string()),
-        (Form::Plain, true) if column.ty == STRING => {
+        (ColumnForm::Uuid, _) => whole(16).first_chunk().map(|b| uuid::Uuid::from_bytes(*b).to_string()),
+        (ColumnForm::Inet4, _) => whole(4).first_chunk().map(|b: &[u8; 4]| Ipv4Addr::from(*b).to_string()),
+        (ColumnForm::Inet6, _) => whole(16).first_chunk().map(|b: &[u8; 16]| Ipv6Addr::from(*b).to_string()),
+        (ColumnForm::Plain, true) if column.ty == STRING => {
             return Characters::Bytes.write(&whole(fixed(column)), out);
         }
-        (Form::Plain, _) => return column.characters.write(taken, out),
+        (ColumnForm::Plain, _) => return column.characters.write(taken, out),
     };
     out.extend_from_slice(text.unwrap_or_default().as_bytes());
     Ok(())
@@ -338,9 +340,9 @@ mod tests {
     #[case(column(15, [20, 0]), b"\x03abc", "abc")]
     #[case(Column { characters: Characters::Bytes, ..column(15, [20, 0]) }, b"\x02\x00\xff", "\\x00ff")]
     #[case(Column { characters: Characters::Bytes, ..column(STRING, [254, 4]) }, b"\x02\x07\xff", "\\x07ff0000")]
-    #[case(Column { form: Form::Uuid, ..column(STRING, [254, 16]) }, b"\x01\x12", "12000000-0000-0000-0000-000000000000")]
-    #[case(Column { form: Form::Inet4, ..column(STRING, [254, 4]) }, b"\x03\x0a\x00\x01", "10.0.1.0")]
-    #[case(Column { form: Form::Inet6, ..column(STRING, [254, 16]) }, b"\x02\x20\x01", "2001::")]
+    #[case(Column { form: ColumnForm::Uuid, ..column(STRING, [254, 16]) }, b"\x01\x12", "12000000-0000-0000-0000-000000000000")]
+    #[case(Column { form: ColumnForm::Inet4, ..column(STRING, [254, 4]) }, b"\x03\x0a\x00\x01", "10.0.1.0")]
+    #[case(Column { form: ColumnForm::Inet6, ..column(STRING, [254, 16]) }, b"\x02\x20\x01", "2001::")]
     #[case(Column { characters: Characters::Latin1, ..column(15, [20, 0]) }, b"\x03a\xe4\x80", "aä€")]
     #[case(column(13, [0, 0]), b"\x00", "0")]
     #[case(column(252, [2, 0]), b"\x03\x00abc", "abc")]
@@ -382,11 +384,11 @@ mod tests {
         let map = TableMap { id: 7, database: "d".into(), table: "t".into(), columns: vec![column(3, [0, 0])] };
         let mut body = vec![7, 0, 0, 0, 0, 0, 0, 0, 1, 1, 0];
         body.extend(5_i32.to_le_bytes());
-        let mut rows = Rows::read(Kind::Insert, false, &body).unwrap();
+        let mut rows = RowsEvent::read(RowsKind::Insert, false, &body).unwrap();
         assert!(rows.is_whole());
         assert_eq!(rows.next(&map), Some(Ok((None, Some(vec![Some(b"5".to_vec())])))));
         assert_eq!(rows.next(&map), None);
-        let mut rows = Rows::read(Kind::Insert, false, &body[..13]).unwrap();
+        let mut rows = RowsEvent::read(RowsKind::Insert, false, &body[..13]).unwrap();
         assert!(matches!(rows.next(&map), Some(Err(_))));
     }
 }

@@ -3,18 +3,18 @@
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{ColumnShape, Settings, TableName, TableShape};
 
-use super::catalog::{Catalog, SourceColumn, SourceTable};
+use super::catalog::{MariadbCatalog, MariadbColumn, MariadbTable};
 use crate::intakes::feed::schema::CurrentColumn;
 
 pub(super) fn tables(settings: &Settings) -> Outcome<Vec<TableName>> {
-    let mut catalog = Catalog::open(settings)?;
+    let mut catalog = MariadbCatalog::open(settings)?;
     let own = catalog.database.clone();
     let named = |(schema, name)| TableName { schema, name, own: own.clone() };
     Ok(catalog.all_tables()?.into_iter().map(named).collect())
 }
 
 pub(super) fn shapes(settings: &Settings, names: &[TableName]) -> Outcome<Vec<TableShape>> {
-    let mut catalog = Catalog::open(settings)?;
+    let mut catalog = MariadbCatalog::open(settings)?;
     let mut found = Vec::with_capacity(names.len());
     for name in names {
         let table = catalog.table(&format!("{}.{}", name.schema, name.name))?;
@@ -23,7 +23,7 @@ pub(super) fn shapes(settings: &Settings, names: &[TableName]) -> Outcome<Vec<Ta
     Ok(found)
 }
 
-fn shape(table: &SourceTable) -> TableShape {
+fn shape(table: &MariadbTable) -> TableShape {
     TableShape {
         schema: table.database.clone(),
         name: table.name.clone(),
@@ -33,7 +33,7 @@ fn shape(table: &SourceTable) -> TableShape {
 }
 
 /// The columns that a table has now.
-pub(super) fn there(table: &SourceTable) -> Vec<CurrentColumn> {
+pub(super) fn there(table: &MariadbTable) -> Vec<CurrentColumn> {
     table
         .columns
         .iter()
@@ -41,13 +41,13 @@ pub(super) fn there(table: &SourceTable) -> Vec<CurrentColumn> {
         .collect()
 }
 
-fn column(column: &SourceColumn) -> ColumnShape {
+fn column(column: &MariadbColumn) -> ColumnShape {
     let (ty, format) = natural(column);
     ColumnShape { name: column.name.clone(), ty, format }
 }
 
 /// The type of contracts that takes every value of a type, and how the log spells them.
-pub(super) fn natural(column: &SourceColumn) -> (String, Option<&'static str>) {
+pub(super) fn natural(column: &MariadbColumn) -> (String, Option<&'static str>) {
     let plain = |ty: &str| (ty.to_string(), None);
     let is_unsigned = column.ty.contains("unsigned");
     let digits = column.ty.split_once('(').map_or("", |(_, rest)| rest.split(')').next().unwrap_or_default());
@@ -91,8 +91,8 @@ mod tests {
     #[case("time(6)", "text")]
     fn every_type_has_one_that_takes_its_values(#[case] ty: &str, #[case] expected: &str) {
         let base = ty.split(['(', ' ']).next().unwrap_or_default();
-        let column = SourceColumn { name: "c".into(), base: base.into(), ty: ty.into(), ..SourceColumn::default() };
+        let column = MariadbColumn { name: "c".into(), base: base.into(), ty: ty.into(), ..MariadbColumn::default() };
         assert_eq!(natural(&column), (expected.to_string(), None));
-        assert_eq!(natural(&SourceColumn { is_json: true, ..column }), ("json".to_string(), None));
+        assert_eq!(natural(&MariadbColumn { is_json: true, ..column }), ("json".to_string(), None));
     }
 }

@@ -60,7 +60,7 @@ const HARMLESS: &[&str] = &[
 /// Reads a statement. `database` is where names without one stand.
 pub(super) fn read(text: &str, database: &str, modes: Modes) -> Statement {
     let words = words(text, modes);
-    let mut said = Reader { rest: &words, database, said: Statement::default() };
+    let mut said = StatementReader { rest: &words, database, said: Statement::default() };
     said.statement();
     said.said
 }
@@ -78,13 +78,13 @@ pub(super) fn savepoint(text: &str, modes: Modes) -> Option<(bool, String)> {
     }
 }
 
-struct Reader<'w> {
+struct StatementReader<'w> {
     rest: &'w [Word],
     database: &'w str,
     said: Statement,
 }
 
-impl<'w> Reader<'w> {
+impl<'w> StatementReader<'w> {
     fn statement(&mut self) {
         let Some(verb) = self.take() else { return };
         match verb.name().unwrap_or_default().to_ascii_lowercase().as_str() {

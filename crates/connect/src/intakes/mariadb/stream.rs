@@ -10,7 +10,7 @@ use sluice_core::failure::Outcome;
 use tokio::sync::Semaphore;
 use tokio::task::JoinHandle;
 
-use super::catalog::{Catalog, failed};
+use super::catalog::{MariadbCatalog, failed};
 use crate::databases::{spawn, wait};
 
 /// How much of the log may wait to be read, in KiB.
@@ -41,25 +41,25 @@ pub(super) struct LogEvent {
 }
 
 /// What has been received.
-pub(super) enum Received {
+pub(super) enum FromStream {
     Event(LogEvent),
     /// The server does not answer any more, or refuses: its number for that.
     Away(Option<u16>, String),
 }
 
 /// A running stream. Dropping it ends it.
-pub(super) struct Stream {
-    pub received: Receiver<Received>,
+pub(super) struct LogStream {
+    pub received: Receiver<FromStream>,
     room: Arc<Semaphore>,
     task: JoinHandle<()>,
 }
 
-impl Stream {
+impl LogStream {
     /// Begins to stream from a place in a file.
-    pub(super) fn start(mut catalog: Catalog, number: u32, file: &str, from: u64) -> Outcome<Self> {
+    pub(super) fn start(mut catalog: MariadbCatalog, number: u32, file: &str, from: u64) -> Outcome<Self> {
         // The server tells of transactions as to one of its own kind, and says every second that it is there.
         catalog.rows("set @mariadb_slave_capability = 4, @master_heartbeat_period = 1000000000")?;
-        let Catalog { connection, shown, .. } = catalog;
+        let MariadbCatalog { connection, shown, .. } = catalog;
         let request = BinlogStreamRequest::new(number).with_filename(file.as_bytes()).with_pos(from);
         let stream = wait(connection.get_binlog_stream(request)).map_err(|e| failed(&shown, &e))?;
         let (send, received) = unbounded();
@@ -75,19 +75,19 @@ impl Stream {
     }
 }
 
-impl Drop for Stream {
+impl Drop for LogStream {
     fn drop(&mut self) {
         self.task.abort();
     }
 }
 
-async fn receive(mut stream: BinlogStream, send: &Sender<Received>, room: &Semaphore) {
+async fn receive(mut stream: BinlogStream, send: &Sender<FromStream>, room: &Semaphore) {
     loop {
-        let away = |what: &str| Received::Away(None, what.to_string());
+        let away = |what: &str| FromStream::Away(None, what.to_string());
         let received = match tokio::time::timeout(SILENCE, stream.next()).await {
             Err(_) => away("nothing was heard for long"),
             Ok(None) => away("the server ended the stream"),
-            Ok(Some(Err(mysql_async::Error::Server(said)))) => Received::Away(Some(said.code), said.message),
+            Ok(Some(Err(mysql_async::Error::Server(said)))) => FromStream::Away(Some(said.code), said.message),
             Ok(Some(Err(error))) => away(&error.to_string()),
             Ok(Some(Ok(event))) => {
                 let header = event.header();
@@ -100,10 +100,10 @@ async fn receive(mut stream: BinlogStream, send: &Sender<Received>, room: &Semap
                 let start = end.saturating_sub(size);
                 let (kind, time, server) = (header.event_type_raw(), header.timestamp(), header.server_id());
                 let is_ignorable = header.flags_raw() & IGNORABLE != 0;
-                Received::Event(LogEvent { kind, is_ignorable, time, server, start, end, body, taken })
+                FromStream::Event(LogEvent { kind, is_ignorable, time, server, start, end, body, taken })
             }
         };
-        let ends = matches!(received, Received::Away(..));
+        let ends = matches!(received, FromStream::Away(..));
         if send.send(received).is_err() || ends {
             return;
         }

@@ -27,7 +27,7 @@ pub(super) struct Column {
     /// Of an enumeration or set, its words in its character set.
     pub words: Vec<Vec<u8>>,
     /// What the bytes of a fixed length stand for; the log does not tell.
-    pub form: Form,
+    pub form: ColumnForm,
     /// The character set of its texts or words.
     pub characters: Characters,
     /// Whether nobody reads it, so that it may hold what cannot be read.
@@ -36,7 +36,7 @@ pub(super) struct Column {
 
 /// What the bytes of a column stand for.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(super) enum Form {
+pub(super) enum ColumnForm {
     /// Bytes or a text.
     #[default]
     Plain,
@@ -45,7 +45,7 @@ pub(super) enum Form {
     Inet6,
 }
 
-impl Form {
+impl ColumnForm {
     /// That of a type of the server.
     pub(super) fn of(base: &str) -> Self {
         match base {

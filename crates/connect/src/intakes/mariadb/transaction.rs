@@ -15,7 +15,7 @@ pub(super) enum Group {
 }
 
 /// A group that is open.
-pub(super) struct Open {
+pub(super) struct OpenTransaction {
     pub start: u64,
     pub time: i64,
     pub group: Group,
@@ -27,7 +27,7 @@ pub(super) struct Open {
     savepoints: Vec<(String, u64)>,
 }
 
-impl Open {
+impl OpenTransaction {
     /// One that begins with an event at a place.
     pub(super) fn new(group: Group, event: &LogEvent, start: u64) -> Self {
         let time = i64::from(event.time) * 1_000_000;
@@ -66,7 +66,7 @@ mod tests {
 
     #[test]
     fn savepoints_are_gone_back_to_by_name() {
-        let mut open = Open::new(Group::Rows, &LogEvent::of(2, 100, 200, Vec::new()), 100);
+        let mut open = OpenTransaction::new(Group::Rows, &LogEvent::of(2, 100, 200, Vec::new()), 100);
         open.set("a".into(), 0);
         open.set("b".into(), 3);
         assert_eq!(open.back_to("a"), Some(0));

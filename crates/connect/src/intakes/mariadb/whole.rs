@@ -3,7 +3,7 @@
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::Settings;
 
-use super::catalog::{Catalog, SourceColumn};
+use super::catalog::{MariadbCatalog, MariadbColumn};
 use super::load::{query, read_rows, snapshot, writer};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::loader::dropped;
@@ -23,9 +23,9 @@ pub(super) fn reading_now(feed: FeedTable, settings: Settings) -> ReadTable {
 }
 
 fn read(feed: &FeedTable, settings: &Settings, keyed: bool, keeper: &mut Keeper) -> Outcome<u64> {
-    let mut catalog = Catalog::open(settings)?;
+    let mut catalog = MariadbCatalog::open(settings)?;
     let table = catalog.table(&feed.name)?.ok_or_else(|| dropped(&feed.name))?;
-    let columns: Vec<&SourceColumn> = table.columns.iter().filter(|c| feed.takes(&c.name)).collect();
+    let columns: Vec<&MariadbColumn> = table.columns.iter().filter(|c| feed.takes(&c.name)).collect();
     let query = query(&table, &columns, &[], "", u64::MAX);
     let at = snapshot(&mut catalog)?;
     let mut rows = writer(&columns, feed, keyed);

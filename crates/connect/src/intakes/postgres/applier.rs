@@ -9,7 +9,7 @@ use sluice_core::change::ChangeKind;
 use sluice_core::event::Position;
 
 use super::catalog::spelling;
-use super::pgoutput::{Cell, Message, OldValues, Relation, Tuple};
+use super::pgoutput::{LogMessage, OldValues, Relation, Tuple, WireValue};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::gather::{ChangeDetails, ChunkBuilder};
 use crate::intakes::feed::json::{Object, Spelling, member_name};
@@ -85,25 +85,27 @@ impl Applier {
     }
 
     /// Applies a message of a committed transaction. None for one that cannot be.
-    pub(super) fn apply(&mut self, order: &mut Order, message: &Message) -> Option<Applied> {
+    pub(super) fn apply(&mut self, order: &mut Order, message: &LogMessage) -> Option<Applied> {
         match message {
-            Message::Begin { commit, time, xid } => self.begin(order, *commit, *time, *xid),
-            Message::Commit { end, .. } => return Some(self.commit(order, *end)),
-            Message::Relation(relation) => {
+            LogMessage::Begin { commit, time, xid } => self.begin(order, *commit, *time, *xid),
+            LogMessage::Commit { end, .. } => return Some(self.commit(order, *end)),
+            LogMessage::Relation(relation) => {
                 self.bind(relation);
                 return Some(Applied::Relation(relation.clone()));
             }
-            Message::Insert { relation, new } => self.row(order, *relation, ChangeKind::Inserted, None, Some(new))?,
-            Message::Update { relation, old, new } => {
+            LogMessage::Insert { relation, new } => {
+                self.row(order, *relation, ChangeKind::Inserted, None, Some(new))?
+            }
+            LogMessage::Update { relation, old, new } => {
                 self.row(order, *relation, ChangeKind::Updated, old.as_ref(), Some(new))?
             }
-            Message::Delete { relation, old } => self.row(order, *relation, ChangeKind::Deleted, Some(old), None)?,
-            Message::Truncate { relations } => relations.iter().try_for_each(|r| self.truncate(order, *r))?,
-            Message::Other => {}
-            Message::StreamStart { .. }
-            | Message::StreamStop
-            | Message::StreamCommit { .. }
-            | Message::StreamAbort { .. } => {
+            LogMessage::Delete { relation, old } => self.row(order, *relation, ChangeKind::Deleted, Some(old), None)?,
+            LogMessage::Truncate { relations } => relations.iter().try_for_each(|r| self.truncate(order, *r))?,
+            LogMessage::Other => {}
+            LogMessage::StreamStart { .. }
+            | LogMessage::StreamStop
+            | LogMessage::StreamCommit { .. }
+            | LogMessage::StreamAbort { .. } => {
                 return None;
             }
         }
@@ -218,21 +220,22 @@ impl Applier {
 
 impl Bound {
     fn key_differs(&self, old: &Tuple, new: &Tuple) -> bool {
-        let (old, new): (Vec<Cell<'_>>, Vec<Cell<'_>>) = (old.cells().collect(), new.cells().collect());
+        let (old, new): (Vec<WireValue<'_>>, Vec<WireValue<'_>>) = (old.cells().collect(), new.cells().collect());
         // A key that is kept apart and was not sent has not changed.
-        self.key.iter().any(|k| new.get(*k) != Some(&Cell::Absent) && old.get(*k) != new.get(*k))
+        self.key.iter().any(|k| new.get(*k) != Some(&WireValue::Absent) && old.get(*k) != new.get(*k))
     }
 
     /// Whether a value that is read was not sent.
     fn lacks(&self, new: &Tuple, old: Option<&OldValues>) -> bool {
         let is_whole = old.is_some_and(|o| o.whole);
-        !is_whole && self.columns.iter().zip(new.cells()).any(|(column, cell)| column.is_taken && cell == Cell::Absent)
+        !is_whole
+            && self.columns.iter().zip(new.cells()).any(|(column, cell)| column.is_taken && cell == WireValue::Absent)
     }
 
     fn key_parts(&self, tuple: &Tuple) -> Vec<String> {
-        let cells: Vec<Cell<'_>> = tuple.cells().collect();
+        let cells: Vec<WireValue<'_>> = tuple.cells().collect();
         let text = |place: &usize| match cells.get(*place) {
-            Some(Cell::Text(text)) => String::from_utf8_lossy(text).into_owned(),
+            Some(WireValue::Text(text)) => String::from_utf8_lossy(text).into_owned(),
             _ => String::new(),
         };
         self.key.iter().map(text).collect()
@@ -240,10 +243,10 @@ impl Bound {
 
     /// The key so that different keys have different bytes.
     fn key_bytes(&self, tuple: &Tuple) -> Vec<u8> {
-        let cells: Vec<Cell<'_>> = tuple.cells().collect();
+        let cells: Vec<WireValue<'_>> = tuple.cells().collect();
         let mut bytes = Vec::new();
         for place in &self.key {
-            if let Some(Cell::Text(text)) = cells.get(*place) {
+            if let Some(WireValue::Text(text)) = cells.get(*place) {
                 add_key(&mut bytes, text);
             }
         }
@@ -267,7 +270,7 @@ fn bound_add(
         for (column, cell) in bound.columns.iter().zip(tuple.iter().flat_map(|t| t.cells())) {
             let was = before.as_mut().and_then(Iterator::next);
             // What is not sent since it did not change stands among the old values, where those are whole.
-            let cell = if cell == Cell::Absent { was.unwrap_or(cell) } else { cell };
+            let cell = if cell == WireValue::Absent { was.unwrap_or(cell) } else { cell };
             let is_sent = new.is_some() || !only_key || column.is_identity;
             if column.is_taken && is_sent {
                 member(&mut object, column, cell);
@@ -283,7 +286,7 @@ fn bound_add(
             return;
         }
         let mut object = Object::begin(out);
-        let cells: Vec<Cell<'_>> = tuple.iter().flat_map(|t| t.cells()).collect();
+        let cells: Vec<WireValue<'_>> = tuple.iter().flat_map(|t| t.cells()).collect();
         bound.key.iter().for_each(|k| member(&mut object, &bound.columns[*k], cells[*k]));
         object.end();
     };
@@ -300,11 +303,11 @@ fn bound_add(
     gather.add(reported, row, key, before);
 }
 
-fn member(object: &mut Object<'_>, column: &BoundColumn, cell: Cell<'_>) {
+fn member(object: &mut Object<'_>, column: &BoundColumn, cell: WireValue<'_>) {
     match cell {
-        Cell::Absent => {}
-        Cell::Null => object.member(&column.name, column.spelling, None),
-        Cell::Text(text) => object.member(&column.name, column.spelling, Some(text)),
+        WireValue::Absent => {}
+        WireValue::Null => object.member(&column.name, column.spelling, None),
+        WireValue::Text(text) => object.member(&column.name, column.spelling, Some(text)),
     }
 }
 

@@ -20,7 +20,7 @@ fn tuple(cells: &[&str]) -> Tuple {
         }
     }
     match pgoutput::read(Bytes::from(out), false) {
-        Some((_, Message::Insert { new, .. })) => new,
+        Some((_, LogMessage::Insert { new, .. })) => new,
         other => panic!("{other:?}"),
     }
 }
@@ -33,22 +33,22 @@ fn applier(from: Position) -> (Applier, Order) {
     let columns = vec![column("id", 23, true), column("note", 25, false), column("open", 16, false)];
     let relation =
         |id, name: &str| Relation { id, schema: "public".into(), name: name.into(), columns: columns.clone() };
-    applier.apply(&mut order, &Message::Relation(relation(7, "permit"))).unwrap();
-    applier.apply(&mut order, &Message::Relation(relation(8, "other"))).unwrap();
+    applier.apply(&mut order, &LogMessage::Relation(relation(7, "permit"))).unwrap();
+    applier.apply(&mut order, &LogMessage::Relation(relation(8, "other"))).unwrap();
     (applier, order)
 }
 
-fn update(old: Option<(bool, &[&str])>, new: &[&str]) -> Message {
+fn update(old: Option<(bool, &[&str])>, new: &[&str]) -> LogMessage {
     let old = old.map(|(whole, cells)| OldValues { whole, tuple: tuple(cells) });
-    Message::Update { relation: 7, old, new: tuple(new) }
+    LogMessage::Update { relation: 7, old, new: tuple(new) }
 }
 
-fn insert(relation: u32, new: &[&str]) -> Message {
-    Message::Insert { relation, new: tuple(new) }
+fn insert(relation: u32, new: &[&str]) -> LogMessage {
+    LogMessage::Insert { relation, new: tuple(new) }
 }
 
 /// The rows of one transaction: kind, place, row, key and old values.
-fn applied((applier, order): &mut (Applier, Order), messages: &[Message]) -> (Chunk, Vec<String>) {
+fn applied((applier, order): &mut (Applier, Order), messages: &[LogMessage]) -> (Chunk, Vec<String>) {
     applier.begin(order, 100, 5, 3);
     for message in messages {
         applier.apply(order, message).unwrap();
@@ -73,12 +73,12 @@ fn applied((applier, order): &mut (Applier, Order), messages: &[Message]) -> (Ch
     &[r#"Updated 0 {"id":1,"note":"long","open":false} {"id":1} {"id":1,"note":"long","open":true}"#])]
 #[case(update(Some((false, &["1", "null", "null"])), &["2", "…", "f"]),
     &[r#"Deleted 0 {"id":1} {"id":1} {"id":1}"#, r#"Moved 1 {"id":2,"open":false} {"id":2} {"id":1}"#])]
-#[case(Message::Delete { relation: 7, old: OldValues { whole: false, tuple: tuple(&["1", "null", "null"]) } },
+#[case(LogMessage::Delete { relation: 7, old: OldValues { whole: false, tuple: tuple(&["1", "null", "null"]) } },
     &[r#"Deleted 0 {"id":1} {"id":1} {"id":1}"#])]
-#[case(Message::Delete { relation: 7, old: OldValues { whole: true, tuple: tuple(&["1", "x", "t"]) } },
+#[case(LogMessage::Delete { relation: 7, old: OldValues { whole: true, tuple: tuple(&["1", "x", "t"]) } },
     &[r#"Deleted 0 {"id":1,"note":"x","open":true} {"id":1} {"id":1,"note":"x","open":true}"#])]
-#[case(Message::Truncate { relations: vec![8, 7] }, &["Truncated 1 {} - -"])]
-fn messages_become_changes(#[case] message: Message, #[case] expected: &[&str]) {
+#[case(LogMessage::Truncate { relations: vec![8, 7] }, &["Truncated 1 {} - -"])]
+fn messages_become_changes(#[case] message: LogMessage, #[case] expected: &[&str]) {
     let mut applier = applier(Position::at(1));
     let (chunk, lines) = applied(&mut applier, &[message]);
     assert_eq!(lines, expected);
@@ -98,9 +98,10 @@ fn places_count_rows_of_all_tables_and_what_was_read_is_passed_over() {
 fn keys_that_change_while_a_table_is_loaded_are_noted() {
     let mut applier = applier(Position::at(1));
     applier.0.recent.insert(0, Vec::new());
-    let delete = Message::Delete { relation: 7, old: OldValues { whole: false, tuple: tuple(&["5", "null", "null"]) } };
+    let delete =
+        LogMessage::Delete { relation: 7, old: OldValues { whole: false, tuple: tuple(&["5", "null", "null"]) } };
     let moved = update(Some((false, &["1", "null", "null"])), &["2", "x", "f"]);
-    applied(&mut applier, &[delete, moved, Message::Truncate { relations: vec![7] }]);
+    applied(&mut applier, &[delete, moved, LogMessage::Truncate { relations: vec![7] }]);
     let key = |n: &str| {
         let mut bytes = Vec::new();
         add_key(&mut bytes, n.as_bytes());

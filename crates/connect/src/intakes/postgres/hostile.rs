@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 
-use super::pgoutput::{self, Message};
+use super::pgoutput::{self, LogMessage};
 use super::wire::Wire;
 use crate::databases::wait;
 use crate::mutate::attack;
@@ -32,12 +32,12 @@ fn damaged_messages_of_the_log() {
         for in_stream in [false, true] {
             let Some((_, message)) = pgoutput::read(Bytes::copy_from_slice(bytes), in_stream) else { continue };
             match message {
-                Message::Insert { new, .. } => assert!(new.cells().count() <= bytes.len()),
-                Message::Update { old, new, .. } => {
+                LogMessage::Insert { new, .. } => assert!(new.cells().count() <= bytes.len()),
+                LogMessage::Update { old, new, .. } => {
                     let old = old.map_or(0, |old| old.tuple.cells().count());
                     assert!(old + new.cells().count() <= bytes.len());
                 }
-                Message::Delete { old, .. } => assert!(old.tuple.cells().count() <= bytes.len()),
+                LogMessage::Delete { old, .. } => assert!(old.tuple.cells().count() <= bytes.len()),
                 _ => {}
             }
         }

@@ -24,7 +24,7 @@ use crate::intakes::feed::rows::RowWriter;
 
 /// Which transactions a query saw.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Snapshot {
+pub(super) struct PortionSnapshot {
     /// All before this one had ended.
     min: u64,
     /// This one and all after it had not begun.
@@ -33,7 +33,7 @@ pub(super) struct Snapshot {
     open: Vec<u64>,
 }
 
-impl Snapshot {
+impl PortionSnapshot {
     /// Reads `min:max:open,…`.
     fn parse(text: &str) -> Option<Self> {
         let mut parts = text.split(':');
@@ -56,7 +56,7 @@ impl Snapshot {
 
 /// What is known of a portion beside its rows.
 pub(super) struct Detail {
-    pub snapshot: Snapshot,
+    pub snapshot: PortionSnapshot,
     /// Whether they are rows that were read before, by their keys.
     pub again: bool,
 }
@@ -213,13 +213,13 @@ impl Broken {
 
 /// Begins a transaction that sees the tables as they are; gives its snapshot, and a place in the log before which all that
 /// it sees was committed.
-pub(super) fn begin(catalog: &Catalog) -> Outcome<(Snapshot, u64)> {
+pub(super) fn begin(catalog: &Catalog) -> Outcome<(PortionSnapshot, u64)> {
     // One statement for both: the place is asked for after the snapshot was taken.
     let answer = catalog.rows(
         "begin isolation level repeatable read read only; select pg_current_snapshot(), pg_current_wal_insert_lsn()",
     )?;
     let text = |i: usize| answer.first().and_then(|row| row.get(i).cloned().flatten()).unwrap_or_default();
-    let found = Snapshot::parse(&text(0)).zip(parse_lsn(&text(1)));
+    let found = PortionSnapshot::parse(&text(0)).zip(parse_lsn(&text(1)));
     found.ok_or_else(|| Failure::internal("the server does not report its snapshot"))
 }
 
@@ -338,7 +338,7 @@ mod tests {
     #[case("4294967300:4294967310:", 4_294_967_290, true)]
     #[case("4294967290:4294967294:", 3, false)]
     fn a_snapshot_sees_what_had_ended(#[case] snapshot: &str, #[case] xid: u32, #[case] expected: bool) {
-        assert_eq!(Snapshot::parse(snapshot).unwrap().sees(xid), expected);
+        assert_eq!(PortionSnapshot::parse(snapshot).unwrap().sees(xid), expected);
     }
 
     #[test]
@@ -380,7 +380,7 @@ mod tests {
 
     #[test]
     fn rows_that_changed_unseen_are_outdated() {
-        let snapshot = Snapshot::parse("100:110:105").unwrap();
+        let snapshot = PortionSnapshot::parse("100:110:105").unwrap();
         let detail = Detail { snapshot, again: false };
         let change = |xid, key: &str| Recent { xid, key: Some(key.as_bytes().to_vec()) };
         let recent = [change(99, "a"), change(105, "b"), change(111, "c")];

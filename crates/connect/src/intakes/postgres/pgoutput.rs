@@ -5,7 +5,7 @@ use bytes::{Buf as _, Bytes};
 
 /// One message.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Message {
+pub(super) enum LogMessage {
     /// A transaction begins, which is known to be committed at `commit`.
     Begin { commit: u64, time: i64, xid: u32 },
     /// It ends; the log goes on at `end`.
@@ -67,7 +67,7 @@ pub(super) struct Tuple(Bytes);
 
 /// One value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Cell<'a> {
+pub(super) enum WireValue<'a> {
     Null,
     /// A large value that did not change and was not sent.
     Absent,
@@ -76,32 +76,32 @@ pub(super) enum Cell<'a> {
 
 impl Tuple {
     /// The values in the order of the relation's columns.
-    pub(super) fn cells(&self) -> Cells<'_> {
-        Cells { left: self.0.get(2..).unwrap_or_default() }
+    pub(super) fn cells(&self) -> WireValues<'_> {
+        WireValues { left: self.0.get(2..).unwrap_or_default() }
     }
 }
 
 /// Goes over the values of a row.
-pub(super) struct Cells<'a> {
+pub(super) struct WireValues<'a> {
     left: &'a [u8],
 }
 
-impl<'a> Iterator for Cells<'a> {
-    type Item = Cell<'a>;
+impl<'a> Iterator for WireValues<'a> {
+    type Item = WireValue<'a>;
 
-    fn next(&mut self) -> Option<Cell<'a>> {
+    fn next(&mut self) -> Option<WireValue<'a>> {
         let (kind, rest) = self.left.split_first()?;
         match kind {
             b'n' | b'u' => {
                 self.left = rest;
-                Some(if *kind == b'n' { Cell::Null } else { Cell::Absent })
+                Some(if *kind == b'n' { WireValue::Null } else { WireValue::Absent })
             }
             _ => {
                 let (length, rest) = rest.split_first_chunk::<4>()?;
                 let length = usize::try_from(u32::from_be_bytes(*length)).ok()?;
                 let (value, rest) = rest.split_at_checked(length)?;
                 self.left = rest;
-                Some(Cell::Text(value))
+                Some(WireValue::Text(value))
             }
         }
     }
@@ -109,22 +109,22 @@ impl<'a> Iterator for Cells<'a> {
 
 /// Reads a message; `in_stream` says whether it stands in a part of a transaction that is not committed, where messages
 /// also name their transaction. Gives that number too, 0 outside.
-pub(super) fn read(message: Bytes, in_stream: bool) -> Option<(u32, Message)> {
-    let mut reader = Reader(message);
+pub(super) fn read(message: Bytes, in_stream: bool) -> Option<(u32, LogMessage)> {
+    let mut reader = WireReader(message);
     let tag = reader.byte()?;
     let of_rows = matches!(tag, b'R' | b'Y' | b'I' | b'U' | b'D' | b'T' | b'M');
     let xid = if in_stream && of_rows { reader.int()? } else { 0 };
     let read = match tag {
-        b'B' => Message::Begin { commit: reader.long()?, time: reader.time()?, xid: reader.int()? },
+        b'B' => LogMessage::Begin { commit: reader.long()?, time: reader.time()?, xid: reader.int()? },
         b'C' => {
             reader.byte()?;
-            Message::Commit { commit: reader.long()?, end: reader.long()?, time: reader.time()? }
+            LogMessage::Commit { commit: reader.long()?, end: reader.long()?, time: reader.time()? }
         }
-        b'R' => Message::Relation(reader.relation()?),
+        b'R' => LogMessage::Relation(reader.relation()?),
         b'I' => {
             let relation = reader.int()?;
             reader.byte()?;
-            Message::Insert { relation, new: reader.tuple()? }
+            LogMessage::Insert { relation, new: reader.tuple()? }
         }
         b'U' => {
             let relation = reader.int()?;
@@ -135,35 +135,35 @@ pub(super) fn read(message: Bytes, in_stream: bool) -> Option<(u32, Message)> {
                 kind = reader.byte()?;
             }
             (kind == b'N').then_some(())?;
-            Message::Update { relation, old, new: reader.tuple()? }
+            LogMessage::Update { relation, old, new: reader.tuple()? }
         }
         b'D' => {
             let relation = reader.int()?;
             let whole = reader.byte()? == b'O';
-            Message::Delete { relation, old: OldValues { whole, tuple: reader.tuple()? } }
+            LogMessage::Delete { relation, old: OldValues { whole, tuple: reader.tuple()? } }
         }
         b'T' => {
             let count = reader.int()?;
             reader.byte()?;
-            Message::Truncate { relations: (0..count).map(|_| reader.int()).collect::<Option<_>>()? }
+            LogMessage::Truncate { relations: (0..count).map(|_| reader.int()).collect::<Option<_>>()? }
         }
-        b'S' => Message::StreamStart { xid: reader.int()? },
-        b'E' => Message::StreamStop,
+        b'S' => LogMessage::StreamStart { xid: reader.int()? },
+        b'E' => LogMessage::StreamStop,
         b'c' => {
             let xid = reader.int()?;
             reader.byte()?;
-            Message::StreamCommit { xid, commit: reader.long()?, end: reader.long()?, time: reader.time()? }
+            LogMessage::StreamCommit { xid, commit: reader.long()?, end: reader.long()?, time: reader.time()? }
         }
-        b'A' => Message::StreamAbort { xid: reader.int()?, within: reader.int()? },
-        b'Y' | b'O' | b'M' => Message::Other,
+        b'A' => LogMessage::StreamAbort { xid: reader.int()?, within: reader.int()? },
+        b'Y' | b'O' | b'M' => LogMessage::Other,
         _ => return None,
     };
     Some((xid, read))
 }
 
-struct Reader(Bytes);
+struct WireReader(Bytes);
 
-impl Reader {
+impl WireReader {
     fn byte(&mut self) -> Option<u8> {
         self.0.try_get_u8().ok()
     }
@@ -212,7 +212,7 @@ impl Reader {
         let mut ahead = self.0.get(2..)?;
         let start = self.0.len();
         for _ in 0..u16::from_be_bytes([self.0[0], self.0[1]]) {
-            let mut cells = Cells { left: ahead };
+            let mut cells = WireValues { left: ahead };
             cells.next()?;
             ahead = cells.left;
         }
@@ -247,9 +247,9 @@ mod tests {
 
     fn shown(tuple: &Tuple) -> Vec<String> {
         let show = |cell| match cell {
-            Cell::Null => "null".to_string(),
-            Cell::Absent => "…".into(),
-            Cell::Text(text) => String::from_utf8_lossy(text).into_owned(),
+            WireValue::Null => "null".to_string(),
+            WireValue::Absent => "…".into(),
+            WireValue::Text(text) => String::from_utf8_lossy(text).into_owned(),
         };
         tuple.cells().map(show).collect()
     }
@@ -258,7 +258,7 @@ mod tests {
     fn an_update_reports_its_old_key_and_what_it_left_out() {
         let (old, new) = (tuple(&[Some("P-1"), None]), tuple(&[Some("P-2"), Some("…")]));
         let (xid, read) = read(message(&[b"U", &7_u32.to_be_bytes(), b"K", &old, b"N", &new]), false).unwrap();
-        let Message::Update { relation: 7, old: Some(old), new } = read else { panic!("{read:?}") };
+        let LogMessage::Update { relation: 7, old: Some(old), new } = read else { panic!("{read:?}") };
         assert_eq!((xid, old.whole, shown(&old.tuple)), (0, false, vec!["P-1".into(), "null".into()]));
         assert_eq!(shown(&new), ["P-2", "…"]);
     }
@@ -269,7 +269,7 @@ mod tests {
         let bytes = message(&[b"I", &99_u32.to_be_bytes(), &7_u32.to_be_bytes(), b"N", &row]);
         let (xid, read) = read(bytes, true).unwrap();
         assert_eq!(xid, 99);
-        assert!(matches!(read, Message::Insert { relation: 7, .. }));
+        assert!(matches!(read, LogMessage::Insert { relation: 7, .. }));
     }
 
     #[test]
@@ -286,7 +286,7 @@ mod tests {
             &column(1, "permit_id", 25),
             &column(0, "tons", 23),
         ]);
-        let Some((_, Message::Relation(relation))) = read(bytes, false) else { panic!() };
+        let Some((_, LogMessage::Relation(relation))) = read(bytes, false) else { panic!() };
         assert_eq!((relation.schema.as_str(), relation.name.as_str()), ("public", "permit"));
         let columns: Vec<_> = relation.columns.iter().map(|c| (c.name.as_str(), c.ty, c.is_key)).collect();
         assert_eq!(columns, [("permit_id", 25, true), ("tons", 23, false)]);
@@ -295,7 +295,7 @@ mod tests {
     #[test]
     fn times_count_from_1970() {
         let bytes = message(&[b"B", &5_u64.to_be_bytes(), &0_i64.to_be_bytes(), &9_u32.to_be_bytes()]);
-        let expected = Message::Begin { commit: 5, time: 946_684_800_000_000, xid: 9 };
+        let expected = LogMessage::Begin { commit: 5, time: 946_684_800_000_000, xid: 9 };
         assert_eq!(read(bytes, false), Some((0, expected)));
     }
 

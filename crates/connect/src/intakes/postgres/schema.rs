@@ -11,7 +11,7 @@ use crate::intakes::feed::schema::{CurrentColumn, Difference, Policy, SchemaVerd
 use crate::intakes::feed::state::State;
 
 /// A table that the log reports again.
-pub(super) struct Found {
+pub(super) struct SchemaFound {
     /// Its name in the pipeline.
     pub table: String,
     /// Its columns with their types.
@@ -23,7 +23,7 @@ pub(super) struct Found {
 }
 
 /// Compares a table with what is known of it; None for one that nobody reads.
-pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -> Outcome<Option<Found>> {
+pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -> Outcome<Option<SchemaFound>> {
     let name = format!("{}.{}", relation.schema, relation.name);
     let by_name = feed.tables.iter().position(|t| *t.name == *name);
     let by_id = || {
@@ -53,7 +53,7 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
         verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Hold(words) };
     }
     let bound_as = by_name.is_none().then(|| u32::try_from(number).unwrap_or(u32::MAX));
-    Ok(Some(Found { table: table.name.to_string(), columns, bound_as, verdict }))
+    Ok(Some(SchemaFound { table: table.name.to_string(), columns, bound_as, verdict }))
 }
 
 /// Says that the log identifies rows by other columns than the primary key that is known.

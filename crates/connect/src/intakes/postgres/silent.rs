@@ -13,7 +13,7 @@ use crate::databases::postgres::{literal, quote};
 
 /// How a table is stored: what shows that its rows were exchanged.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Form {
+pub(crate) struct TableStorage {
     /// By the number of a column, the transaction that last changed its definition.
     columns: BTreeMap<String, String>,
     /// By the number of the table, or of each of its partitions, where its rows are stored.
@@ -30,7 +30,7 @@ struct Part {
     is_born: bool,
 }
 
-impl Form {
+impl TableStorage {
     /// Whether there is no such table.
     pub(super) fn is_empty(&self) -> bool {
         self.parts.is_empty()
@@ -56,8 +56,8 @@ impl Form {
 ///
 /// # Errors
 /// Where the server does not answer.
-pub(super) fn forms(catalog: &Catalog, tables: &[u32]) -> Outcome<HashMap<u32, Form>> {
-    let mut found: HashMap<u32, Form> = tables.iter().map(|table| (*table, Form::default())).collect();
+pub(super) fn forms(catalog: &Catalog, tables: &[u32]) -> Outcome<HashMap<u32, TableStorage>> {
+    let mut found: HashMap<u32, TableStorage> = tables.iter().map(|table| (*table, TableStorage::default())).collect();
     let list = tables.iter().map(u32::to_string).collect::<Vec<_>>().join(",");
     let columns = catalog.rows(&format!(
         "select attrelid, attnum, xmin from pg_attribute where attrelid = any ('{{{list}}}') and attnum > 0 and not attisdropped"
@@ -162,14 +162,14 @@ mod tests {
 
     /// Columns as `NUMBER:TRANSACTION`, parts as `NUMBER:FILE`, with a `+` where they were made as partitions, and a `-` and
     /// the transaction where they were attached.
-    fn form(columns: &str, parts: &str) -> Form {
+    fn form(columns: &str, parts: &str) -> TableStorage {
         let pair = |text: &str| text.split_once(':').map(|(a, b)| (a.to_string(), b.to_string())).unwrap();
         let part = |text: &str| {
             let (place, since) = text.split_once('-').unwrap_or((text, ""));
             let (number, file) = pair(place.trim_end_matches('+'));
             (number, Part { file, is_born: place.ends_with('+'), since: since.into() })
         };
-        Form { columns: columns.split(' ').map(pair).collect(), parts: parts.split(' ').map(part).collect() }
+        TableStorage { columns: columns.split(' ').map(pair).collect(), parts: parts.split(' ').map(part).collect() }
     }
 
     #[rstest]

@@ -14,7 +14,7 @@ use tokio::sync::{Notify, Semaphore};
 use tokio::task::JoinHandle;
 
 use super::catalog::show_lsn;
-use super::wire::{Protocol, ServerReply, Streamed, Wire, WireError};
+use super::wire::{Protocol, ServerReply, Wire, WireError, WireMessage};
 use crate::databases::{Server, spawn, wait};
 
 /// How much of the log may wait to be read, in KiB.
@@ -199,7 +199,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &StreamState) 
             },
         };
         let received = match streamed {
-            Ok(Streamed::Alive { end, asks }) => {
+            Ok(WireMessage::Alive { end, asks }) => {
                 if asks && let Err(error) = wire.confirm(settled(), false).await {
                     break error;
                 }
@@ -208,7 +208,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &StreamState) 
                 }
                 Received::Alive(end)
             }
-            Ok(Streamed::Data(message)) => {
+            Ok(WireMessage::Data(message)) => {
                 // The server sends each by itself, and waking somebody for each costs it more than sending. Where they come
                 // one after the other, or the reader is busy anyway, more are let come.
                 let flows = last.is_some_and(|last| last.elapsed() < 2 * GATHER);
@@ -249,7 +249,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &StreamState) 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::intakes::postgres::pgoutput::{self, Message};
+    use crate::intakes::postgres::pgoutput::{self, LogMessage};
 
     #[test]
     fn names_are_quoted_and_the_protocol_is_named() {
@@ -296,12 +296,12 @@ mod tests {
                 wire.start(&start_sql(&table, &table, 0, protocol)).await.unwrap();
                 let (mut within, mut rows, mut starts) = (false, 0, 0);
                 loop {
-                    let Streamed::Data(message) = wire.next().await.unwrap() else { continue };
+                    let WireMessage::Data(message) = wire.next().await.unwrap() else { continue };
                     match pgoutput::read(message, within).unwrap().1 {
-                        Message::StreamStart { .. } => (within, starts) = (true, starts + 1),
-                        Message::StreamStop => within = false,
-                        Message::Insert { .. } => rows += 1,
-                        Message::Commit { .. } | Message::StreamCommit { .. } => break,
+                        LogMessage::StreamStart { .. } => (within, starts) = (true, starts + 1),
+                        LogMessage::StreamStop => within = false,
+                        LogMessage::Insert { .. } => rows += 1,
+                        LogMessage::Commit { .. } | LogMessage::StreamCommit { .. } => break,
                         _ => {}
                     }
                 }

@@ -10,7 +10,7 @@ use bytes::Bytes;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::private;
 
-use super::pgoutput::{self, Message};
+use super::pgoutput::{self, LogMessage};
 
 const BUFFER: usize = 1 << 18;
 
@@ -109,7 +109,7 @@ impl Streamed {
 
 impl Committed {
     /// The next message; None after the last.
-    pub(super) fn next(&mut self) -> Outcome<Option<Message>> {
+    pub(super) fn next(&mut self) -> Outcome<Option<LogMessage>> {
         let failed = |e: &std::io::Error| Failure::unreachable(format!("a large transaction cannot be read: {e}"));
         loop {
             let mut length = [0; 4];
@@ -141,7 +141,7 @@ mod tests {
         let mut found = Vec::new();
         while let Some(message) = committed.next().unwrap() {
             match message {
-                Message::Insert { relation, .. } => found.push(relation),
+                LogMessage::Insert { relation, .. } => found.push(relation),
                 other => panic!("{other:?}"),
             }
         }

@@ -41,7 +41,7 @@ pub(super) struct Wire {
 
 /// What streams.
 #[derive(Debug)]
-pub(super) enum Streamed {
+pub(super) enum WireMessage {
     /// Part of the log, decoded by the server's plugin.
     Data(Bytes),
     /// The server is there.
@@ -222,7 +222,7 @@ impl Wire {
     }
 
     /// The next of what streams.
-    pub(super) async fn next(&mut self) -> WireResult<Streamed> {
+    pub(super) async fn next(&mut self) -> WireResult<WireMessage> {
         loop {
             self.fill_frame().await?;
             if self.input[0] != b'd' {
@@ -237,13 +237,13 @@ impl Wire {
             match body.first() {
                 Some(b'w') if body.len() >= 25 => {
                     body.advance(1 + 8 * 3);
-                    return Ok(Streamed::Data(body));
+                    return Ok(WireMessage::Data(body));
                 }
                 Some(b'k') if body.len() >= 18 => {
                     body.advance(1);
                     let end = body.get_u64();
                     body.advance(8);
-                    return Ok(Streamed::Alive { end, asks: body.get_u8() == 1 });
+                    return Ok(WireMessage::Alive { end, asks: body.get_u8() == 1 });
                 }
                 _ => return Err(unexpected()),
             }

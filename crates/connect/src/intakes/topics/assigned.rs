@@ -175,7 +175,7 @@ impl Assigned {
                     let (mut position, mut at_end) = (self.position, self.at_end);
                     let taken = {
                         let seen = message.seen();
-                        let mut state = State { position: &mut position, at_end: &mut at_end };
+                        let mut state = FetchState { position: &mut position, at_end: &mut at_end };
                         take(&self.name, self.until, &mut self.guard, &mut state, &seen, growing, keep)?
                     };
                     if self.witness.is_none() && position > self.position {
@@ -320,7 +320,7 @@ impl FetchedMessage<'_> {
     }
 }
 
-struct State<'s> {
+struct FetchState<'s> {
     position: &'s mut u64,
     at_end: &'s mut bool,
 }
@@ -329,7 +329,7 @@ fn take(
     name: &str,
     until: Option<u64>,
     guard: &mut Option<String>,
-    state: &mut State<'_>,
+    state: &mut FetchState<'_>,
     seen: &Seen<'_>,
     chunk: &mut MessageChunkBuilder,
     keep: &ReadOptions<'_>,

@@ -43,7 +43,7 @@ pub(super) struct Proof {
 }
 
 /// What was found of a witness.
-enum Found {
+enum ProofFound {
     /// It is still there, or has expired as messages do.
     Holds,
     /// Another message stands there.
@@ -83,13 +83,13 @@ impl Prover {
         let Some(found) = found? else { return Ok(false) };
         for (proof, found) in proofs.iter().zip(found) {
             match found {
-                Found::Holds => {}
-                Found::Another => return Err(self.recreated(&consumer, proof, "another message is there now")),
+                ProofFound::Holds => {}
+                ProofFound::Another => return Err(self.recreated(&consumer, proof, "another message is there now")),
                 // A broker that is deleting messages may report an earlier end for a moment.
-                Found::Short if self.reaches(&consumer, proof) => return Ok(false),
-                Found::Short => return Err(self.recreated(&consumer, proof, "the partition ends before it now")),
+                ProofFound::Short if self.reaches(&consumer, proof) => return Ok(false),
+                ProofFound::Short => return Err(self.recreated(&consumer, proof, "the partition ends before it now")),
                 // Compaction takes messages out of the middle of a partition, and nothing else does.
-                Found::Hole => {
+                ProofFound::Hole => {
                     if Admin::new(&self.broker)?.compacts(&proof.partition.topic) == Some(false) {
                         return Err(self.recreated(&consumer, proof, "no message is there now"));
                     }
@@ -100,7 +100,7 @@ impl Prover {
     }
 
     /// Fetches from every witness's place; None where not all was answered in time.
-    fn ask(&self, consumer: &Consumer, proofs: &[Proof]) -> Outcome<Option<Vec<Found>>> {
+    fn ask(&self, consumer: &Consumer, proofs: &[Proof]) -> Outcome<Option<Vec<ProofFound>>> {
         let failed = |e: KafkaError| Failure::unreachable(format!("{} cannot be read: {e}", self.broker.shown()));
         let mut list = TopicPartitionList::with_capacity(proofs.len());
         for proof in proofs {
@@ -108,7 +108,7 @@ impl Prover {
             list.add_partition_offset(&proof.partition.topic, proof.partition.number, offset).map_err(failed)?;
         }
         consumer.assign(&list).map_err(failed)?;
-        let mut found: Vec<Option<Found>> = proofs.iter().map(|_| None).collect();
+        let mut found: Vec<Option<ProofFound>> = proofs.iter().map(|_| None).collect();
         // Many partitions take their time: what counts is when the last answer came.
         let (mut answered, mut looked) = (Instant::now(), None::<Instant>);
         while found.iter().any(Option::is_none) {
@@ -126,9 +126,9 @@ impl Prover {
                     let what = match seen.offset.cmp(&witness.offset) {
                         // A fetch of the proof before may still bring something.
                         Ordering::Less => continue,
-                        Ordering::Equal if seen.digest() == witness.digest => Found::Holds,
-                        Ordering::Equal => Found::Another,
-                        Ordering::Greater => Found::Hole,
+                        Ordering::Equal if seen.digest() == witness.digest => ProofFound::Holds,
+                        Ordering::Equal => ProofFound::Another,
+                        Ordering::Greater => ProofFound::Hole,
                     };
                     if found[place].is_none() {
                         found[place] = Some(what);
@@ -158,7 +158,7 @@ impl Prover {
 
     /// Finds witnesses that have expired, that the partition does not reach, or whose topic has gone; false where the
     /// broker does not answer.
-    fn look_at_ends(&self, consumer: &Consumer, proofs: &[Proof], found: &mut [Option<Found>]) -> Outcome<bool> {
+    fn look_at_ends(&self, consumer: &Consumer, proofs: &[Proof], found: &mut [Option<ProofFound>]) -> Outcome<bool> {
         let open: Vec<_> = proofs.iter().zip(found).filter(|(_, found)| found.is_none()).collect();
         let named: Vec<_> = open.iter().map(|(proof, _)| proof.partition.named()).collect();
         let bounds = match self.broker.bounds_there(consumer, &named, PATIENCE) {
@@ -170,9 +170,9 @@ impl Prover {
             let at = proof.witness.offset;
             match bounds {
                 // The topic has gone: what was read of it was read of it.
-                None => *found = Some(Found::Holds),
-                Some((low, high)) if low > at && high > at => *found = Some(Found::Holds),
-                Some((_, high)) if high <= at => *found = Some(Found::Short),
+                None => *found = Some(ProofFound::Holds),
+                Some((low, high)) if low > at && high > at => *found = Some(ProofFound::Holds),
+                Some((_, high)) if high <= at => *found = Some(ProofFound::Short),
                 Some(_) => {}
             }
         }

@@ -20,7 +20,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 const PROOFS: u32 = 8;
 
 /// What was found.
-pub(super) enum Found {
+pub(super) enum QuietFound {
     /// Nothing that matters.
     Well,
     /// What was read so far settles, then reading ends.
@@ -71,7 +71,7 @@ impl Quiet {
         broker: &Broker,
         consumer: &Consumer,
         parts: &mut [Assigned],
-    ) -> Outcome<Option<Found>> {
+    ) -> Outcome<Option<QuietFound>> {
         // Nothing is heard while nobody asks: a store that holds the run up is not a silence of the broker.
         if std::mem::replace(&mut self.read, Instant::now()).elapsed() > QUIET / 2 {
             parts.iter_mut().for_each(|part| part.heard = Instant::now());
@@ -89,7 +89,7 @@ impl Quiet {
         let named: Vec<_> = quiet.iter().map(|p| p.partition.named()).collect();
         let bounds = match broker.bounds_there(consumer, &named, PATIENCE) {
             Ok(bounds) => bounds,
-            Err(failure) if failure.passing => return Ok(Some(Found::Away(failure))),
+            Err(failure) if failure.passing => return Ok(Some(QuietFound::Away(failure))),
             Err(failure) => return Err(failure),
         };
         let mut stalled = None;
@@ -97,7 +97,7 @@ impl Quiet {
             // A topic that is gone is noticed by looking at all of them.
             let Some((low, high)) = bounds else { continue };
             if part.position < low {
-                return Ok(Some(Found::Halt(expired(&part.name, part.position, low))));
+                return Ok(Some(QuietFound::Halt(expired(&part.name, part.position, low))));
             }
             if part.position > high {
                 return Err(recreated(
@@ -121,6 +121,6 @@ impl Quiet {
             }
         }
         self.stalled = stalled;
-        Ok(Some(Found::Well))
+        Ok(Some(QuietFound::Well))
     }
 }

@@ -15,7 +15,7 @@ use sluice_core::kinds::{HeldBack, LaneReader, PartitionPosition, Read, ReadLimi
 use super::assigned::{Assigned, PartitionRead, ReadOptions};
 use super::partitions::{Partition, Wanted};
 use super::proof::{Prover, Witness, recreated};
-use super::quiet::{Found, Quiet};
+use super::quiet::{Quiet, QuietFound};
 use super::{Bell, MessageOptions, held, identity};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
 
@@ -311,9 +311,9 @@ impl TopicsReader {
     fn look_after(&mut self) -> Outcome<()> {
         let Some(found) = self.quiet.look(&self.broker, &self.consumer, &mut self.parts)? else { return Ok(()) };
         match found {
-            Found::Well => {}
-            Found::Halt(failure) => self.halt = Some(failure),
-            Found::Away(failure) => self.gone(failure)?,
+            QuietFound::Well => {}
+            QuietFound::Halt(failure) => self.halt = Some(failure),
+            QuietFound::Away(failure) => self.gone(failure)?,
         }
         // What stands where nothing new came may stand there in another topic.
         if self.halt.is_none() && self.watch.is_some() && self.quiet.proves() {

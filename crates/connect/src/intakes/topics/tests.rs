@@ -8,26 +8,18 @@ use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
 use rstest::rstest;
 use sluice_core::config::{ConnectionConfig, OptionValue, Options};
 use sluice_core::problem::{Place, SourceText};
-use sluice_core::secret::{Secret, SecretRef, SecretStore};
 use sluice_standin::broker::{Broker as StandIn, Setup, TopicConfig};
 
 use super::*;
 use crate::intakes::suite;
+use crate::testing::NoSecrets;
 
-struct NoSecrets;
-
-impl SecretStore for NoSecrets {
-    fn read(&self, _: &SecretRef) -> Result<Secret, String> {
-        Err("no secrets here".into())
-    }
-}
-
-struct Topic {
+struct TollsTopic {
     folder: tempfile::TempDir,
     stand_in: StandIn,
 }
 
-impl Topic {
+impl TollsTopic {
     fn new() -> Self {
         let topics = vec![("tolls".into(), TopicConfig::of(2))];
         let stand_in = StandIn::start(Setup { topics, cluster: "tarrow".into(), ..Setup::default() }).unwrap();
@@ -35,7 +27,7 @@ impl Topic {
     }
 }
 
-impl suite::Source for Topic {
+impl suite::Source for TollsTopic {
     fn kind(&self) -> &dyn IntakeKind {
         &Topics
     }
@@ -92,5 +84,5 @@ fn the_shared_suite(
     )]
     test: fn(&dyn suite::Source),
 ) {
-    test(&Topic::new());
+    test(&TollsTopic::new());
 }

@@ -13,7 +13,7 @@ const LAST_SECOND: i64 = 4_294_967_295;
 
 /// How a column is written.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Form {
+pub(super) enum BinaryForm {
     Text,
     Byte,
     Short,
@@ -26,15 +26,15 @@ pub(super) enum Form {
 }
 
 /// How values are written into a column of a type, and whether it takes null.
-pub(super) fn form(ty: &str) -> (Form, bool) {
+pub(super) fn form(ty: &str) -> (BinaryForm, bool) {
     let (base, nullable) = bare(ty);
     let form = match base {
-        "UInt8" | "Int8" => Form::Byte,
-        "Int32" => Form::Short,
-        "Int64" => Form::Long,
-        "Float64" => Form::Float,
-        "Date" => Form::Day,
-        "DateTime" => Form::Second,
+        "UInt8" | "Int8" => BinaryForm::Byte,
+        "Int32" => BinaryForm::Short,
+        "Int64" => BinaryForm::Long,
+        "Float64" => BinaryForm::Float,
+        "Date" => BinaryForm::Day,
+        "DateTime" => BinaryForm::Second,
         other => match decimal(other) {
             Some((digits, scale)) => {
                 let bytes = if digits <= 9 {
@@ -44,16 +44,16 @@ pub(super) fn form(ty: &str) -> (Form, bool) {
                 } else {
                     16
                 };
-                Form::Decimal(bytes, u8::try_from(scale).unwrap_or(0))
+                BinaryForm::Decimal(bytes, u8::try_from(scale).unwrap_or(0))
             }
-            None => Form::Text,
+            None => BinaryForm::Text,
         },
     };
     (form, nullable)
 }
 
 /// Writes all rows. Values that do not fit were taken out before.
-pub(super) fn write(out: &mut Vec<u8>, rows: &RecordBatch, forms: &[(Form, bool)]) {
+pub(super) fn write(out: &mut Vec<u8>, rows: &RecordBatch, forms: &[(BinaryForm, bool)]) {
     let cells = Cells::all(rows);
     for row in 0..rows.num_rows() {
         for (column, (form, nullable)) in cells.iter().zip(forms) {
@@ -69,7 +69,7 @@ pub(super) fn write(out: &mut Vec<u8>, rows: &RecordBatch, forms: &[(Form, bool)
     }
 }
 
-fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: &Form) {
+fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: &BinaryForm) {
     match (cell, form) {
         (Cell::Text(text), _) => {
             let mut length = text.len();
@@ -82,15 +82,17 @@ fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: &Form) {
             out.extend_from_slice(text.as_bytes());
         }
         (Cell::Bool(value), _) => out.push(u8::from(value)),
-        (Cell::Int(value), Form::Short) => out.extend_from_slice(&i32::try_from(value).unwrap_or(0).to_le_bytes()),
+        (Cell::Int(value), BinaryForm::Short) => {
+            out.extend_from_slice(&i32::try_from(value).unwrap_or(0).to_le_bytes())
+        }
         (Cell::Int(value), _) => out.extend_from_slice(&value.to_le_bytes()),
         (Cell::Double(value), _) => out.extend_from_slice(&value.to_le_bytes()),
-        (Cell::Decimal(value, scale), Form::Decimal(bytes, to)) => {
+        (Cell::Decimal(value, scale), BinaryForm::Decimal(bytes, to)) => {
             let value = rescale(value, u8::try_from(scale).unwrap_or(0), *to).unwrap_or(0);
             out.extend_from_slice(&value.to_le_bytes()[..*bytes]);
         }
         (Cell::Day(days), _) => out.extend_from_slice(&u16::try_from(days).unwrap_or(0).to_le_bytes()),
-        (Cell::Moment(micros), Form::Second) => {
+        (Cell::Moment(micros), BinaryForm::Second) => {
             out.extend_from_slice(&u32::try_from(micros / 1_000_000).unwrap_or(0).to_le_bytes());
         }
         (Cell::Moment(micros), _) => out.extend_from_slice(&micros.to_le_bytes()),
@@ -99,7 +101,7 @@ fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: &Form) {
 }
 
 /// Rows with a value that a column cannot hold. The server would keep another value without a word.
-pub(super) fn objections(rows: &RecordBatch, forms: &[(Form, bool)]) -> Vec<Objection> {
+pub(super) fn objections(rows: &RecordBatch, forms: &[(BinaryForm, bool)]) -> Vec<Objection> {
     let mut found = Vec::new();
     let schema = rows.schema();
     for (i, (column, (form, nullable))) in Cells::all(rows).iter().zip(forms).enumerate() {
@@ -109,9 +111,13 @@ pub(super) fn objections(rows: &RecordBatch, forms: &[(Form, bool)]) -> Vec<Obje
         for row in 0..rows.num_rows() {
             let message = match (column.at(row), form) {
                 (Cell::Null, _) if !nullable => "the column takes no null",
-                (Cell::Day(days), Form::Day) if !(0..=LAST_DAY).contains(&days) => "the day is not within 1970 to 2105",
-                (Cell::Moment(micros), Form::Second) if micros % 1_000_000 != 0 => "a DateTime has no part of a second",
-                (Cell::Moment(micros), Form::Second) if !(0..=LAST_SECOND).contains(&(micros / 1_000_000)) => {
+                (Cell::Day(days), BinaryForm::Day) if !(0..=LAST_DAY).contains(&days) => {
+                    "the day is not within 1970 to 2105"
+                }
+                (Cell::Moment(micros), BinaryForm::Second) if micros % 1_000_000 != 0 => {
+                    "a DateTime has no part of a second"
+                }
+                (Cell::Moment(micros), BinaryForm::Second) if !(0..=LAST_SECOND).contains(&(micros / 1_000_000)) => {
                     "the moment is not within 1970 to 2105"
                 }
                 _ => continue,
@@ -128,22 +134,22 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case("Nullable(Decimal(8, 2))", Form::Decimal(4, 2), true)]
-    #[case("Decimal(18, 0)", Form::Decimal(8, 0), false)]
-    #[case("Decimal(38, 10)", Form::Decimal(16, 10), false)]
-    #[case("Int64", Form::Long, false)]
-    #[case("Nullable(String)", Form::Text, true)]
-    fn types_are_read(#[case] ty: &str, #[case] expected: Form, #[case] nullable: bool) {
+    #[case("Nullable(Decimal(8, 2))", BinaryForm::Decimal(4, 2), true)]
+    #[case("Decimal(18, 0)", BinaryForm::Decimal(8, 0), false)]
+    #[case("Decimal(38, 10)", BinaryForm::Decimal(16, 10), false)]
+    #[case("Int64", BinaryForm::Long, false)]
+    #[case("Nullable(String)", BinaryForm::Text, true)]
+    fn types_are_read(#[case] ty: &str, #[case] expected: BinaryForm, #[case] nullable: bool) {
         assert_eq!(form(ty), (expected, nullable));
     }
 
     #[rstest]
-    #[case(Cell::Text("ab"), Form::Text, &[2, b'a', b'b'])]
-    #[case(Cell::Int(-2), Form::Short, &[0xfe, 0xff, 0xff, 0xff])]
-    #[case(Cell::Decimal(-15, 1), Form::Decimal(4, 2), &[0x6a, 0xff, 0xff, 0xff])]
-    #[case(Cell::Day(1), Form::Day, &[1, 0])]
-    #[case(Cell::Moment(3_000_000), Form::Second, &[3, 0, 0, 0])]
-    fn values_are_little_endian(#[case] cell: Cell<'_>, #[case] form: Form, #[case] expected: &[u8]) {
+    #[case(Cell::Text("ab"), BinaryForm::Text, &[2, b'a', b'b'])]
+    #[case(Cell::Int(-2), BinaryForm::Short, &[0xfe, 0xff, 0xff, 0xff])]
+    #[case(Cell::Decimal(-15, 1), BinaryForm::Decimal(4, 2), &[0x6a, 0xff, 0xff, 0xff])]
+    #[case(Cell::Day(1), BinaryForm::Day, &[1, 0])]
+    #[case(Cell::Moment(3_000_000), BinaryForm::Second, &[3, 0, 0, 0])]
+    fn values_are_little_endian(#[case] cell: Cell<'_>, #[case] form: BinaryForm, #[case] expected: &[u8]) {
         let mut out = Vec::new();
         write_cell(&mut out, cell, &form);
         assert_eq!(out, expected);
@@ -152,7 +158,7 @@ mod tests {
     #[test]
     fn long_texts_have_long_lengths() {
         let mut out = Vec::new();
-        write_cell(&mut out, Cell::Text(&"x".repeat(300)), &Form::Text);
+        write_cell(&mut out, Cell::Text(&"x".repeat(300)), &BinaryForm::Text);
         assert_eq!(&out[..2], &[0xac, 0x02]);
     }
 }

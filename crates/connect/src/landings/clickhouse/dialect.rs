@@ -1,6 +1,6 @@
 //! How ClickHouse spells our types, and how they fit its own.
 
-use sluice_core::table::{Dialect, Fit, TableColumn, wider_decimal};
+use sluice_core::table::{SqlDialect, TableColumn, TypeFit, wider_decimal};
 use sluice_core::types::SqlType;
 
 use crate::landings::tables::shape::TableName;
@@ -34,7 +34,7 @@ pub(super) fn decimal(ty: &str) -> Option<(u32, u32)> {
     Some((precision.trim().parse().ok()?, scale.trim().parse().ok()?))
 }
 
-impl Dialect for ClickhouseDialect {
+impl SqlDialect for ClickhouseDialect {
     fn quote(&self, name: &str) -> String {
         quote(name)
     }
@@ -72,41 +72,42 @@ impl Dialect for ClickhouseDialect {
         )]
     }
 
-    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit {
         let (base, _) = bare(&column.base);
-        let days = || Fit::MayRefuse("days outside of 1970 to 2105 are refused".into());
+        let days = || TypeFit::MayRefuse("days outside of 1970 to 2105 are refused".into());
         match (ty, base) {
-            (SqlType::Null, _) => Fit::Whole,
-            (SqlType::Text | SqlType::Json, "String") => Fit::Whole,
-            (SqlType::Boolean, "UInt8") => Fit::Whole,
-            (SqlType::Integer, "Int32" | "Int64") | (SqlType::Bigint, "Int64") => Fit::Whole,
+            (SqlType::Null, _) => TypeFit::Whole,
+            (SqlType::Text | SqlType::Json, "String") => TypeFit::Whole,
+            (SqlType::Boolean, "UInt8") => TypeFit::Whole,
+            (SqlType::Integer, "Int32" | "Int64") | (SqlType::Bigint, "Int64") => TypeFit::Whole,
             (
                 SqlType::Integer | SqlType::Bigint,
                 "Int8" | "Int16" | "Int32" | "UInt8" | "UInt16" | "UInt32" | "UInt64",
-            ) => Fit::Loses("it does not hold every whole number that can land".into()),
-            (SqlType::Double, "Float64") => Fit::Whole,
-            (SqlType::Double, "Float32") => Fit::Loses("15 digits become 6".into()),
+            ) => TypeFit::Loses("it does not hold every whole number that can land".into()),
+            (SqlType::Double, "Float64") => TypeFit::Whole,
+            (SqlType::Double, "Float32") => TypeFit::Loses("15 digits become 6".into()),
             (SqlType::Date, "Date") => days(),
-            (SqlType::Timestamptz, "Int64") => Fit::Whole,
-            (SqlType::Timestamptz, "DateTime") => Fit::MayRefuse(
+            (SqlType::Timestamptz, "Int64") => TypeFit::Whole,
+            (SqlType::Timestamptz, "DateTime") => TypeFit::MayRefuse(
                 "moments with a part of a second, or outside of 1970 to 2105, are refused; \
                  date_trunc('second', …) cuts it, Int64 keeps microseconds since 1970"
                     .into(),
             ),
             (SqlType::Decimal { precision, scale }, other) => match decimal(other) {
                 Some((_, after)) if after < scale.into() => {
-                    Fit::Loses(format!("digits after the point would be cut from {scale} to {after}"))
+                    TypeFit::Loses(format!("digits after the point would be cut from {scale} to {after}"))
                 }
-                Some((digits, after)) if digits - after < u32::from(precision - scale) => {
-                    Fit::Loses(format!("numbers of more than {} digits before the point do not fit", digits - after))
-                }
-                Some(_) => Fit::Whole,
+                Some((digits, after)) if digits - after < u32::from(precision - scale) => TypeFit::Loses(format!(
+                    "numbers of more than {} digits before the point do not fit",
+                    digits - after
+                )),
+                Some(_) => TypeFit::Whole,
                 None if matches!(other, "Float32" | "Float64") => {
-                    Fit::Loses("exact numbers become approximate ones".into())
+                    TypeFit::Loses("exact numbers become approximate ones".into())
                 }
-                None => Fit::Unfit,
+                None => TypeFit::Unfit,
             },
-            _ => Fit::Unfit,
+            _ => TypeFit::Unfit,
         }
     }
 
@@ -183,10 +184,10 @@ mod tests {
             collation: None,
         };
         let word = match dialect.fit(ty, &column) {
-            Fit::Whole => "whole",
-            Fit::MayRefuse(_) => "refuse",
-            Fit::Loses(_) => "loses",
-            Fit::Unfit => "unfit",
+            TypeFit::Whole => "whole",
+            TypeFit::MayRefuse(_) => "refuse",
+            TypeFit::Loses(_) => "loses",
+            TypeFit::Unfit => "unfit",
         };
         assert_eq!(word, expected);
     }

@@ -9,7 +9,7 @@ mod dialect;
 mod session;
 
 use sluice_core::kinds::{ConnectionKind, Registry, Settings};
-use sluice_core::table::{Dialect, TableColumn};
+use sluice_core::table::{SqlDialect, TableColumn};
 use sluice_core::types::SqlType;
 
 use super::tables::session::Session;
@@ -47,7 +47,7 @@ impl Store for Clickhouse {
         Ok(Box::new(session::ClickhouseSession::begin(settings)?))
     }
 
-    fn dialect(table: &TableName, _: &Settings) -> Box<dyn Dialect> {
+    fn dialect(table: &TableName, _: &Settings) -> Box<dyn SqlDialect> {
         Box::new(dialect::ClickhouseDialect { table: table.clone() })
     }
 

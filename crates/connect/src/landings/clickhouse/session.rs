@@ -10,7 +10,7 @@ use sluice_core::kinds::Settings;
 use sluice_core::table::{Found, StoredTable, TableColumn};
 use sluice_core::units::show_size;
 
-use super::binary::{self, Form};
+use super::binary::{self, BinaryForm};
 use super::dialect::{literal, quote};
 use crate::databases::{PATIENCE, Server, StoreError, StoreResult, client_config, in_time, wait};
 use crate::landings::tables::book::hex;
@@ -27,7 +27,7 @@ pub(super) struct ClickhouseSession {
     client: Client,
     server: Server,
     url: String,
-    forms: Vec<(Form, bool)>,
+    forms: Vec<(BinaryForm, bool)>,
 }
 
 /// Bytes of an error's text that are read.

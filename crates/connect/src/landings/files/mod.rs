@@ -129,7 +129,7 @@ impl LandingKind for Files {
     fn look(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<Option<Box<dyn Stored>>> {
         let shared = fixed_folder(&settings.options);
         let root = local::folder(&settings.root, &settings.connection);
-        let number = shape::Shape::landed(&records_of(&root, &settings.label), None)?.map_or(1, |s| s.folder());
+        let number = shape::FileShape::landed(&records_of(&root, &settings.label), None)?.map_or(1, |s| s.folder());
         let folder = root.join(shape::moved(&shared, &shared, number));
         let format = FileFormat::read(&settings.options);
         let files = look::files_below(&folder, format.extension())?;
@@ -273,7 +273,7 @@ pub(crate) struct FilesLanding {
     /// The folders that all rows share.
     fixed: String,
     /// Of Parquet: what has landed once a batch is published, and the fixed part of the path.
-    typed: Option<(shape::Shape, String)>,
+    typed: Option<(shape::FileShape, String)>,
 }
 
 impl FilesLanding {
@@ -292,17 +292,17 @@ impl FilesLanding {
     }
 
     /// Compares the types of columns with those of what has landed.
-    fn types(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<(shape::Shape, String)> {
+    fn types(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<(shape::FileShape, String)> {
         let schema = schema_of(columns);
         let fixed = fixed_folder(&settings.options);
-        let landed = shape::Shape::landed(&self.records(), self.newest_file()?)?;
-        let number = landed.as_ref().map_or(1, shape::Shape::folder);
+        let landed = shape::FileShape::landed(&self.records(), self.newest_file()?)?;
+        let number = landed.as_ref().map_or(1, shape::FileShape::folder);
         let retyped = landed.as_ref().map_or_else(Vec::new, |landed| landed.retyped(&schema));
         if retyped.is_empty() {
-            return Ok((shape::Shape::and(landed.as_ref(), &schema, number), fixed));
+            return Ok((shape::FileShape::and(landed.as_ref(), &schema, number), fixed));
         }
         match settings.options.text("new_types").as_deref() {
-            Some("new_folder") => Ok((shape::Shape::and(None, &schema, number + 1), fixed)),
+            Some("new_folder") => Ok((shape::FileShape::and(None, &schema, number + 1), fixed)),
             _ => Err(shape::refuse(&self.root.join(shape::moved(&fixed, &fixed, number)), &retyped)),
         }
     }

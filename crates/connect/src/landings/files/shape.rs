@@ -18,7 +18,7 @@ const VERSION: u32 = 1;
 
 /// The columns of one landing, and the folder that rows of them have.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Shape {
+pub(super) struct FileShape {
     version: u32,
     /// 1 for the folders that the path names; more for those that came later.
     folder: u32,
@@ -34,7 +34,7 @@ pub(super) struct Retyped {
     pub now: String,
 }
 
-impl Shape {
+impl FileShape {
     fn of(schema: &SchemaRef, folder: u32) -> Self {
         let columns = schema.fields().iter().map(|f| (f.name().clone(), f.data_type().to_string())).collect();
         Self { version: VERSION, folder, columns }
@@ -150,13 +150,13 @@ mod tests {
                 scope.spawn(move || {
                     for round in 0..50 {
                         together.wait();
-                        let shape = Shape::and(None, schema, lane * 1000 + round);
+                        let shape = FileShape::and(None, schema, lane * 1000 + round);
                         shape.keep(&LaneId::named(format!("weighing.0.{lane}")), records, &Disk::default()).unwrap();
                     }
                 });
             }
         });
-        assert!(Shape::landed(&records, None).unwrap().is_some());
+        assert!(FileShape::landed(&records, None).unwrap().is_some());
         assert_eq!(std::fs::read_dir(&records).unwrap().count(), 1, "nothing half written stays");
     }
 

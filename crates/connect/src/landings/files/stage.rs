@@ -18,7 +18,7 @@ use sluice_core::kinds::{Stage, StagedWork};
 
 use super::lines::LinesFile;
 use super::parquet::ParquetFile;
-use super::shape::{self, Shape};
+use super::shape::{self, FileShape};
 use super::{FileFormat, FilesLanding};
 
 /// Files that are written to at a time. One more folder ends the file that was used least lately.
@@ -110,7 +110,7 @@ enum Writer {
     Lines(LinesFile),
 }
 
-struct OpenFile {
+struct StagingFile {
     writer: Writer,
     staged: String,
     path: String,
@@ -124,9 +124,9 @@ pub(super) struct FilesStage {
     format: FileFormat,
     disk: Disk,
     /// Where rows of a folder land, since types have changed.
-    typed: Option<(Shape, String)>,
+    typed: Option<(FileShape, String)>,
     batch: BatchIdentity,
-    open: HashMap<Arc<str>, OpenFile>,
+    open: HashMap<Arc<str>, StagingFile>,
     parts: HashMap<Arc<str>, u32>,
     done: Vec<StagedFile>,
     files: u32,
@@ -150,7 +150,7 @@ impl FilesStage {
         }
     }
 
-    fn file(&mut self, rows: &LandingRows) -> Outcome<&mut OpenFile> {
+    fn file(&mut self, rows: &LandingRows) -> Outcome<&mut StagingFile> {
         if !self.open.contains_key(&rows.folder) {
             if self.open.len() >= OPEN_FILES {
                 let oldest = self.open.iter().min_by_key(|(_, f)| f.used).map(|(name, _)| Arc::clone(name));
@@ -168,7 +168,7 @@ impl FilesStage {
         Ok(file)
     }
 
-    fn create(&mut self, folder: &Arc<str>, schema: &SchemaRef) -> Outcome<OpenFile> {
+    fn create(&mut self, folder: &Arc<str>, schema: &SchemaRef) -> Outcome<StagingFile> {
         let staging = self.root.join(&self.folder);
         if self.files == 0 {
             self.disk.make_folders(&staging)?;
@@ -203,10 +203,10 @@ impl FilesStage {
             FileFormat::Lines => lines(file, None)?,
         };
         let path = Path::new(&place).join(name);
-        Ok(OpenFile { writer, staged: text(&staged), path: text(&path), rows: 0, used: 0 })
+        Ok(StagingFile { writer, staged: text(&staged), path: text(&path), rows: 0, used: 0 })
     }
 
-    fn close(&mut self, open: OpenFile) -> Outcome<()> {
+    fn close(&mut self, open: StagingFile) -> Outcome<()> {
         let full = self.root.join(&open.staged);
         let file = match open.writer {
             Writer::Parquet(writer) => writer.close().map_err(|e| failure("end", &full, &e))?,
@@ -221,7 +221,7 @@ impl FilesStage {
 
     /// Writes out row groups while too much waits in memory, the largest first.
     fn relieve(&mut self) -> Outcome<()> {
-        let waiting = |f: &OpenFile| match &f.writer {
+        let waiting = |f: &StagingFile| match &f.writer {
             Writer::Parquet(writer) => writer.waiting(),
             Writer::Lines(_) => 0,
         };
@@ -250,7 +250,7 @@ impl Stage for FilesStage {
     }
 
     fn finish(mut self: Box<Self>) -> Outcome<StagedWork> {
-        let mut open: Vec<OpenFile> = self.open.drain().map(|(_, f)| f).collect();
+        let mut open: Vec<StagingFile> = self.open.drain().map(|(_, f)| f).collect();
         open.sort_by(|a, b| a.staged.cmp(&b.staged));
         for file in open {
             self.close(file)?;

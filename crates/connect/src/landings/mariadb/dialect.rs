@@ -1,6 +1,6 @@
 //! How MariaDB and MySQL spell our types, and how they fit theirs.
 
-use sluice_core::table::{Dialect, Fit, Merges, TableColumn, wider_decimal};
+use sluice_core::table::{Merges, SqlDialect, TableColumn, TypeFit, wider_decimal};
 use sluice_core::types::SqlType;
 
 use crate::databases::mariadb::quote;
@@ -20,7 +20,7 @@ fn parts(ty: &str) -> (&str, Vec<u32>) {
     (name.trim(), inner.split(',').filter_map(|n| n.trim().parse().ok()).collect())
 }
 
-impl Dialect for MariadbDialect {
+impl SqlDialect for MariadbDialect {
     fn quote(&self, name: &str) -> String {
         quote(name)
     }
@@ -56,55 +56,61 @@ impl Dialect for MariadbDialect {
         vec![format!("create table {} (\n  {}\n) engine = InnoDB", self.table(), inner.join(",\n  "))]
     }
 
-    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit {
         let (base, numbers) = parts(&column.base);
         let unsigned = column.base.contains("unsigned");
         let first = || numbers.first().copied().unwrap_or(0);
         match (ty, base) {
-            (SqlType::Null, _) => Fit::Whole,
-            (SqlType::Text | SqlType::Json, "longtext") => Fit::Whole,
+            (SqlType::Null, _) => TypeFit::Whole,
+            (SqlType::Text | SqlType::Json, "longtext") => TypeFit::Whole,
             (SqlType::Text, "text" | "mediumtext" | "tinytext") => {
-                Fit::MayRefuse(format!("texts longer than a {base} holds are refused"))
+                TypeFit::MayRefuse(format!("texts longer than a {base} holds are refused"))
             }
-            (SqlType::Text, "varchar" | "char") => Fit::MayRefuse(format!("texts longer than {} are refused", first())),
-            (SqlType::Text, "enum") => Fit::MayRefuse("words that the type does not list are refused".into()),
-            (SqlType::Text, "uuid" | "inet6") => Fit::MayRefuse("texts of another form are refused".into()),
-            (SqlType::Json, "json") => Fit::Whole,
-            (SqlType::Boolean, "tinyint" | "boolean" | "bit") => Fit::Whole,
-            (SqlType::Integer | SqlType::Bigint, "bigint") if !unsigned => Fit::Whole,
-            (SqlType::Integer, "int" | "integer") if !unsigned => Fit::Whole,
+            (SqlType::Text, "varchar" | "char") => {
+                TypeFit::MayRefuse(format!("texts longer than {} are refused", first()))
+            }
+            (SqlType::Text, "enum") => TypeFit::MayRefuse("words that the type does not list are refused".into()),
+            (SqlType::Text, "uuid" | "inet6") => TypeFit::MayRefuse("texts of another form are refused".into()),
+            (SqlType::Json, "json") => TypeFit::Whole,
+            (SqlType::Boolean, "tinyint" | "boolean" | "bit") => TypeFit::Whole,
+            (SqlType::Integer | SqlType::Bigint, "bigint") if !unsigned => TypeFit::Whole,
+            (SqlType::Integer, "int" | "integer") if !unsigned => TypeFit::Whole,
             (SqlType::Integer | SqlType::Bigint, "int" | "bigint" | "smallint" | "mediumint" | "tinyint") => {
-                Fit::Loses("it does not hold every whole number that can land".into())
+                TypeFit::Loses("it does not hold every whole number that can land".into())
             }
-            (SqlType::Integer, "double") => Fit::Whole,
+            (SqlType::Integer, "double") => TypeFit::Whole,
             (SqlType::Bigint, "double" | "float") | (SqlType::Integer, "float") => {
-                Fit::Loses("large whole numbers are rounded".into())
+                TypeFit::Loses("large whole numbers are rounded".into())
             }
             (SqlType::Integer | SqlType::Bigint | SqlType::Decimal { .. }, "decimal") => {
                 let (digits, scale) = ty.as_decimal().unwrap_or((0, 0));
                 let (digits, scale) = (u32::from(digits), u32::from(scale));
                 let (has, after) = (first(), numbers.get(1).copied().unwrap_or(0));
                 if after < scale {
-                    Fit::Loses(format!("digits after the point are rounded from {scale} to {after}"))
+                    TypeFit::Loses(format!("digits after the point are rounded from {scale} to {after}"))
                 } else if has - after < digits - scale {
-                    Fit::Loses(format!("numbers of more than {} digits before the point are refused", has - after))
+                    TypeFit::Loses(format!("numbers of more than {} digits before the point are refused", has - after))
                 } else {
-                    Fit::Whole
+                    TypeFit::Whole
                 }
             }
-            (SqlType::Decimal { .. }, "double" | "float") => Fit::Loses("exact numbers become approximate ones".into()),
-            (SqlType::Double, "double") => Fit::Whole,
-            (SqlType::Double, "float") => Fit::Loses("15 digits become 6".into()),
-            (SqlType::Date, "date") => Fit::Whole,
+            (SqlType::Decimal { .. }, "double" | "float") => {
+                TypeFit::Loses("exact numbers become approximate ones".into())
+            }
+            (SqlType::Double, "double") => TypeFit::Whole,
+            (SqlType::Double, "float") => TypeFit::Loses("15 digits become 6".into()),
+            (SqlType::Date, "date") => TypeFit::Whole,
             (SqlType::Timestamptz, "datetime") if first() < 6 => {
-                Fit::Loses(format!("microseconds are cut to {} digits", first()))
+                TypeFit::Loses(format!("microseconds are cut to {} digits", first()))
             }
-            (SqlType::Timestamptz, "datetime") => Fit::Whole,
+            (SqlType::Timestamptz, "datetime") => TypeFit::Whole,
             (SqlType::Timestamptz, "timestamp") if first() < 6 => {
-                Fit::Loses(format!("microseconds are cut to {} digits", first()))
+                TypeFit::Loses(format!("microseconds are cut to {} digits", first()))
             }
-            (SqlType::Timestamptz, "timestamp") => Fit::MayRefuse("moments outside of 1970 to 2038 are refused".into()),
-            _ => Fit::Unfit,
+            (SqlType::Timestamptz, "timestamp") => {
+                TypeFit::MayRefuse("moments outside of 1970 to 2038 are refused".into())
+            }
+            _ => TypeFit::Unfit,
         }
     }
 
@@ -233,10 +239,10 @@ mod tests {
     #[case(SqlType::Double, "float", "loses")]
     fn types_fit_or_not(#[case] ty: SqlType, #[case] base: &str, #[case] expected: &str) {
         let word = match dialect().fit(ty, &column(base)) {
-            Fit::Whole => "whole",
-            Fit::MayRefuse(_) => "refuse",
-            Fit::Loses(_) => "loses",
-            Fit::Unfit => "unfit",
+            TypeFit::Whole => "whole",
+            TypeFit::MayRefuse(_) => "refuse",
+            TypeFit::Loses(_) => "loses",
+            TypeFit::Unfit => "unfit",
         };
         assert_eq!(word, expected);
     }

@@ -7,7 +7,7 @@ mod dialect;
 mod session;
 
 use sluice_core::kinds::{ConnectionKind, Registry, Settings};
-use sluice_core::table::{Dialect, TableColumn};
+use sluice_core::table::{SqlDialect, TableColumn};
 use sluice_core::types::SqlType;
 
 use super::tables::session::Session;
@@ -42,7 +42,7 @@ impl Store for Mariadb {
         Ok(Box::new(session::MariadbSession::begin(settings)?))
     }
 
-    fn dialect(table: &TableName, _: &Settings) -> Box<dyn Dialect> {
+    fn dialect(table: &TableName, _: &Settings) -> Box<dyn SqlDialect> {
         Box::new(dialect::MariadbDialect { table: table.clone() })
     }
 

@@ -21,7 +21,7 @@ const DAYS: i32 = 10_957;
 
 /// How a column is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Form {
+pub(super) enum CopyForm {
     /// As it is.
     Plain,
     /// A version before JSON text.
@@ -37,14 +37,14 @@ pub(super) enum Form {
 }
 
 /// How values of a type are written into a column.
-pub(super) fn form(ty: SqlType, base: &str) -> Form {
+pub(super) fn form(ty: SqlType, base: &str) -> CopyForm {
     match (ty, parts(base).0) {
-        (_, "jsonb") => Form::Jsonb,
-        (SqlType::Text, "uuid") => Form::Uuid,
-        (SqlType::Integer, "double precision") => Form::Float,
-        (SqlType::Integer | SqlType::Bigint, "numeric") => Form::Numeric,
-        (SqlType::Integer, "integer") => Form::Short,
-        _ => Form::Plain,
+        (_, "jsonb") => CopyForm::Jsonb,
+        (SqlType::Text, "uuid") => CopyForm::Uuid,
+        (SqlType::Integer, "double precision") => CopyForm::Float,
+        (SqlType::Integer | SqlType::Bigint, "numeric") => CopyForm::Numeric,
+        (SqlType::Integer, "integer") => CopyForm::Short,
+        _ => CopyForm::Plain,
     }
 }
 
@@ -52,7 +52,7 @@ pub(super) fn form(ty: SqlType, base: &str) -> Form {
 pub(super) fn write(
     out: &mut Vec<u8>,
     cells: &[Cells<'_>],
-    forms: &[Form],
+    forms: &[CopyForm],
     from: usize,
     to: usize,
     full: usize,
@@ -76,15 +76,15 @@ fn put<const N: usize>(out: &mut Vec<u8>, bytes: [u8; N]) {
 }
 
 #[inline]
-fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: Form) {
+fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: CopyForm) {
     match (cell, form) {
         (Cell::Null, _) => out.extend_from_slice(&(-1_i32).to_be_bytes()),
-        (Cell::Text(text), Form::Jsonb) => {
+        (Cell::Text(text), CopyForm::Jsonb) => {
             out.extend_from_slice(&u32::try_from(text.len() + 1).unwrap_or(u32::MAX).to_be_bytes());
             out.push(1);
             out.extend_from_slice(text.as_bytes());
         }
-        (Cell::Text(text), Form::Uuid) => match Uuid::parse_str(text) {
+        (Cell::Text(text), CopyForm::Uuid) => match Uuid::parse_str(text) {
             Ok(uuid) => put(out, *uuid.as_bytes()),
             // Such rows were taken out before.
             Err(_) => out.extend_from_slice(&(-1_i32).to_be_bytes()),
@@ -94,9 +94,9 @@ fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: Form) {
             out.extend_from_slice(text.as_bytes());
         }
         (Cell::Bool(value), _) => put(out, [u8::from(value)]),
-        (Cell::Int(value), Form::Float) => put(out, (value as f64).to_be_bytes()),
-        (Cell::Int(value), Form::Numeric) => sized(out, |out| numeric::write(out, value.into(), 0)),
-        (Cell::Int(value), Form::Short) => put(out, i32::try_from(value).unwrap_or(0).to_be_bytes()),
+        (Cell::Int(value), CopyForm::Float) => put(out, (value as f64).to_be_bytes()),
+        (Cell::Int(value), CopyForm::Numeric) => sized(out, |out| numeric::write(out, value.into(), 0)),
+        (Cell::Int(value), CopyForm::Short) => put(out, i32::try_from(value).unwrap_or(0).to_be_bytes()),
         (Cell::Int(value), _) => put(out, value.to_be_bytes()),
         (Cell::Double(value), _) => put(out, value.to_be_bytes()),
         (Cell::Decimal(value, scale), _) => {
@@ -117,7 +117,7 @@ fn sized(out: &mut Vec<u8>, write: impl FnOnce(&mut Vec<u8>)) {
 }
 
 /// Rows that the server would refuse for what they are: found here, they cost no splitting.
-pub(super) fn objections(rows: &RecordBatch, forms: &[Form]) -> Vec<Objection> {
+pub(super) fn objections(rows: &RecordBatch, forms: &[CopyForm]) -> Vec<Objection> {
     let mut found = Vec::new();
     let schema = rows.schema();
     for (i, cells) in Cells::all(rows).iter().enumerate() {
@@ -147,7 +147,7 @@ pub(super) fn objections(rows: &RecordBatch, forms: &[Form]) -> Vec<Objection> {
             _ => {}
         }
         let Cells::Text(texts) = cells else { continue };
-        let is_uuid = forms.get(i) == Some(&Form::Uuid);
+        let is_uuid = forms.get(i) == Some(&CopyForm::Uuid);
         let has_zero = memchr::memchr(0, texts.values()).is_some();
         if !is_uuid && !has_zero {
             continue;

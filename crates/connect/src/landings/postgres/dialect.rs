@@ -1,6 +1,6 @@
 //! How PostgreSQL spells our types, and how they fit its own.
 
-use sluice_core::table::{Dialect, Fit, TableColumn, wider_decimal};
+use sluice_core::table::{SqlDialect, TableColumn, TypeFit, wider_decimal};
 use sluice_core::types::SqlType;
 
 use crate::databases::postgres::quote;
@@ -27,18 +27,21 @@ pub(super) fn parts(ty: &str) -> (&str, Vec<u32>) {
     (name, inner.split(',').filter_map(|n| n.trim().parse().ok()).collect())
 }
 
-fn numeric(digits: u32, scale: u32, has: &[u32]) -> Fit {
-    let [precision, there, ..] = has else { return Fit::Whole };
+fn numeric(digits: u32, scale: u32, has: &[u32]) -> TypeFit {
+    let [precision, there, ..] = has else { return TypeFit::Whole };
     if *there < scale {
-        return Fit::Loses(format!("digits after the point are rounded from {scale} to {there}"));
+        return TypeFit::Loses(format!("digits after the point are rounded from {scale} to {there}"));
     }
     if precision - there < digits - scale {
-        return Fit::Loses(format!("numbers of more than {} digits before the point are refused", precision - there));
+        return TypeFit::Loses(format!(
+            "numbers of more than {} digits before the point are refused",
+            precision - there
+        ));
     }
-    Fit::Whole
+    TypeFit::Whole
 }
 
-impl Dialect for PostgresDialect {
+impl SqlDialect for PostgresDialect {
     fn quote(&self, name: &str) -> String {
         quote(name)
     }
@@ -70,51 +73,51 @@ impl Dialect for PostgresDialect {
         }
     }
 
-    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit {
         let (base, numbers) = parts(&column.base);
-        let longer = || numbers.first().map(|n| Fit::MayRefuse(format!("texts longer than {n} are refused")));
+        let longer = || numbers.first().map(|n| TypeFit::MayRefuse(format!("texts longer than {n} are refused")));
         match (ty, base) {
-            (SqlType::Null, _) => Fit::Whole,
-            (SqlType::Text | SqlType::Json, "text" | "citext") => Fit::Whole,
-            (SqlType::Text, "character varying") => longer().unwrap_or(Fit::Whole),
-            (SqlType::Text, "character") => Fit::MayRefuse(format!(
+            (SqlType::Null, _) => TypeFit::Whole,
+            (SqlType::Text | SqlType::Json, "text" | "citext") => TypeFit::Whole,
+            (SqlType::Text, "character varying") => longer().unwrap_or(TypeFit::Whole),
+            (SqlType::Text, "character") => TypeFit::MayRefuse(format!(
                 "shorter texts are padded to {}, longer ones refused",
                 numbers.first().unwrap_or(&1)
             )),
-            (SqlType::Text, "enum") => Fit::MayRefuse("words that the type does not list are refused".into()),
-            (SqlType::Text, "uuid") => Fit::MayRefuse("texts that are no UUID are refused".into()),
-            (SqlType::Text, "json" | "jsonb") => Fit::MayRefuse("texts that are not JSON are refused".into()),
-            (SqlType::Json, "jsonb" | "json") => Fit::Whole,
-            (SqlType::Boolean, "boolean") => Fit::Whole,
-            (SqlType::Integer, "integer" | "bigint" | "double precision") => Fit::Whole,
-            (SqlType::Bigint, "bigint") => Fit::Whole,
-            (SqlType::Integer, "smallint") => Fit::Loses("16 bits hold -32768 to 32767".into()),
-            (SqlType::Bigint, "integer" | "smallint") => Fit::Loses("64 bits do not fit into fewer".into()),
+            (SqlType::Text, "enum") => TypeFit::MayRefuse("words that the type does not list are refused".into()),
+            (SqlType::Text, "uuid") => TypeFit::MayRefuse("texts that are no UUID are refused".into()),
+            (SqlType::Text, "json" | "jsonb") => TypeFit::MayRefuse("texts that are not JSON are refused".into()),
+            (SqlType::Json, "jsonb" | "json") => TypeFit::Whole,
+            (SqlType::Boolean, "boolean") => TypeFit::Whole,
+            (SqlType::Integer, "integer" | "bigint" | "double precision") => TypeFit::Whole,
+            (SqlType::Bigint, "bigint") => TypeFit::Whole,
+            (SqlType::Integer, "smallint") => TypeFit::Loses("16 bits hold -32768 to 32767".into()),
+            (SqlType::Bigint, "integer" | "smallint") => TypeFit::Loses("64 bits do not fit into fewer".into()),
             (SqlType::Integer, "real") | (SqlType::Bigint, "real" | "double precision") => {
-                Fit::Loses("large whole numbers are rounded".into())
+                TypeFit::Loses("large whole numbers are rounded".into())
             }
             (SqlType::Integer, "numeric") => numeric(10, 0, &numbers),
             (SqlType::Bigint, "numeric") => numeric(19, 0, &numbers),
             (SqlType::Decimal { precision, scale }, "numeric") => numeric(precision.into(), scale.into(), &numbers),
             (SqlType::Decimal { .. }, "double precision" | "real") => {
-                Fit::Loses("exact numbers become approximate ones".into())
+                TypeFit::Loses("exact numbers become approximate ones".into())
             }
             (SqlType::Decimal { .. }, "integer" | "bigint" | "smallint") => {
-                Fit::Loses("digits after the point are rounded away".into())
+                TypeFit::Loses("digits after the point are rounded away".into())
             }
-            (SqlType::Double, "double precision") => Fit::Whole,
-            (SqlType::Double, "real") => Fit::Loses("15 digits become 6".into()),
-            (SqlType::Double, "numeric") => Fit::Loses("it would pretend to be exact".into()),
-            (SqlType::Date, "date") => Fit::Whole,
+            (SqlType::Double, "double precision") => TypeFit::Whole,
+            (SqlType::Double, "real") => TypeFit::Loses("15 digits become 6".into()),
+            (SqlType::Double, "numeric") => TypeFit::Loses("it would pretend to be exact".into()),
+            (SqlType::Date, "date") => TypeFit::Whole,
             (SqlType::Timestamptz, "timestamp with time zone" | "timestamp without time zone" | "timestamp") => {
                 match numbers.first() {
-                    Some(n) if *n < 6 => Fit::Loses(format!("microseconds are rounded to {n} digits")),
-                    _ if base == "timestamp with time zone" => Fit::Whole,
-                    _ => Fit::MayRefuse("it lands in UTC; the column has no time zone".into()),
+                    Some(n) if *n < 6 => TypeFit::Loses(format!("microseconds are rounded to {n} digits")),
+                    _ if base == "timestamp with time zone" => TypeFit::Whole,
+                    _ => TypeFit::MayRefuse("it lands in UTC; the column has no time zone".into()),
                 }
             }
-            (SqlType::Timestamptz, "date") => Fit::Loses("the time of day is cut off".into()),
-            _ => Fit::Unfit,
+            (SqlType::Timestamptz, "date") => TypeFit::Loses("the time of day is cut off".into()),
+            _ => TypeFit::Unfit,
         }
     }
 
@@ -276,10 +279,10 @@ mod tests {
     #[case(SqlType::Date, "timestamp with time zone", "unfit")]
     fn types_fit_or_not(#[case] ty: SqlType, #[case] base: &str, #[case] expected: &str) {
         let word = match dialect().fit(ty, &column(base)) {
-            Fit::Whole => "whole",
-            Fit::MayRefuse(_) => "refuse",
-            Fit::Loses(_) => "loses",
-            Fit::Unfit => "unfit",
+            TypeFit::Whole => "whole",
+            TypeFit::MayRefuse(_) => "refuse",
+            TypeFit::Loses(_) => "loses",
+            TypeFit::Unfit => "unfit",
         };
         assert_eq!(word, expected);
     }

@@ -9,7 +9,7 @@ mod session;
 
 use sluice_core::config::OptionSpec;
 use sluice_core::kinds::{ConnectionKind, Registry, Settings};
-use sluice_core::table::{Dialect, TableColumn};
+use sluice_core::table::{SqlDialect, TableColumn};
 use sluice_core::types::SqlType;
 
 use super::tables::session::Session;
@@ -47,7 +47,7 @@ impl Store for Postgres {
         Ok(Box::new(session::PostgresSession::begin(settings)?))
     }
 
-    fn dialect(table: &TableName, settings: &Settings) -> Box<dyn Dialect> {
+    fn dialect(table: &TableName, settings: &Settings) -> Box<dyn SqlDialect> {
         Box::new(dialect::PostgresDialect::new(table.clone(), settings.connection.options.text("user")))
     }
 

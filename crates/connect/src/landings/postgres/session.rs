@@ -12,7 +12,7 @@ use sluice_core::table::Found;
 use sluice_core::types::SqlType;
 use tokio_postgres::{Client, Error, SimpleQueryMessage};
 
-use super::copy::{self, END, Form, HEAD};
+use super::copy::{self, CopyForm, END, HEAD};
 use super::describe;
 use crate::databases::postgres::{self, connect, judge};
 use crate::databases::{Server, StoreError, StoreResult, in_time, wait};
@@ -39,7 +39,7 @@ pub(super) struct PostgresSession {
     shown: String,
     answer_within: Duration,
     /// How each column of the target is written.
-    forms: Vec<Form>,
+    forms: Vec<CopyForm>,
     /// The sizes of the incoming table's columns are known to the session.
     has_incoming: bool,
 }
@@ -225,13 +225,13 @@ impl Session for PostgresSession {
             self.forms = target.columns.iter().map(form).collect();
         }
         if target.mode == Mode::Mirror {
-            self.forms.push(Form::Plain);
+            self.forms.push(CopyForm::Plain);
             let base = |name: &String| name.strip_prefix(WAS).unwrap_or_default().to_string();
             let of_key = |(name, _): &(String, SqlType)| {
                 let place = target.columns.iter().position(|(n, _)| *n == base(name));
-                place.map_or(Form::Plain, |i| self.forms[i])
+                place.map_or(CopyForm::Plain, |i| self.forms[i])
             };
-            let hidden: Vec<Form> = target.hidden.iter().map(of_key).collect();
+            let hidden: Vec<CopyForm> = target.hidden.iter().map(of_key).collect();
             self.forms.extend(hidden);
             let keyed = KeyedStatements { spelling: self.spelling(), target };
             let (gone, key) = (self.spelling().table(&target.gone()), keyed.gone_columns());

@@ -1,7 +1,7 @@
 //! How SQLite spells our types. A column there takes any value and changes some by its affinity, so that the name of a
 //! column's type decides what is kept as it is.
 
-use sluice_core::table::{Dialect, Fit, TableColumn};
+use sluice_core::table::{SqlDialect, TableColumn, TypeFit};
 use sluice_core::types::SqlType;
 
 use crate::databases::postgres::quote;
@@ -40,7 +40,7 @@ pub(super) fn affinity(ty: &str) -> Affinity {
 /// So many digits survive in a floating point.
 const DIGITS: u8 = 15;
 
-impl Dialect for SqliteDialect {
+impl SqlDialect for SqliteDialect {
     fn quote(&self, name: &str) -> String {
         quote(name)
     }
@@ -60,30 +60,30 @@ impl Dialect for SqliteDialect {
         }
     }
 
-    fn fit(&self, ty: SqlType, column: &TableColumn) -> Fit {
+    fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit {
         let affinity = affinity(&column.base);
         match (ty, affinity) {
             // A column without a type keeps what it gets.
-            (SqlType::Null, _) | (_, Affinity::Blob) => Fit::Whole,
-            (SqlType::Text | SqlType::Json | SqlType::Date | SqlType::Timestamptz, Affinity::Text) => Fit::Whole,
-            (SqlType::Date | SqlType::Timestamptz, Affinity::Numeric) => Fit::Whole,
+            (SqlType::Null, _) | (_, Affinity::Blob) => TypeFit::Whole,
+            (SqlType::Text | SqlType::Json | SqlType::Date | SqlType::Timestamptz, Affinity::Text) => TypeFit::Whole,
+            (SqlType::Date | SqlType::Timestamptz, Affinity::Numeric) => TypeFit::Whole,
             (SqlType::Text | SqlType::Json, Affinity::Numeric) => {
-                Fit::Loses("texts that look like numbers become numbers: 007 becomes 7".into())
+                TypeFit::Loses("texts that look like numbers become numbers: 007 becomes 7".into())
             }
             (SqlType::Boolean | SqlType::Integer | SqlType::Bigint, Affinity::Integer | Affinity::Numeric) => {
-                Fit::Whole
+                TypeFit::Whole
             }
-            (SqlType::Integer | SqlType::Double, Affinity::Real) => Fit::Whole,
-            (SqlType::Bigint, Affinity::Real) => Fit::Loses("large whole numbers are rounded".into()),
-            (SqlType::Double, Affinity::Numeric) => Fit::Whole,
+            (SqlType::Integer | SqlType::Double, Affinity::Real) => TypeFit::Whole,
+            (SqlType::Bigint, Affinity::Real) => TypeFit::Loses("large whole numbers are rounded".into()),
+            (SqlType::Double, Affinity::Numeric) => TypeFit::Whole,
             (SqlType::Decimal { precision, .. }, Affinity::Numeric | Affinity::Real) if precision <= DIGITS => {
-                Fit::Whole
+                TypeFit::Whole
             }
-            (SqlType::Decimal { .. }, Affinity::Text) => Fit::Whole,
+            (SqlType::Decimal { .. }, Affinity::Text) => TypeFit::Whole,
             (SqlType::Decimal { .. }, Affinity::Numeric | Affinity::Real) => {
-                Fit::Loses(format!("only {DIGITS} digits survive; text keeps all"))
+                TypeFit::Loses(format!("only {DIGITS} digits survive; text keeps all"))
             }
-            _ => Fit::Unfit,
+            _ => TypeFit::Unfit,
         }
     }
 
@@ -157,6 +157,6 @@ mod tests {
             computed: false,
             collation: None,
         };
-        assert_eq!(dialect.fit(ty, &column), Fit::Whole);
+        assert_eq!(dialect.fit(ty, &column), TypeFit::Whole);
     }
 }

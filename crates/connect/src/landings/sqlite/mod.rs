@@ -5,7 +5,7 @@ mod dialect;
 mod session;
 
 use sluice_core::kinds::{ConnectionKind, Registry, Settings};
-use sluice_core::table::{Dialect, TableColumn};
+use sluice_core::table::{SqlDialect, TableColumn};
 use sluice_core::types::SqlType;
 
 use super::tables::session::Session;
@@ -39,7 +39,7 @@ impl Store for Sqlite {
         Ok(Box::new(session::SqliteSession::begin(settings)?))
     }
 
-    fn dialect(table: &TableName, _: &Settings) -> Box<dyn Dialect> {
+    fn dialect(table: &TableName, _: &Settings) -> Box<dyn SqlDialect> {
         Box::new(dialect::SqliteDialect { table: table.clone() })
     }
 

@@ -32,7 +32,7 @@ pub(super) struct Resolved {
 
 /// The standing change of a key.
 #[derive(Clone, Copy)]
-struct Entry {
+struct AbsentEntry {
     row: usize,
     /// Of a delete, the change before it.
     before: Option<usize>,
@@ -49,7 +49,7 @@ struct Resolver<'b> {
     found: FxHashMap<(usize, usize), usize>,
     /// For rows that lack values, the row whose key the table has them under.
     was: FxHashMap<usize, usize>,
-    keys: HashMap<Vec<u8>, Entry>,
+    keys: HashMap<Vec<u8>, AbsentEntry>,
     stands: Vec<bool>,
     merged: u64,
     empties: bool,
@@ -121,7 +121,7 @@ impl Resolver<'_> {
             self.drop_row(before.row);
         }
         let earlier = before.map(|b| if self.kinds[b.row].is_gone() { b.before.unwrap_or(b.row) } else { b.row });
-        self.keys.insert(key, Entry { row, before: if kind.is_gone() { earlier } else { None } });
+        self.keys.insert(key, AbsentEntry { row, before: if kind.is_gone() { earlier } else { None } });
     }
 
     fn drop_row(&mut self, row: usize) {

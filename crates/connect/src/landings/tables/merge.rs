@@ -13,7 +13,7 @@ use std::sync::Arc;
 /// The keys of a batch so far, each with the row that stands for it.
 #[derive(Default)]
 pub(super) struct Merge {
-    table: HashTable<Entry>,
+    table: HashTable<MergedEntry>,
     /// The keys' bytes, one after the other.
     arena: Vec<u8>,
     /// For each row whether it stands.
@@ -22,7 +22,7 @@ pub(super) struct Merge {
     scratch: Vec<u8>,
 }
 
-struct Entry {
+struct MergedEntry {
     start: usize,
     end: usize,
     row: usize,
@@ -54,7 +54,7 @@ impl Merge {
         let Some(entry) = found else {
             let start = arena.len();
             arena.extend_from_slice(scratch);
-            let entry = Entry { start, end: arena.len(), row, version, partition: Arc::clone(partition) };
+            let entry = MergedEntry { start, end: arena.len(), row, version, partition: Arc::clone(partition) };
             table.insert_unique(hash, entry, |e| FxBuildHasher.hash_one(&arena[e.start..e.end]));
             return;
         };

@@ -32,7 +32,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
     BatchOrder, HeldBatch, Holdings, Landing, Published, RefusedRow, Settings, Stage, StagedWork,
 };
-use sluice_core::table::{Dialect, Found, TableReport, compare};
+use sluice_core::table::{Found, SqlDialect, TableReport, compare};
 use sluice_core::types::SqlType;
 
 pub(crate) use kind::TableKind;
@@ -65,7 +65,7 @@ pub(crate) trait Store: Send + Sync + 'static {
     /// Precision, zone and range of one of our types there.
     fn remark(ty: SqlType) -> &'static str;
     /// How tables are spelled and judged.
-    fn dialect(table: &TableName, settings: &Settings) -> Box<dyn Dialect>;
+    fn dialect(table: &TableName, settings: &Settings) -> Box<dyn SqlDialect>;
     /// The type of ours in which values of a column can be shown.
     fn shown_as(column: &sluice_core::table::TableColumn) -> SqlType;
     /// An expression that gives a column as text that our types can read.
@@ -114,7 +114,7 @@ type Connect = fn(&Settings) -> StoreResult<Box<dyn Session>>;
 pub(crate) struct TableLanding {
     settings: Settings,
     connect: Connect,
-    dialect: Box<dyn Dialect>,
+    dialect: Box<dyn SqlDialect>,
     table: TableName,
     shape: Shape,
     label: String,
@@ -272,7 +272,7 @@ impl TableLanding {
 /// Compares the table of a store with the shape of a landing.
 fn compare_with(
     session: &mut dyn Session,
-    dialect: &dyn Dialect,
+    dialect: &dyn SqlDialect,
     table: &TableName,
     shape: &Shape,
 ) -> StoreResult<TableReport> {

@@ -4,7 +4,7 @@ use sluice_core::config::{ConnectionConfig, Options};
 use sluice_core::kinds::Settings;
 use sluice_core::problem::{Place, SourceText};
 use sluice_core::secret::{Secret, SecretRef, SecretStore};
-use sluice_core::table::{Fit, TableColumn};
+use sluice_core::table::{TableColumn, TypeFit};
 use sluice_core::types::SqlType;
 use std::sync::Arc;
 
@@ -103,10 +103,10 @@ fn of<S: Store>() -> Vec<TypeInStore> {
                 collation: None,
             };
             match dialect.fit(*ty, &column) {
-                Fit::Whole => found.whole.push(name),
-                Fit::MayRefuse(why) => found.refuse.push((name, why)),
-                Fit::Loses(how) => found.lose.push((name, how)),
-                Fit::Unfit => {}
+                TypeFit::Whole => found.whole.push(name),
+                TypeFit::MayRefuse(why) => found.refuse.push((name, why)),
+                TypeFit::Loses(how) => found.lose.push((name, how)),
+                TypeFit::Unfit => {}
             }
         }
         found

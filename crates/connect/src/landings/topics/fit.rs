@@ -7,8 +7,8 @@ use sluice_core::kinds::{Fit, Unfit};
 use sluice_core::units::show_count;
 use sluice_core::values::json::write_text;
 
-use super::message::{Message, OVERHEAD};
-use super::rows::{Shape, keys, partitions};
+use super::message::{OVERHEAD, OutgoingMessage};
+use super::rows::{MessageShape, keys, partitions};
 use crate::broker::{Admin, Broker, Topic};
 
 /// What brokers take where they do not tell (the protocol's usual `max.message.bytes`).
@@ -32,12 +32,12 @@ struct TopicLimits {
 #[derive(Clone, Debug)]
 pub(super) struct TopicFit {
     reported: TopicLimits,
-    shape: Shape,
+    shape: MessageShape,
 }
 
 impl TopicFit {
     /// Asks the broker how large a message of the topic may be.
-    pub(super) fn new(broker: &Broker, topic: &Topic, shape: Shape) -> Self {
+    pub(super) fn new(broker: &Broker, topic: &Topic, shape: MessageShape) -> Self {
         let config = Admin::new(broker).ok().and_then(|admin| admin.configs([&*topic.name]).remove(&topic.name));
         let largest = config.and_then(|config| config.largest).unwrap_or(USUAL).clamp(*CLIENT.start(), *CLIENT.end());
         let partitions = i64::try_from(topic.partitions.len()).unwrap_or(i64::MAX).max(1);
@@ -123,7 +123,7 @@ impl Fit for TopicFit {
             }
         }
         if self.may_be_too_large(rows) {
-            let each = self.shape.each(rows, &mut String::new(), &mut Message::default(), |row, message| {
+            let each = self.shape.each(rows, &mut String::new(), &mut OutgoingMessage::default(), |row, message| {
                 let size = message.size();
                 if size > self.reported.largest {
                     note(row, None, self.too_large(size));
@@ -147,7 +147,10 @@ mod tests {
 
     fn fit(partitions: i64, largest: u64, keys_are_base64: bool) -> TopicFit {
         let reported = TopicLimits { topic: "tolls".into(), partitions, largest };
-        TopicFit { reported, shape: Shape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64 } }
+        TopicFit {
+            reported,
+            shape: MessageShape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64 },
+        }
     }
 
     fn rows(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {

@@ -15,7 +15,7 @@ const NONE: u32 = u32::MAX;
 
 /// One message. Its buffers are used again for the next.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Message {
+pub(super) struct OutgoingMessage {
     /// The partition; None leaves it to the key.
     pub partition: Option<i32>,
     /// The key.
@@ -50,7 +50,7 @@ fn take(from: &mut impl Read, length: u32, into: &mut Vec<u8>) -> io::Result<()>
     if read as u64 == u64::from(length) { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
 }
 
-impl Message {
+impl OutgoingMessage {
     /// The bytes that it counts with brokers: those of key, value and headers, and what the protocol adds at most.
     pub(super) fn size(&self) -> u64 {
         let of = |bytes: &Option<Vec<u8>>| bytes.as_ref().map_or(0, Vec::len);
@@ -118,9 +118,9 @@ mod tests {
     #[test]
     fn messages_come_back_as_they_were() {
         let messages = [
-            Message { value: b"{}".to_vec(), ..Message::default() },
-            Message { partition: Some(3), key: Some(Vec::new()), headers: Vec::new(), value: Vec::new() },
-            Message {
+            OutgoingMessage { value: b"{}".to_vec(), ..OutgoingMessage::default() },
+            OutgoingMessage { partition: Some(3), key: Some(Vec::new()), headers: Vec::new(), value: Vec::new() },
+            OutgoingMessage {
                 partition: None,
                 key: Some(b"lock-1".to_vec()),
                 headers: vec![
@@ -133,7 +133,7 @@ mod tests {
         ];
         let mut bytes = Vec::new();
         messages.iter().for_each(|m| m.write(&mut bytes).unwrap());
-        let (mut from, mut message) = (bytes.as_slice(), Message::default());
+        let (mut from, mut message) = (bytes.as_slice(), OutgoingMessage::default());
         for expected in &messages {
             assert!(message.read(&mut from).unwrap());
             assert_eq!(message, *expected);
@@ -144,9 +144,9 @@ mod tests {
     #[test]
     fn a_torn_spool_is_noticed() {
         let mut bytes = Vec::new();
-        Message { value: b"{\"n\":1}".to_vec(), ..Message::default() }.write(&mut bytes).unwrap();
+        OutgoingMessage { value: b"{\"n\":1}".to_vec(), ..OutgoingMessage::default() }.write(&mut bytes).unwrap();
         for end in 1..bytes.len() {
-            assert!(Message::default().read(&mut &bytes[..end]).is_err(), "{end}");
+            assert!(OutgoingMessage::default().read(&mut &bytes[..end]).is_err(), "{end}");
         }
     }
 }

@@ -33,7 +33,7 @@ use super::spool;
 use crate::broker::{Admin, Broker, PATIENCE};
 use fit::TopicFit;
 use producer::{LaneProducer, OffsetNote};
-use rows::Shape;
+use rows::MessageShape;
 
 const CREATE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default(
@@ -208,9 +208,9 @@ impl LandingKind for Topics {
 }
 
 /// How rows become messages under the keys of a landing.
-fn shape_of(settings: &Settings) -> Shape {
+fn shape_of(settings: &Settings) -> MessageShape {
     let is = |key: &str, value: &str| settings.options.text(key).as_deref() == Some(value);
-    Shape {
+    MessageShape {
         writer: formats::writer(&settings.options).unwrap_or_else(|| Arc::new(formats::JsonLines)),
         keys_are_base64: is("key_as", "base64"),
     }
@@ -222,7 +222,7 @@ pub(crate) struct TopicsLanding {
     /// The name of its transactions, with lane and topic.
     writer: String,
     spool: PathBuf,
-    shape: Shape,
+    shape: MessageShape,
     compression: String,
     fit: Arc<TopicFit>,
     disk: Disk,

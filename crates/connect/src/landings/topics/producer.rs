@@ -13,7 +13,7 @@ use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{HeldBatch, PartitionPosition};
 
-use super::message::Message;
+use super::message::OutgoingMessage;
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
 
 /// How long a broker may keep an idle transaction open, in milliseconds.
@@ -99,7 +99,7 @@ impl LaneProducer {
     }
 
     /// Hands a message on to be sent.
-    pub(super) fn send(&self, message: &Message) -> Outcome<()> {
+    pub(super) fn send(&self, message: &OutgoingMessage) -> Outcome<()> {
         let mut record = BaseRecord::<[u8], [u8]>::to(&self.topic).payload(&message.value);
         if let Some(key) = &message.key {
             record = record.key(key);

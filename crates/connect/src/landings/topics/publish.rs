@@ -8,7 +8,7 @@ use sluice_core::batch::{BatchIdentity, Ranges};
 use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 
-use super::message::Message;
+use super::message::OutgoingMessage;
 use super::producer::LaneProducer;
 
 pub(super) fn publish(
@@ -31,7 +31,7 @@ pub(super) fn publish(
     })?;
     let mut from = BufReader::with_capacity(1 << 16, file);
     producer.start()?;
-    let mut message = Message::default();
+    let mut message = OutgoingMessage::default();
     let mut sent = 0_u64;
     while message.read(&mut from).map_err(|e| Failure::io("read", spool, &e))? {
         producer.send(&message)?;

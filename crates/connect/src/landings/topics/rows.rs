@@ -10,12 +10,12 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::RowWriter;
 use sluice_core::values::json::write_text;
 
-use super::message::Message;
+use super::message::OutgoingMessage;
 use crate::broker::headers;
 
 /// How rows become messages.
 #[derive(Clone, Debug)]
-pub(super) struct Shape {
+pub(super) struct MessageShape {
     /// Writes the values.
     pub writer: Arc<dyn RowWriter>,
     /// Whether the text of keys is base64 of their bytes.
@@ -49,7 +49,7 @@ pub(super) fn values_of(rows: &RecordBatch) -> Outcome<RecordBatch> {
     rows.project(&landing).map_err(|e| Failure::internal(e.to_string()))
 }
 
-impl Shape {
+impl MessageShape {
     /// The values of all rows, each ended by a line end; gives where each ends.
     fn write_values(&self, text: &mut String, rows: &RecordBatch) -> Vec<usize> {
         text.clear();
@@ -61,8 +61,8 @@ impl Shape {
         &self,
         rows: &RecordBatch,
         text: &mut String,
-        message: &mut Message,
-        mut take: impl FnMut(usize, &Message) -> Outcome<()>,
+        message: &mut OutgoingMessage,
+        mut take: impl FnMut(usize, &OutgoingMessage) -> Outcome<()>,
     ) -> Outcome<()> {
         let (keys, named, numbers) = (beside(rows, "key"), beside(rows, "headers"), partitions(rows));
         let ends = self.write_values(text, &values_of(rows)?);

@@ -10,26 +10,26 @@ use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Stage, StagedWork};
 
-use super::message::Message;
-use super::rows::Shape;
+use super::message::OutgoingMessage;
+use super::rows::MessageShape;
 
 pub(super) struct SpoolStage {
     path: PathBuf,
     file: BufWriter<File>,
-    shape: Shape,
+    shape: MessageShape,
     /// What the topic said of itself, kept with the staged work.
     detail: serde_json::Value,
     disk: Disk,
     rows: u64,
     bytes: u64,
     text: String,
-    message: Message,
+    message: OutgoingMessage,
 }
 
 impl SpoolStage {
     pub(super) fn create(
         path: PathBuf,
-        shape: Shape,
+        shape: MessageShape,
         detail: serde_json::Value,
         disk: Disk,
     ) -> Outcome<Box<dyn Stage>> {
@@ -38,7 +38,7 @@ impl SpoolStage {
         }
         let file = disk.create(&path)?;
         let file = BufWriter::with_capacity(1 << 16, file);
-        let (text, message) = (String::new(), Message::default());
+        let (text, message) = (String::new(), OutgoingMessage::default());
         Ok(Box::new(Self { path, file, shape, detail, disk, rows: 0, bytes: 0, text, message }))
     }
 }

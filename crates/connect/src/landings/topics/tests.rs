@@ -11,19 +11,11 @@ use rstest::rstest;
 use sluice_core::config::{ConnectionConfig, Options};
 use sluice_core::failure::FailureKind;
 use sluice_core::problem::{Place, SourceText};
-use sluice_core::secret::{Secret, SecretRef, SecretStore};
 use sluice_standin::broker::{Broker as StandIn, Setup, TopicConfig};
 
 use super::*;
 use crate::landings::suite::{self, Store, identity, lane, publish, stage};
-
-struct NoSecrets;
-
-impl SecretStore for NoSecrets {
-    fn read(&self, _: &SecretRef) -> Result<Secret, String> {
-        Err("no secrets here".into())
-    }
-}
+use crate::testing::NoSecrets;
 
 struct TopicStore {
     folder: tempfile::TempDir,
@@ -62,7 +54,7 @@ impl TopicStore {
 
 impl Store for TopicStore {
     fn landing(&self) -> Box<dyn Landing> {
-        let shape = Shape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64: false };
+        let shape = MessageShape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64: false };
         let topic = crate::broker::Topic { name: "tolls".into(), partitions: vec![0, 1] };
         Box::new(TopicsLanding {
             spool: self.folder.path().join("spool"),

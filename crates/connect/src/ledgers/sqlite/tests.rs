@@ -8,9 +8,9 @@ use sluice_core::ledger::BatchQuery;
 use super::*;
 use crate::ledgers::suite::{self, Place as _, lane, staged};
 
-struct Place(tempfile::TempDir);
+struct LedgerFile(tempfile::TempDir);
 
-impl Place {
+impl LedgerFile {
     fn new() -> Self {
         Self(tempfile::tempdir().unwrap())
     }
@@ -24,7 +24,7 @@ impl Place {
     }
 }
 
-impl suite::Place for Place {
+impl suite::Place for LedgerFile {
     fn open(&self) -> Box<dyn Ledger> {
         Box::new(self.sqlite())
     }
@@ -52,13 +52,13 @@ fn the_shared_suite(
     )]
     test: fn(&dyn suite::Place),
 ) {
-    test(&Place::new());
+    test(&LedgerFile::new());
 }
 
 /// A ledger of the version before names and readings were noted keeps what it says.
 #[test]
 fn a_ledger_of_version_2_is_brought_up_to_date() {
-    let place = Place::new();
+    let place = LedgerFile::new();
     std::fs::create_dir_all(place.path().parent().unwrap()).unwrap();
     let old = Connection::open(place.path()).unwrap();
     for script in [include_str!("migrations/1.sql"), include_str!("migrations/2.sql")] {
@@ -94,7 +94,7 @@ fn a_ledger_of_version_2_is_brought_up_to_date() {
 
 #[test]
 fn a_newer_ledger_is_left_alone() {
-    let place = Place::new();
+    let place = LedgerFile::new();
     drop(place.open());
     Connection::open(place.path()).unwrap().pragma_update(None, "user_version", 99).unwrap();
     let refused = SqliteLedger::open(&place.path()).err().unwrap();
@@ -103,7 +103,7 @@ fn a_newer_ledger_is_left_alone() {
 
 #[test]
 fn durability_is_not_traded_for_speed() {
-    let place = Place::new();
+    let place = LedgerFile::new();
     let ledger = place.sqlite();
     let connection = ledger.connection();
     let mode: String = connection.query_row("pragma journal_mode", [], |r| r.get(0)).unwrap();

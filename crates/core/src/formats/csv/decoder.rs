@@ -8,7 +8,7 @@ use crate::change::Absent;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::event::{Chunk, EventRows, RecordSpan};
-use crate::formats::rows::{Bad, Rows, offset};
+use crate::formats::rows::{Bad, RowBuilder, offset};
 use crate::formats::{BYTE_ORDER_MARK, Decoded, Decoder, MissingFields, json};
 use crate::names;
 use crate::reject::Reason;
@@ -31,7 +31,7 @@ struct Head {
 
 pub(super) struct CsvDecoder {
     dialect: Dialect,
-    rows: Rows,
+    rows: RowBuilder,
     /// The column of each field.
     paths: Vec<String>,
     extra: ExtraFields,
@@ -46,7 +46,7 @@ impl CsvDecoder {
     pub(super) fn new(dialect: Dialect, contract: &Contract) -> Self {
         Self {
             dialect,
-            rows: Rows::new(contract),
+            rows: RowBuilder::new(contract),
             paths: contract.fields.iter().map(|f| f.path.join(".")).collect(),
             extra: contract.extra,
             extra_text: String::new(),

@@ -20,12 +20,12 @@ pub use scan::{Ending, Value, Walk};
 pub use write::write_rows;
 
 /// The kind.
-pub const KIND: Kind = Kind;
+pub const KIND: CsvKind = CsvKind;
 
 /// CSV by name.
-pub struct Kind;
+pub struct CsvKind;
 
-impl FormatKind for Kind {
+impl FormatKind for CsvKind {
     fn names(&self) -> &'static [&'static str] {
         &["csv"]
     }

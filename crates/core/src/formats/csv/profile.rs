@@ -9,7 +9,7 @@ use crate::profile::{Profile, Seen};
 pub(super) fn add_chunk(profile: &mut Profile, chunk: &Chunk, dialect: &Dialect) {
     let head = chunk.head.as_deref().filter(|_| dialect.head && chunk.messages.is_none());
     let names = head.map_or_else(Vec::new, |head| dialect.names(head));
-    let columns = Columns { names: &names, twice: doubled(&names), dialect };
+    let columns = CsvColumns { names: &names, twice: doubled(&names), dialect };
     for name in &columns.twice {
         profile.notes.insert(format!("the header row names `{name}` twice: these columns cannot be read"));
     }
@@ -22,7 +22,7 @@ pub(super) fn add_chunk(profile: &mut Profile, chunk: &Chunk, dialect: &Dialect)
 }
 
 /// The columns of a partition.
-struct Columns<'a> {
+struct CsvColumns<'a> {
     /// As the header row names them; empty where there is none.
     names: &'a [String],
     /// Names of several columns.
@@ -30,7 +30,7 @@ struct Columns<'a> {
     dialect: &'a Dialect,
 }
 
-impl Columns<'_> {
+impl CsvColumns<'_> {
     /// Adds records that follow one another.
     fn add_all(&self, profile: &mut Profile, bytes: &[u8]) {
         let format = Csv::new(self.dialect.clone());

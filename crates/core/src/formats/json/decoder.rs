@@ -1,13 +1,13 @@
 //! Decodes JSON Lines under a contract, straight from bytes into columns.
 
 use super::keys::{Keys, Target, add_path};
-use super::scan::{self, Broken, RawString, Scanner};
+use super::scan::{self, JsonFault, RawString, Scanner};
 use crate::change::AbsentBuilder;
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::event::{Chunk, EventRows, RecordSpan};
 use crate::formats::builders::Values;
-use crate::formats::rows::{Bad, Rows, offset};
+use crate::formats::rows::{Bad, RowBuilder, offset};
 use crate::formats::values::{parse_epoch, push, push_number};
 use crate::formats::{Decoded, Decoder};
 use crate::names;
@@ -17,14 +17,14 @@ use crate::values::json::write_string;
 use crate::values::number;
 use crate::values::time::TimeFormat;
 
-impl From<Broken> for Bad {
-    fn from(broken: Broken) -> Self {
+impl From<JsonFault> for Bad {
+    fn from(broken: JsonFault) -> Self {
         Self::new(Reason::NOT_JSON, None, format!("expected {} at byte {}", broken.wanted, broken.at))
     }
 }
 
 pub(super) struct JsonDecoder {
-    rows: Rows,
+    rows: RowBuilder,
     objects: Vec<Keys>,
     extra: ExtraFields,
     extra_text: String,
@@ -41,7 +41,7 @@ impl JsonDecoder {
             add_path(&mut objects, &field.path, index);
         }
         Self {
-            rows: Rows::new(contract),
+            rows: RowBuilder::new(contract),
             objects,
             extra: contract.extra,
             extra_text: String::new(),

@@ -20,12 +20,12 @@ use crate::profile::Profile;
 use crate::values::json::write_lines;
 
 /// The kind.
-pub const KIND: Kind = Kind;
+pub const KIND: JsonKind = JsonKind;
 
 /// JSON Lines by name.
-pub struct Kind;
+pub struct JsonKind;
 
-impl FormatKind for Kind {
+impl FormatKind for JsonKind {
     fn names(&self) -> &'static [&'static str] {
         &["jsonl", "json"]
     }

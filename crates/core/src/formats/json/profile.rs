@@ -1,10 +1,10 @@
 //! What JSON objects look like.
 
-use super::scan::{Broken, Scanner, unescape};
+use super::scan::{JsonFault, Scanner, unescape};
 use super::{mark_length, records};
 use crate::event::Chunk;
 use crate::formats::BYTE_ORDER_MARK;
-use crate::profile::{Node, Profile, Seen};
+use crate::profile::{Profile, ProfileNode, Seen};
 
 pub(super) fn add_chunk(profile: &mut Profile, chunk: &Chunk) {
     match &chunk.messages {
@@ -31,7 +31,7 @@ impl Profile {
         match whole {
             Ok(end) if line[end..].iter().all(|b| matches!(b, b' ' | b'\t' | b'\r' | b'\n')) => {}
             Ok(end) => return self.add_broken(line, format!("expected the end of the record at byte {end}")),
-            Err(Broken { at, wanted }) => return self.add_broken(line, format!("expected {wanted} at byte {at}")),
+            Err(JsonFault { at, wanted }) => return self.add_broken(line, format!("expected {wanted} at byte {at}")),
         }
         if let Ok(Some(name)) = twice(&mut Scanner { bytes: line, at: start }) {
             return self.add_broken(line, format!("the field `{name}` occurs twice"));
@@ -50,7 +50,7 @@ impl Profile {
 }
 
 /// The name of a member, without its escapes.
-fn key(scanner: &mut Scanner<'_>, name: &mut Vec<u8>) -> Result<(), Broken> {
+fn key(scanner: &mut Scanner<'_>, name: &mut Vec<u8>) -> Result<(), JsonFault> {
     let key = scanner.string()?;
     name.clear();
     if !unescape(key.bytes, name) {
@@ -64,7 +64,7 @@ fn key(scanner: &mut Scanner<'_>, name: &mut Vec<u8>) -> Result<(), Broken> {
 }
 
 /// A name that an object which is known to be whole, or one inside it, has twice: a contract with this field rejects it.
-fn twice(scanner: &mut Scanner<'_>) -> Result<Option<String>, Broken> {
+fn twice(scanner: &mut Scanner<'_>) -> Result<Option<String>, JsonFault> {
     scanner.expect(b'{', "an object")?;
     let (mut names, mut name, mut found) = (Vec::<Vec<u8>>::new(), Vec::new(), None);
     scanner.members(b'}', |scanner| {
@@ -82,7 +82,7 @@ fn twice(scanner: &mut Scanner<'_>) -> Result<Option<String>, Broken> {
 }
 
 /// Walks over the members of an object that is known to be whole.
-fn members(scanner: &mut Scanner<'_>, node: &mut Node) -> Result<(), Broken> {
+fn members(scanner: &mut Scanner<'_>, node: &mut ProfileNode) -> Result<(), JsonFault> {
     scanner.expect(b'{', "an object")?;
     let mut name = Vec::new();
     scanner.members(b'}', |scanner| {
@@ -94,7 +94,7 @@ fn members(scanner: &mut Scanner<'_>, node: &mut Node) -> Result<(), Broken> {
     })
 }
 
-fn value(scanner: &mut Scanner<'_>, node: &mut Node) -> Result<(), Broken> {
+fn value(scanner: &mut Scanner<'_>, node: &mut ProfileNode) -> Result<(), JsonFault> {
     let start = scanner.at;
     match scanner.peek() {
         b'"' => {

@@ -8,7 +8,7 @@ use crate::values::number;
 
 /// Where and why JSON text is broken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Broken {
+pub(crate) struct JsonFault {
     /// The byte of the record.
     pub at: usize,
     /// What would have had to stand there.
@@ -71,16 +71,16 @@ impl<'a> Scanner<'a> {
     }
 
     /// What is wrong at this place.
-    pub(crate) fn fault(&self, wanted: &'static str) -> Broken {
-        Broken { at: self.at, wanted }
+    pub(crate) fn fault(&self, wanted: &'static str) -> JsonFault {
+        JsonFault { at: self.at, wanted }
     }
 
-    fn broken<T>(&self, wanted: &'static str) -> Result<T, Broken> {
+    fn broken<T>(&self, wanted: &'static str) -> Result<T, JsonFault> {
         Err(self.fault(wanted))
     }
 
     #[inline]
-    pub(crate) fn expect(&mut self, byte: u8, wanted: &'static str) -> Result<(), Broken> {
+    pub(crate) fn expect(&mut self, byte: u8, wanted: &'static str) -> Result<(), JsonFault> {
         if self.peek() != byte || self.at >= self.bytes.len() {
             return self.broken(wanted);
         }
@@ -90,7 +90,7 @@ impl<'a> Scanner<'a> {
 
     /// Reads a string whose opening quote is next.
     #[inline]
-    pub(crate) fn string(&mut self) -> Result<RawString<'a>, Broken> {
+    pub(crate) fn string(&mut self) -> Result<RawString<'a>, JsonFault> {
         self.expect(b'"', "a string")?;
         let start = self.at;
         let mut escaped = false;
@@ -111,7 +111,7 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    fn skip_escape(&mut self) -> Result<(), Broken> {
+    fn skip_escape(&mut self) -> Result<(), JsonFault> {
         match self.bytes.get(self.at + 1) {
             Some(b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't') => self.at += 2,
             Some(b'u')
@@ -135,7 +135,7 @@ impl<'a> Scanner<'a> {
     }
 
     /// Skips one value whose first byte is next; returns the place after it.
-    pub(crate) fn skip_value(&mut self, depth: usize) -> Result<usize, Broken> {
+    pub(crate) fn skip_value(&mut self, depth: usize) -> Result<usize, JsonFault> {
         match self.peek() {
             b'"' => {
                 self.string()?;
@@ -172,8 +172,8 @@ impl<'a> Scanner<'a> {
     pub(crate) fn members(
         &mut self,
         close: u8,
-        mut member: impl FnMut(&mut Self) -> Result<(), Broken>,
-    ) -> Result<(), Broken> {
+        mut member: impl FnMut(&mut Self) -> Result<(), JsonFault>,
+    ) -> Result<(), JsonFault> {
         self.skip_blanks();
         if self.peek() == close {
             self.at += 1;

@@ -39,7 +39,7 @@ const PATH_LIMIT: usize = 2_000;
 /// A bound template.
 #[derive(Clone, Debug)]
 pub struct PathTemplate {
-    parts: Vec<Part>,
+    parts: Vec<PathPart>,
     /// Whether a row may give a folder that cannot be made.
     may_refuse: bool,
     /// How many folders a batch may fill.
@@ -47,7 +47,7 @@ pub struct PathTemplate {
 }
 
 #[derive(Clone, Debug)]
-enum Part {
+enum PathPart {
     Literal(String),
     Value { place: ColumnPlace, pattern: Option<String> },
 }
@@ -66,7 +66,7 @@ impl PathTemplate {
         event: &[OutputColumn],
         problems: &mut Problems,
     ) -> Option<Self> {
-        let mut binder = Binder { text, output, event, problems, good: true };
+        let mut binder = PathBinder { text, output, event, problems, good: true };
         let mut parts = Vec::new();
         let mut at = 0;
         while let Some(open) = text.text[at..].find('{').map(|i| at + i) {
@@ -102,7 +102,7 @@ impl PathTemplate {
     /// The columns of the event that it reads, by their places.
     pub fn event_columns(&self) -> impl Iterator<Item = usize> {
         self.parts.iter().filter_map(|part| match part {
-            Part::Value { place: ColumnPlace::Event(i), .. } => Some(*i),
+            PathPart::Value { place: ColumnPlace::Event(i), .. } => Some(*i),
             _ => None,
         })
     }
@@ -166,8 +166,8 @@ impl PathTemplate {
         let mut groups = Groups::one(batch.num_rows());
         for part in &self.parts {
             match part {
-                Part::Literal(text) => groups.append_literal(text),
-                Part::Value { place, pattern } => {
+                PathPart::Literal(text) => groups.append_literal(text),
+                PathPart::Value { place, pattern } => {
                     let column = match place {
                         ColumnPlace::Output(i) => batch.column(*i),
                         ColumnPlace::Event(i) => source.column(*i),
@@ -180,7 +180,7 @@ impl PathTemplate {
     }
 }
 
-struct Binder<'a> {
+struct PathBinder<'a> {
     text: &'a EmbeddedText,
     output: &'a [OutputColumn],
     event: &'a [OutputColumn],
@@ -188,22 +188,22 @@ struct Binder<'a> {
     good: bool,
 }
 
-impl Binder<'_> {
+impl PathBinder<'_> {
     fn problem(&mut self, code: &'static str, message: &str, range: std::ops::Range<usize>, help: &str) {
         self.good = false;
         self.problems.add(Problem::error(code, message, self.text.place(range)).with_help(help));
     }
 
-    fn literal(&mut self, range: std::ops::Range<usize>, parts: &mut Vec<Part>) {
+    fn literal(&mut self, range: std::ops::Range<usize>, parts: &mut Vec<PathPart>) {
         let text = &self.text.text[range.clone()];
         if text.contains('}') {
             self.problem("syntax.sql", "this brace was never opened", range, "write {column} or {column:%Y/%m}");
         } else if !text.is_empty() {
-            parts.push(Part::Literal(text.to_string()));
+            parts.push(PathPart::Literal(text.to_string()));
         }
     }
 
-    fn value(&mut self, range: std::ops::Range<usize>, parts: &mut Vec<Part>) {
+    fn value(&mut self, range: std::ops::Range<usize>, parts: &mut Vec<PathPart>) {
         let text = &self.text.text[range.clone()];
         let (name, pattern) = match text.split_once(':') {
             Some((name, pattern)) => (name.trim(), Some(pattern)),
@@ -257,13 +257,13 @@ impl Binder<'_> {
             }
             None => {}
         }
-        parts.push(Part::Value { place, pattern: pattern.map(str::to_string) });
+        parts.push(PathPart::Value { place, pattern: pattern.map(str::to_string) });
     }
 }
 
 /// Whether rows may give folders that cannot be made: a part of several texts may be too long, and what a pattern of
 /// times gives may be a name of its own, such as `..`.
-fn may_refuse(parts: &[Part], output: &[OutputColumn], event: &[OutputColumn]) -> bool {
+fn may_refuse(parts: &[PathPart], output: &[OutputColumn], event: &[OutputColumn]) -> bool {
     let is_text = |place: &ColumnPlace| match place {
         ColumnPlace::Output(i) => output[*i].ty == SqlType::Text,
         ColumnPlace::Event(i) => event[*i].ty == SqlType::Text,
@@ -271,7 +271,7 @@ fn may_refuse(parts: &[Part], output: &[OutputColumn], event: &[OutputColumn]) -
     let (mut name, mut whole) = (0, 0);
     for part in parts {
         match part {
-            Part::Literal(text) => {
+            PathPart::Literal(text) => {
                 whole += text.len();
                 // What follows the last slash begins a new name.
                 match text.rsplit_once('/') {
@@ -285,8 +285,10 @@ fn may_refuse(parts: &[Part], output: &[OutputColumn], event: &[OutputColumn]) -
                     None => name += text.len(),
                 }
             }
-            Part::Value { pattern: Some(pattern), .. } if pattern.contains('.') || pattern.len() > 60 => return true,
-            Part::Value { place, .. } => {
+            PathPart::Value { pattern: Some(pattern), .. } if pattern.contains('.') || pattern.len() > 60 => {
+                return true;
+            }
+            PathPart::Value { place, .. } => {
                 let longest = if is_text(place) { VALUE_LIMIT } else { 64 };
                 (name, whole) = (name + longest, whole + longest);
             }

@@ -12,23 +12,23 @@ use super::{FeedReader, Log, Reading};
 use crate::intakes::feed::gather::ChangeDetails;
 use crate::intakes::feed::index;
 use crate::intakes::feed::order::Order;
-use crate::intakes::feed::whole::{RowSink, Step, read_at};
+use crate::intakes::feed::whole::{RowSink, WholeStep, read_at};
 
 /// How many portions wait for their places at most.
 const WAITING: usize = 2;
 
 impl<L: Log> FeedReader<L> {
     /// Takes in rows of tables without a key, where some are to be read.
-    pub(super) fn take_whole(&mut self, limit: ReadLimit) -> Outcome<Step> {
+    pub(super) fn take_whole(&mut self, limit: ReadLimit) -> Outcome<WholeStep> {
         if !self.reading.order.is_between() || !self.is_empty() || !self.wholes.is_waiting() {
-            return Ok(Step::Done);
+            return Ok(WholeStep::Done);
         }
         let log = &self.log;
         let Reading { order, state, .. } = &mut self.reading;
         let (gather, at) = (&mut order.gather, &mut order.at);
         let mut taker = RowSink { tables: log.tables(), settings: log.settings(), state, gather, at };
         let step = self.wholes.step(&mut taker, limit, |table, settings| log.read_whole(table, settings))?;
-        if step == Step::Rows {
+        if step == WholeStep::Rows {
             order.read_at = read_at(log.tables(), state);
             self.is_loading = self.reading.is_loading();
         }

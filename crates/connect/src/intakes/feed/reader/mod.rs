@@ -398,9 +398,9 @@ impl<L: Log> LaneReader for FeedReader<L> {
                 return Ok(self.reading.halt.take().map_or(Read::Pending, Read::Halt));
             }
             match self.take_whole(limit)? {
-                whole::Step::Done => {}
-                whole::Step::Rows => return Ok(self.chunk()),
-                whole::Step::Wait => {
+                whole::WholeStep::Done => {}
+                whole::WholeStep::Rows => return Ok(self.chunk()),
+                whole::WholeStep::Wait => {
                     std::thread::sleep(PAUSE);
                     return Ok(Read::Pending);
                 }

@@ -8,22 +8,14 @@ use rstest::rstest;
 use sluice_core::config::{ConnectionConfig, OptionValue, Options};
 use sluice_core::kinds::{IntakeKind as _, Settings};
 use sluice_core::problem::{Place, SourceText};
-use sluice_core::secret::{Secret, SecretRef, SecretStore};
 
 use super::*;
 use crate::intakes::files::Files;
 use crate::intakes::suite;
+use crate::testing::NoSecrets;
 
 mod formats;
 mod moves;
-
-struct NoSecrets;
-
-impl SecretStore for NoSecrets {
-    fn read(&self, _: &SecretRef) -> Result<Secret, String> {
-        Err("no secrets here".into())
-    }
-}
 
 fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
     let place = Place::new(&SourceText::new("p.toml", ""), 0..0);

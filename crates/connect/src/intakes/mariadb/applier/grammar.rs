@@ -7,9 +7,9 @@ use sluice_core::event::Position;
 
 use super::super::query::Query;
 use super::super::stream::LogEvent;
-use super::super::transaction::{Group, Open};
+use super::super::transaction::{Group, OpenTransaction};
 use super::super::{rows, statement, table_map};
-use super::{Applied, Applier, TouchedTables, file_name, file_number};
+use super::{AppliedLog, LogApplier, TouchedTables, file_name, file_number};
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::order::Order;
 
@@ -32,7 +32,7 @@ const FILES: &[u8] = &[6, 7, 8, 9, 10, 11, 12, 17, 18];
 /// Why a run stops at a transaction that was rolled back.
 const LANDED: &str = "a transaction was rolled back after a part of it was read: it is too large to keep until its end";
 
-impl Applier {
+impl LogApplier {
     /// Applies an event. Up to `handed` changes have been handed on.
     ///
     /// # Errors
@@ -42,7 +42,7 @@ impl Applier {
         order: &mut Order,
         event: &LogEvent,
         handed: Position,
-    ) -> Result<Applied, String> {
+    ) -> Result<AppliedLog, String> {
         let broken = || "an event in the log is incomplete".to_string();
         match event.kind {
             ROTATE => {
@@ -53,7 +53,7 @@ impl Applier {
             }
             HEARTBEAT => self.see(order, self.here(event.end)),
             GTID => {
-                let open = Open::begin(event, self.here(event.start)).ok_or_else(broken)?;
+                let open = OpenTransaction::begin(event, self.here(event.start)).ok_or_else(broken)?;
                 self.open(order, open);
             }
             QUERY => return self.query(order, event, handed).ok_or_else(broken),
@@ -63,7 +63,7 @@ impl Applier {
             _ if self.is_preparing() => {}
             _ => return self.table_map(order, event),
         }
-        Ok(Applied::Nothing)
+        Ok(AppliedLog::Nothing)
     }
 
     /// Applies an event of a distributed transaction that is committed; whether it was the last.
@@ -75,9 +75,9 @@ impl Applier {
         order: &mut Order,
         event: &LogEvent,
         handed: Position,
-    ) -> Result<(Applied, bool), String> {
+    ) -> Result<(AppliedLog, bool), String> {
         match event.kind {
-            XA_PREPARE => return Ok((Applied::Nothing, true)),
+            XA_PREPARE => return Ok((AppliedLog::Nothing, true)),
             ROTATE | GTID | HEARTBEAT => {}
             QUERY => {
                 let said = Query::read(&event.body).ok_or("an event in the log is incomplete")?;
@@ -87,17 +87,17 @@ impl Applier {
             }
             _ => return self.table_map(order, event).map(|applied| (applied, false)),
         }
-        Ok((Applied::Nothing, false))
+        Ok((AppliedLog::Nothing, false))
     }
 
     /// An event that tells of rows, or nothing.
-    fn table_map(&mut self, order: &mut Order, event: &LogEvent) -> Result<Applied, String> {
+    fn table_map(&mut self, order: &mut Order, event: &LogEvent) -> Result<AppliedLog, String> {
         match event.kind {
             TABLE_MAP => {
                 let map = table_map::read(&event.body).ok_or("a table event in the log is incomplete")?;
                 return self.bind(map);
             }
-            INCIDENT => return Ok(Applied::Lost("the server lost events of its log".into())),
+            INCIDENT => return Ok(AppliedLog::Lost("the server lost events of its log".into())),
             165..=171 => return Err("compressed events are not read: set global log_bin_compress = off".into()),
             39 => return Err("parts of JSON are not read: set global binlog_row_value_options = ''".into()),
             40 => {
@@ -106,13 +106,13 @@ impl Applier {
                 );
             }
             kind if FILES.contains(&kind) => {
-                return Ok(Applied::Lost(
+                return Ok(AppliedLog::Lost(
                     "rows were loaded from a file by a statement, and the log does not hold them".into(),
                 ));
             }
             kind if SILENT.contains(&kind) || event.is_ignorable => {}
             33 | 34 => {
-                let open = Open::new(Group::Rows, event, self.here(event.start));
+                let open = OpenTransaction::new(Group::Rows, event, self.here(event.start));
                 self.open(order, open);
             }
             other => match rows::kind(other) {
@@ -120,7 +120,7 @@ impl Applier {
                 None => return Err(format!("the log has an event of an unknown kind: {other}")),
             },
         }
-        Ok(Applied::Nothing)
+        Ok(AppliedLog::Nothing)
     }
 
     fn see(&self, order: &mut Order, at: u64) {
@@ -157,44 +157,44 @@ impl Applier {
     }
 
     /// A distributed transaction is prepared.
-    fn prepared(&mut self, order: &mut Order, event: &LogEvent) -> Option<Applied> {
+    fn prepared(&mut self, order: &mut Order, event: &LogEvent) -> Option<AppliedLog> {
         let is_whole = *event.body.first()? != 0;
-        let Some(open) = &self.open else { return Some(Applied::Nothing) };
+        let Some(open) = &self.open else { return Some(AppliedLog::Nothing) };
         let applied = match &open.group {
-            Group::Prepared(name) if !is_whole => Applied::Prepared(name.clone(), open.start),
-            _ => {
-                Applied::Lost("a distributed transaction was prepared and committed in a form that is not known".into())
-            }
+            Group::Prepared(name) if !is_whole => AppliedLog::Prepared(name.clone(), open.start),
+            _ => AppliedLog::Lost(
+                "a distributed transaction was prepared and committed in a form that is not known".into(),
+            ),
         };
-        if !matches!(applied, Applied::Lost(_)) {
+        if !matches!(applied, AppliedLog::Lost(_)) {
             self.commit(order, event.end);
         }
         Some(applied)
     }
 
     /// A statement: the end of a transaction, a savepoint, or one that changes tables. None where it is broken off.
-    fn query(&mut self, order: &mut Order, event: &LogEvent, handed: Position) -> Option<Applied> {
+    fn query(&mut self, order: &mut Order, event: &LogEvent, handed: Position) -> Option<AppliedLog> {
         let said = Query::read(&event.body)?;
         let word = said.text.trim().to_ascii_uppercase();
         if word == "BEGIN" {
-            let open = Open::new(Group::Rows, event, self.here(event.start));
+            let open = OpenTransaction::new(Group::Rows, event, self.here(event.start));
             // A server of another family tells its numbers first.
             self.open(order, open);
-            return Some(Applied::Nothing);
+            return Some(AppliedLog::Nothing);
         }
         if self.is_preparing() {
-            return Some(Applied::Nothing);
+            return Some(AppliedLog::Nothing);
         }
         if word == "COMMIT" {
             self.commit(order, event.end);
-            return Some(Applied::Nothing);
+            return Some(AppliedLog::Nothing);
         }
         if word == "ROLLBACK" {
             if !self.roll_back(order, 0, handed, true) {
-                return Some(Applied::Lost(LANDED.into()));
+                return Some(AppliedLog::Lost(LANDED.into()));
             }
             self.commit(order, event.end);
-            return Some(Applied::Nothing);
+            return Some(AppliedLog::Nothing);
         }
         if let Some(applied) = self.savepoint(order, &said, handed) {
             return Some(applied);
@@ -202,53 +202,53 @@ impl Applier {
         if word.starts_with("XA ") {
             return Some(self.distributed(order, &word, event.end));
         }
-        let open = Open::new(Group::Single, event, self.here(event.start));
+        let open = OpenTransaction::new(Group::Single, event, self.here(event.start));
         let is_single = self.open(order, open).group == Group::Single;
         let applied = self.statement(order, said);
         // A place where the run stops is not passed: the next run stops there again.
-        if is_single && !matches!(applied, Applied::Lost(_)) {
+        if is_single && !matches!(applied, AppliedLog::Lost(_)) {
             self.commit(order, event.end);
         }
         Some(applied)
     }
 
     /// A savepoint is set, or gone back to; None for another statement.
-    fn savepoint(&mut self, order: &mut Order, said: &Query, handed: Position) -> Option<Applied> {
+    fn savepoint(&mut self, order: &mut Order, said: &Query, handed: Position) -> Option<AppliedLog> {
         let (is_back, name) = statement::savepoint(&said.text, said.modes)?;
         let open = self.open.as_mut()?;
         if !is_back {
             open.set(name, order.next);
-            return Some(Applied::Nothing);
+            return Some(AppliedLog::Nothing);
         }
         let Some(to) = open.back_to(&name) else {
-            return Some(Applied::Lost(format!("a transaction rolled back to an unknown savepoint: {name}")));
+            return Some(AppliedLog::Lost(format!("a transaction rolled back to an unknown savepoint: {name}")));
         };
         match self.roll_back(order, to, handed, true) {
-            true => Some(Applied::Nothing),
-            false => Some(Applied::Lost(LANDED.into())),
+            true => Some(AppliedLog::Nothing),
+            false => Some(AppliedLog::Lost(LANDED.into())),
         }
     }
 
     /// A distributed transaction is ended.
-    fn distributed(&mut self, order: &mut Order, word: &str, end: u64) -> Applied {
+    fn distributed(&mut self, order: &mut Order, word: &str, end: u64) -> AppliedLog {
         let name = self.open.as_ref().and_then(|open| open.ends.clone());
         match name {
-            Some(name) if word.starts_with("XA COMMIT") => Applied::Committed(name, end),
+            Some(name) if word.starts_with("XA COMMIT") => AppliedLog::Committed(name, end),
             Some(name) if word.starts_with("XA ROLLBACK") => {
                 self.commit(order, end);
-                Applied::Forgotten(name)
+                AppliedLog::Forgotten(name)
             }
-            _ if word.starts_with("XA END") || word.starts_with("XA START") => Applied::Nothing,
-            _ => Applied::Lost(format!("the log has a distributed transaction in an unknown form: {word}")),
+            _ if word.starts_with("XA END") || word.starts_with("XA START") => AppliedLog::Nothing,
+            _ => AppliedLog::Lost(format!("the log has a distributed transaction in an unknown form: {word}")),
         }
     }
 
     /// A statement that may change tables.
-    fn statement(&mut self, order: &mut Order, said: Query) -> Applied {
+    fn statement(&mut self, order: &mut Order, said: Query) -> AppliedLog {
         let does = statement::read(&said.text, &said.database, said.modes);
         let databases: HashSet<&str> = self.tables.iter().filter_map(|t| t.name.split('.').next()).collect();
         if does.touches.iter().any(|name| databases.contains(name.as_str())) {
-            return Applied::Lost(format!(
+            return AppliedLog::Lost(format!(
                 "rows were changed by a statement, and the log holds the statement without the rows: {}",
                 said.text
             ));
@@ -273,6 +273,6 @@ impl Applier {
         // Rows that are read again take the place of all that were there.
         let all: Vec<u32> = emptied.into_iter().chain(dropped).chain(replaced.iter().copied()).collect();
         all.into_iter().for_each(|table| self.truncate(order, table));
-        Applied::Statement(said.text, TouchedTables { lost, replaced, keyed })
+        AppliedLog::Statement(said.text, TouchedTables { lost, replaced, keyed })
     }
 }

@@ -3,7 +3,7 @@
 use sluice_core::failure::{Failure, Outcome};
 
 use super::super::applier::TouchedTables;
-use super::super::catalog::SourceTable;
+use super::super::catalog::MariadbTable;
 use super::super::shapes::there;
 use super::MariadbLog;
 use crate::intakes::feed::index;
@@ -17,7 +17,7 @@ impl MariadbLog {
 
     /// The table as it is at the source now; None where the server does not answer: the transaction comes again, and the
     /// table with it.
-    fn now(&self, reading: &mut Reading, table: u32) -> Outcome<Option<Option<SourceTable>>> {
+    fn now(&self, reading: &mut Reading, table: u32) -> Outcome<Option<Option<MariadbTable>>> {
         let name = &self.feed.tables[index(table)].name;
         reading.unless_away(self.feed.catalog().and_then(|mut catalog| catalog.table(name)))
     }

@@ -3,7 +3,7 @@
 use sluice_core::failure::Failure;
 use sluice_core::units::show_count;
 
-use super::super::load::{self, Detail};
+use super::super::load::{self, LoadDetail};
 use super::MariadbLog;
 use crate::intakes::feed::index;
 use crate::intakes::feed::loader::{Job, LoadTask, Loader, Portion};
@@ -16,7 +16,7 @@ const AT_ONCE: usize = 2;
 impl MariadbLog {
     pub(super) fn start_loader(&mut self, state: &State) {
         self.loader = None;
-        let mut jobs: Vec<Job<Detail>> = Vec::new();
+        let mut jobs: Vec<Job<LoadDetail>> = Vec::new();
         for ((table, feed), settings) in (0..).zip(&self.feed.tables).zip(&self.feed.settings) {
             let load = state.tables.get(&*feed.name).and_then(|t| t.load.clone()).filter(|l| !l.done);
             let Some(load) = load.filter(|l| l.whole.is_none()) else { continue };
@@ -47,7 +47,7 @@ impl MariadbLog {
     }
 
     /// Compares what was read of a table with what it has, once all was read: they differ by what changed meanwhile.
-    fn compare_count(&mut self, reading: &mut Reading, portion: &Portion<Detail>) {
+    fn compare_count(&mut self, reading: &mut Reading, portion: &Portion<LoadDetail>) {
         self.count_changes(reading);
         let Some(count) = portion.detail.count else { return };
         let Some(load) = self.load_of(reading, portion.table) else { return };
@@ -69,7 +69,7 @@ impl MariadbLog {
         )));
     }
 
-    pub(super) fn close_portion(&mut self, reading: &mut Reading, portion: &Portion<Detail>) {
+    pub(super) fn close_portion(&mut self, reading: &mut Reading, portion: &Portion<LoadDetail>) {
         if let Some(recent) = self.applier.recent.get_mut(&portion.table) {
             recent.retain(|(end, _)| *end > portion.mark);
         }

@@ -12,10 +12,10 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::Settings;
 
 use super::MariadbFeed;
-use super::applier::{Applied, Applier, file_number, file_place, parts};
+use super::applier::{AppliedLog, LogApplier, file_number, file_place, parts};
 use super::gtid::Gtids;
-use super::load::Detail;
-use super::stream::{Received, Stream};
+use super::load::LoadDetail;
+use super::stream::{FromStream, LogStream};
 use super::whole::reading as reading_whole;
 use crate::intakes::feed::FeedTable;
 use crate::intakes::feed::loader::{Loader, Outdated, Portion};
@@ -39,16 +39,16 @@ const SECOND: u32 = 0x0100_0000;
 
 pub(super) struct MariadbLog {
     feed: Arc<MariadbFeed>,
-    stream: Option<Stream>,
-    applier: Applier,
-    loader: Option<Loader<Detail>>,
+    stream: Option<LogStream>,
+    applier: LogApplier,
+    loader: Option<Loader<LoadDetail>>,
     /// Distributed transactions that have ended, with where they were prepared.
     ended: Vec<(String, u64)>,
 }
 
 impl MariadbLog {
     pub(super) fn new(feed: Arc<MariadbFeed>, state: &State) -> Self {
-        let mut applier = Applier::new(feed.tables.clone(), feed.known.clone(), state.read);
+        let mut applier = LogApplier::new(feed.tables.clone(), feed.known.clone(), state.read);
         applier.gtids = state.gtid.as_deref().map(Gtids::parse).unwrap_or_default();
         let follows = (0..).zip(&feed.settings).filter(|(_, s)| Policy::of(s) == Policy::Follow);
         applier.follows = follows.map(|(number, _)| number).collect();
@@ -61,15 +61,15 @@ impl MariadbLog {
     }
 
     /// Does what an event asks for beside its changes.
-    fn take(&mut self, reading: &mut Reading, applied: Applied) -> Outcome<()> {
+    fn take(&mut self, reading: &mut Reading, applied: AppliedLog) -> Outcome<()> {
         match applied {
-            Applied::Nothing => {}
-            Applied::Table(table, columns) => self.announced(reading, table, columns)?,
-            Applied::Statement(text, touched) => self.statement(reading, &text, &touched)?,
-            Applied::Prepared(name, start) => drop(reading.state.prepared.insert(name, start)),
-            Applied::Forgotten(name) => self.ended.extend(reading.state.prepared.get(&name).map(|at| (name, *at))),
-            Applied::Committed(name, end) => self.committed(reading, name, end)?,
-            Applied::Lost(why) => {
+            AppliedLog::Nothing => {}
+            AppliedLog::Table(table, columns) => self.announced(reading, table, columns)?,
+            AppliedLog::Statement(text, touched) => self.statement(reading, &text, &touched)?,
+            AppliedLog::Prepared(name, start) => drop(reading.state.prepared.insert(name, start)),
+            AppliedLog::Forgotten(name) => self.ended.extend(reading.state.prepared.get(&name).map(|at| (name, *at))),
+            AppliedLog::Committed(name, end) => self.committed(reading, name, end)?,
+            AppliedLog::Lost(why) => {
                 // Nothing of the transaction in which it stands lands.
                 self.applier.forget_rest(&mut reading.order, reading.handed);
                 reading.halt = Some(self.feed.unlogged(&why, reading.order.seen));
@@ -91,7 +91,7 @@ impl MariadbLog {
         };
         loop {
             match stream.received.recv() {
-                Ok(Received::Event(event)) => {
+                Ok(FromStream::Event(event)) => {
                     stream.done(&event);
                     let read = self.applier.apply_prepared(&mut reading.order, &event, reading.handed);
                     let (applied, is_last) = read.map_err(|what| self.feed.unreadable(what))?;
@@ -105,7 +105,7 @@ impl MariadbLog {
                         return Ok(());
                     }
                 }
-                Ok(Received::Away(_, what)) => {
+                Ok(FromStream::Away(_, what)) => {
                     self.lose(reading, &what);
                     return Ok(());
                 }
@@ -118,12 +118,12 @@ impl MariadbLog {
     }
 
     /// A second stream, from a place on; None where its file is not there any more.
-    fn stream_at(&self, place: u64) -> Outcome<Option<Stream>> {
+    fn stream_at(&self, place: u64) -> Outcome<Option<LogStream>> {
         let (number, at) = parts(place);
         let mut catalog = self.feed.catalog()?;
         let files = catalog.log_files()?;
         let file = files.iter().find(|(name, _)| file_number(name) == number);
-        file.map(|(file, _)| Stream::start(catalog, self.feed.number() | SECOND, file, at)).transpose()
+        file.map(|(file, _)| LogStream::start(catalog, self.feed.number() | SECOND, file, at)).transpose()
     }
 
     /// The file ends within a transaction that was never committed, since the server crashed: reading goes on with the next.
@@ -156,7 +156,7 @@ impl MariadbLog {
 }
 
 impl Log for MariadbLog {
-    type Detail = Detail;
+    type Detail = LoadDetail;
 
     const PATIENCE: Duration = Duration::ZERO;
 
@@ -191,7 +191,7 @@ impl Log for MariadbLog {
         {
             return Err(self.feed.rewritten(&catalog.shown, state.read, ours, &theirs));
         }
-        self.stream = Some(Stream::start(catalog, self.feed.number(), file, at)?);
+        self.stream = Some(LogStream::start(catalog, self.feed.number(), file, at)?);
         Ok(())
     }
 
@@ -220,15 +220,15 @@ impl Log for MariadbLog {
             Err(TryRecvError::Disconnected) => Err(RecvTimeoutError::Disconnected),
         };
         match received {
-            Ok(Received::Event(event)) => {
+            Ok(FromStream::Event(event)) => {
                 stream.done(&event);
                 let applied = self.applier.apply(&mut reading.order, &event, reading.handed);
                 self.take(reading, applied.map_err(|what| self.feed.unreadable(what))?)?;
                 Ok(if reading.halt.is_some() { Step::Flush } else { Step::GoOn })
             }
-            Ok(Received::Away(Some(PURGED), what)) if what.contains(CUT) => self.cut_off(reading, &what),
-            Ok(Received::Away(Some(PURGED), what)) => Err(self.feed.gone(&what)),
-            Ok(Received::Away(_, what)) => Ok(self.lose(reading, &what)),
+            Ok(FromStream::Away(Some(PURGED), what)) if what.contains(CUT) => self.cut_off(reading, &what),
+            Ok(FromStream::Away(Some(PURGED), what)) => Err(self.feed.gone(&what)),
+            Ok(FromStream::Away(_, what)) => Ok(self.lose(reading, &what)),
             Err(RecvTimeoutError::Disconnected) => Ok(self.lose(reading, "the connection ended")),
             Err(RecvTimeoutError::Timeout) => Ok(Step::Flush),
         }
@@ -255,11 +255,11 @@ impl Log for MariadbLog {
         self.loader = None;
     }
 
-    fn next_portion(&mut self) -> Outcome<Option<Portion<Detail>>> {
+    fn next_portion(&mut self) -> Outcome<Option<Portion<LoadDetail>>> {
         self.loader.as_ref().map_or(Ok(None), Loader::next)
     }
 
-    fn outdated<'s>(&'s self, portion: &'s Portion<Detail>) -> Outdated<'s> {
+    fn outdated<'s>(&'s self, portion: &'s Portion<LoadDetail>) -> Outdated<'s> {
         let recent = self.applier.recent.get(&portion.table).map_or(&[][..], Vec::as_slice);
         // Changes after the place of the snapshot have been taken in already; an emptied table has none of these rows.
         let later = recent.iter().filter(|(end, _)| *end > portion.mark);
@@ -267,15 +267,15 @@ impl Log for MariadbLog {
         keys.map_or(Outdated::All, Outdated::Keys)
     }
 
-    fn advance(&self, load: &mut Load, portion: &Portion<Detail>, last: usize) {
+    fn advance(&self, load: &mut Load, portion: &Portion<LoadDetail>, last: usize) {
         load.cursor = portion.detail.cursors.get(last);
     }
 
-    fn counts(&self, portion: &Portion<Detail>) -> bool {
+    fn counts(&self, portion: &Portion<LoadDetail>) -> bool {
         !portion.detail.again
     }
 
-    fn end_portion(&mut self, reading: &mut Reading, portion: &Portion<Detail>) {
+    fn end_portion(&mut self, reading: &mut Reading, portion: &Portion<LoadDetail>) {
         self.close_portion(reading, portion);
     }
 

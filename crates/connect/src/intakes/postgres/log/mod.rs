@@ -16,9 +16,9 @@ use sluice_core::kinds::Settings;
 use super::PostgresFeed;
 use super::applier::{Applied, Applier};
 use super::load::Detail;
-use super::pgoutput::{self, Message, Relation};
+use super::pgoutput::{self, LogMessage, Relation};
 use super::schema;
-use super::silent::Form;
+use super::silent::TableStorage;
 use super::slot::{self, HELD};
 use super::stream::{Received, Stream};
 use super::streamed::{Committed, Streamed};
@@ -52,7 +52,7 @@ pub(super) struct PostgresLog {
     parting: Option<(u64, Failure)>,
     /// Tables whose rows were replaced, to be loaded again once the log has been seen to a place: what it reports before
     /// that is about the rows that they had.
-    exchanged: Option<(u64, Vec<(String, Form)>)>,
+    exchanged: Option<(u64, Vec<(String, TableStorage)>)>,
     /// A transaction that tables are to be read with: their rows would be older than what was taken in.
     seeing: Option<u32>,
 }
@@ -115,10 +115,10 @@ impl PostgresLog {
         let read = pgoutput::read(bytes.clone(), within);
         let (_, message) = read.ok_or_else(|| Failure::internal("a message of pgoutput cannot be decoded"))?;
         match message {
-            Message::StreamStart { xid } => self.streamed.start(xid)?,
-            Message::StreamStop => self.streamed.stop(),
-            Message::StreamAbort { xid, within } => self.streamed.abort(xid, within),
-            Message::StreamCommit { xid, commit, end, time } => {
+            LogMessage::StreamStart { xid } => self.streamed.start(xid)?,
+            LogMessage::StreamStop => self.streamed.stop(),
+            LogMessage::StreamAbort { xid, within } => self.streamed.abort(xid, within),
+            LogMessage::StreamCommit { xid, commit, end, time } => {
                 self.committed = self.streamed.commit(xid, end)?;
                 if self.committed.is_some() {
                     self.applier.begin(&mut reading.order, commit, time, xid);
@@ -142,7 +142,7 @@ impl PostgresLog {
         self.apply(reading, &message).map(Some)
     }
 
-    fn apply(&mut self, reading: &mut Reading, message: &Message) -> Outcome<Step> {
+    fn apply(&mut self, reading: &mut Reading, message: &LogMessage) -> Outcome<Step> {
         let applied = self.applier.apply(&mut reading.order, message);
         match applied.ok_or_else(|| Failure::internal("the log has a change of a table that it did not describe"))? {
             Applied::Nothing | Applied::Committed(_) => Ok(Step::GoOn),

@@ -9,7 +9,7 @@ use sluice_core::units::show_size;
 
 use super::super::catalog::Catalog;
 use super::super::schema;
-use super::super::silent::{self, Form};
+use super::super::silent::{self, TableStorage};
 use super::PostgresLog;
 use crate::intakes::feed::reader::Reading;
 
@@ -107,7 +107,7 @@ impl PostgresLog {
     }
 
     /// Loads tables again whose rows were replaced, in the place of those that they had.
-    fn load_exchanged(&mut self, reading: &mut Reading, tables: Vec<(String, Form)>) {
+    fn load_exchanged(&mut self, reading: &mut Reading, tables: Vec<(String, TableStorage)>) {
         for (name, form) in tables {
             let Some(known) = reading.state.tables.get_mut(&name) else { continue };
             let differs = known.form.replace(form.clone()).is_some_and(|before| form.differs(&before));

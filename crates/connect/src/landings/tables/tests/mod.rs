@@ -16,7 +16,6 @@ use sluice_core::event::LandingRows;
 use sluice_core::kinds::{Landing, LandingKind, Published, Registry, Settings, StagedWork};
 use sluice_core::plan::transform::schema_of;
 use sluice_core::problem::{Place, SourceText};
-use sluice_core::secret::{Secret, SecretRef, SecretStore};
 use sluice_core::types::SqlType;
 
 use super::Store as _;
@@ -25,14 +24,7 @@ use super::shape;
 use crate::databases;
 use crate::landings::suite::{identity, order, origin, ranges};
 use crate::landings::{clickhouse, mariadb, postgres, sqlite};
-
-struct NoSecrets;
-
-impl SecretStore for NoSecrets {
-    fn read(&self, _: &SecretRef) -> Result<Secret, String> {
-        Err("no secrets here".into())
-    }
-}
+use crate::testing::NoSecrets;
 
 /// A kind of store.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
