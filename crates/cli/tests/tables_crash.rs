@@ -145,7 +145,10 @@ fn a_zombie_lands_nothing_twice(
     wait_until_stopped(zombie.id());
     std::fs::remove_dir_all(project.path(".sluice/ledger.hold")).unwrap();
     // The server ends what the zombie has open; a rival waits for it until then.
-    database.rows("select pg_terminate_backend(pid) from pg_stat_activity where application_name = 'sluice'");
+    database.rows(
+        "select pg_terminate_backend(pid) from pg_stat_activity \
+         where application_name = 'sluice' and datname = current_database()",
+    );
     project.expect(0, RUN);
     let _ = std::process::Command::new("kill").args(["-CONT", &zombie.id().to_string()]).status();
     let _ = zombie.wait().unwrap();

@@ -207,6 +207,25 @@ fn a_run_whose_broker_is_silent_settles_when_asked(#[case] word: &str, #[case] s
     assert_eq!(sent.len(), 200, "{said}{err}");
 }
 
+/// Nor does it where the broker falls silent in the middle of a batch that is on its way to a topic.
+#[test]
+fn a_run_whose_broker_falls_silent_while_it_sends_settles_when_asked() {
+    let into_topic = "[event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.landed\"\n";
+    let Some((broker, project)) = set_up("depot.weighings:2", &(every("") + into_topic)) else { return };
+    produce(&broker.address, TOPIC, &lines(0, 3_000), &[]);
+    let run = Running::start_with(&project, WATCH, &[("SLUICE_STOP_AT", "publish.topic_begun:1")]);
+    wait_for(|| run.is_stopped());
+    broker.command("silence");
+    run.signal("CONT");
+    let (code, said) = run.settle();
+    assert!([0, 5].contains(&code), "{said}");
+    broker.command("speak");
+    let (_, err) = project.expect(0, RUN);
+    assert_eq!(numbers(&project, "archive/all"), (0..3_000).collect::<Vec<u64>>(), "{said}{err}");
+    let sent = topics::consume(&broker.address, "depot.landed", "%s\\n");
+    assert_eq!(sent.len(), 3_000, "{said}{err}");
+}
+
 /// A topic that comes while the pipeline is stopped is new, wherever the others started.
 #[rstest]
 #[case(true)]

@@ -21,6 +21,7 @@ pub mod event;
 pub mod expr;
 pub mod fail_points;
 pub mod failure;
+pub mod flow;
 pub mod forecast;
 pub mod formats;
 pub mod kinds;

@@ -203,10 +203,22 @@ pub struct Running {
 
 impl Running {
     pub fn start(project: &TestProject, arguments: &[&str]) -> Self {
+        Self::start_with(project, arguments, &[])
+    }
+
+    /// Starts it with variables of the environment.
+    pub fn start_with(project: &TestProject, arguments: &[&str], variables: &[(&str, &str)]) -> Self {
         let output = project.path("run.out");
         let file = std::fs::File::create(&output).unwrap();
-        let child = project.command(arguments).stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
-        Self { child, output }
+        let mut command = project.command(arguments);
+        command.envs(variables.iter().copied()).stdout(file.try_clone().unwrap()).stderr(file);
+        Self { child: command.spawn().unwrap(), output }
+    }
+
+    /// Whether a signal has stopped it.
+    pub fn is_stopped(&self) -> bool {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap_or_default();
+        status.lines().any(|line| line.starts_with("State:\tT"))
     }
 
     pub fn signal(&self, name: &str) {

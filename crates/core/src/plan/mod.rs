@@ -25,7 +25,7 @@ use crate::secret::SecretStore;
 pub use each::{new_tables, write_out};
 pub use known::{ArrivalChoice, LedgerName, LedgerNameKind, UNKNOWN};
 pub use overlap::check_overlaps;
-pub use path::{BatchFolders, PathTemplate};
+pub use path::{BatchFolders, Groups, PathTemplate};
 pub use resolve::{FEED, load, resolve};
 pub use transform::{Transform, Transformed};
 

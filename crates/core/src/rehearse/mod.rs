@@ -16,12 +16,12 @@ use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
 use crate::batch::StationCount;
-use crate::context::with_context;
 use crate::event::{Chunk, Position};
 use crate::failure::{Failure, Outcome};
+use crate::flow::{ArrivalFlow, Arrived, Arriving, FlowSink, Passed, Walk, station_names};
 use crate::kinds::Fits;
-use crate::plan::transform::{Transformed, schema_of};
-use crate::plan::{BatchFolders, PathTemplate, Plan, Transform};
+use crate::plan::transform::schema_of;
+use crate::plan::{BatchFolders, Plan};
 use crate::reject::Reason;
 
 /// One record of the sample.
@@ -29,6 +29,8 @@ use crate::reject::Reason;
 pub struct RehearsedRecord {
     /// The arrival, by its place in the plan.
     pub arrival: usize,
+    /// The event, by its place in the plan.
+    pub event: usize,
     /// The partition.
     pub partition: Arc<str>,
     /// Its position there.
@@ -142,38 +144,33 @@ pub fn rehearse_fitting<'c>(
     now: i64,
     fits: &Fits,
 ) -> Outcome<Rehearsal> {
-    let mut work = RehearsedWork { plan, now, ..RehearsedWork::new(plan, fits) };
-    let mut decoders = HashMap::new();
+    let mut work = RehearsedWork { now, ..RehearsedWork::new(plan) };
+    let folders = BatchFolders::default();
+    let walk = Walk { plan, fits, folders: &folders, now };
+    let mut flows = HashMap::new();
     for (arrival, chunk) in chunks {
-        let event = plan.arrivals[arrival].event;
-        let decoder = match decoders.entry(arrival) {
+        let flow = match flows.entry(arrival) {
             std::collections::hash_map::Entry::Occupied(known) => known.into_mut(),
             std::collections::hash_map::Entry::Vacant(place) => {
-                let contract = plan.events[event].contract.as_ref();
-                let contract = contract.ok_or_else(|| Failure::internal("an event that arrives has a contract"))?;
-                place.insert(plan.arrivals[arrival].format()?.decoder(contract))
+                place.insert(ArrivalFlow::new(plan, &plan.arrivals[arrival])?)
             }
         };
-        let decoded = decoder.decode(chunk);
-        let records = work.add_records(arrival, chunk, &decoded);
-        let count = work.counts.entry(plan.events[event].name.clone()).or_default();
-        count.input += chunk.records;
-        count.output += decoded.rows.spans.len() as u64;
-        count.filtered += chunk.left_out();
-        count.rejected += decoded.rejects.len() as u64;
-        let rows = with_context(decoded.rows.batch, chunk, &decoded.rows.spans, &plan.events[event].context, None);
-        work.event(event, &rows, &records);
+        for arrived in flow.decode(chunk) {
+            work.decoded = work.add_records(arrival, chunk, &arrived);
+            work.count(&arrived.count);
+            let rows = Arriving { rows: &arrived.rows, marks: arrived.marks.as_ref(), origin: None };
+            walk.event(arrived.event, rows, &mut work);
+        }
     }
-    work.finish()
+    work.finish(now)
 }
 
 struct RehearsedWork<'a> {
     plan: &'a Plan,
-    fits: &'a Fits,
-    /// The folders that are filled, as if all were one batch.
-    folders: BatchFolders,
     now: i64,
     records: Vec<RehearsedRecord>,
+    /// The records of the rows that were decoded last.
+    decoded: Vec<usize>,
     counts: HashMap<String, StationCount>,
     events: Vec<Vec<RehearsedPart>>,
     landings: Vec<Vec<RehearsedPart>>,
@@ -187,13 +184,12 @@ struct RehearsedPart {
 }
 
 impl<'a> RehearsedWork<'a> {
-    fn new(plan: &'a Plan, fits: &'a Fits) -> Self {
+    fn new(plan: &'a Plan) -> Self {
         Self {
             plan,
-            fits,
-            folders: BatchFolders::default(),
             now: 0,
             records: Vec::new(),
+            decoded: Vec::new(),
             counts: HashMap::new(),
             events: plan.events.iter().map(|_| Vec::new()).collect(),
             landings: plan.landings.iter().map(|_| Vec::new()).collect(),
@@ -202,28 +198,27 @@ impl<'a> RehearsedWork<'a> {
     }
 
     /// Notes the records of a chunk in the order in which they stand there; gives those of the good rows.
-    fn add_records(&mut self, arrival: usize, chunk: &Chunk, decoded: &crate::formats::Decoded) -> Vec<usize> {
-        let mut found: Vec<(u64, Result<usize, usize>)> = decoded
-            .rows
+    fn add_records(&mut self, arrival: usize, chunk: &Chunk, arrived: &Arrived) -> Vec<usize> {
+        let mut found: Vec<(u64, Result<usize, usize>)> = arrived
             .spans
             .iter()
             .enumerate()
             .map(|(row, span)| (chunk.position_at(span.start).major, Ok(row)))
             .collect();
-        found.extend(decoded.rejects.iter().enumerate().map(|(i, r)| (r.position.major, Err(i))));
+        found.extend(arrived.rejects.iter().enumerate().map(|(i, r)| (r.position.major, Err(i))));
         found.sort_by_key(|(at, _)| *at);
-        let mut of_rows = vec![0; decoded.rows.spans.len()];
+        let mut of_rows = vec![0; arrived.spans.len()];
         for (at, which) in found {
             let index = self.records.len();
             let bytes = match which {
                 Ok(row) => {
                     of_rows[row] = index;
-                    decoded.rows.spans[row].of(&chunk.bytes).to_vec()
+                    arrived.spans[row].of(&chunk.bytes).to_vec()
                 }
                 Err(i) => {
-                    let reject = &decoded.rejects[i];
+                    let reject = &arrived.rejects[i];
                     self.stopped.push(Stopped {
-                        station: self.plan.events[self.plan.arrivals[arrival].event].name.clone(),
+                        station: self.plan.events[arrived.event].name.clone(),
                         record: index,
                         fate: StopCause::Rejected {
                             reason: reject.reason,
@@ -237,6 +232,7 @@ impl<'a> RehearsedWork<'a> {
             let partition = Arc::clone(&chunk.partition);
             self.records.push(RehearsedRecord {
                 arrival,
+                event: arrived.event,
                 partition,
                 position: Position::at(at),
                 bytes,
@@ -247,60 +243,34 @@ impl<'a> RehearsedWork<'a> {
         of_rows
     }
 
-    fn event(&mut self, index: usize, rows: &RecordBatch, records: &[usize]) {
-        let plan = self.plan;
-        self.events[index].push(RehearsedPart { rows: rows.clone(), records: records.to_vec(), folders: Vec::new() });
-        let event = &plan.events[index];
-        for place in &event.landings {
-            let landing = &plan.landings[*place];
-            let path = landing.path.as_ref();
-            let (result, kept) = self.station(&landing.label, &landing.transform, path, rows, records);
-            let folders = landing.path.as_ref().map_or_else(Vec::new, |p| p.folders(&result.batch, &result.source));
-            self.landings[*place].push(RehearsedPart { rows: result.batch, records: kept, folders });
-        }
-        for (made, transform) in &event.makes {
-            let (result, kept) = self.station(&plan.events[*made].name, transform, None, rows, records);
-            self.event(*made, &result.batch, &kept);
-        }
+    fn count(&mut self, count: &StationCount) {
+        let known =
+            self.counts.entry(count.station.clone()).or_insert_with(|| StationCount::new(count.station.as_str()));
+        known.add(count);
     }
 
-    /// Takes rows through one station; gives the records of those that go on.
-    fn station(
-        &mut self,
-        station: &str,
-        transform: &Transform,
-        path: Option<&PathTemplate>,
-        rows: &RecordBatch,
-        records: &[usize],
-    ) -> (Transformed, Vec<usize>) {
-        let mut result = transform.apply(rows, self.now);
-        if let Some(path) = path {
-            let landing = self.plan.landings.iter().position(|l| l.label == station).unwrap_or(0);
-            let _ = path.refuse(&mut result, &self.folders, landing, self.now);
-        }
-        if let Some(fit) = self.fits.get(station) {
-            result.take_out(fit.unfit(&result.batch), Reason::UNFIT);
-        }
-        let kept: Vec<u32> = match &result.origin {
-            Some(origin) => origin.clone(),
-            None => (0..u32::try_from(result.batch.num_rows()).unwrap_or(u32::MAX)).collect(),
-        };
+    /// The records of rows on their way.
+    fn records_of(&self, rows: Arriving<'_>) -> Vec<usize> {
+        (0..rows.rows.num_rows()).map(|row| self.decoded[rows.decoded(row)]).collect()
+    }
+
+    /// Notes what a station did; gives the records of the rows that go on.
+    fn passed(&mut self, passed: &Passed<'_>) -> Vec<usize> {
+        let Passed { station, input, result, .. } = passed;
+        let (rows, records) = (input.rows, self.records_of(*input));
+        let all = || (0..u32::try_from(rows.num_rows()).unwrap_or(u32::MAX)).collect();
+        let kept: Vec<u32> = result.origin.clone().unwrap_or_else(all);
         let mut gone = vec![true; rows.num_rows()];
         kept.iter().for_each(|row| gone[index(*row)] = false);
         result.faults.iter().for_each(|fault| gone[fault.row] = false);
-        let filtered: Vec<u32> =
-            (0..u32::try_from(rows.num_rows()).unwrap_or(u32::MAX)).filter(|row| gone[index(*row)]).collect();
-        let count = self.counts.entry(station.to_string()).or_default();
-        count.input += rows.num_rows() as u64;
-        count.output += result.batch.num_rows() as u64;
-        count.filtered += result.filtered;
-        count.rejected += result.faults.len() as u64;
+        let filtered: Vec<u32> = all().into_iter().filter(|row: &u32| gone[index(*row)]).collect();
+        self.count(&passed.count());
         if !filtered.is_empty() {
-            let why = transform.why_filtered(rows, &filtered, self.now);
+            let why = station.transform.why_filtered(rows, &filtered, self.now);
             for (row, (place, is_null)) in filtered.iter().zip(why) {
-                let part = transform.when.as_ref().map_or_else(String::new, |w| w.parts[place].0.clone());
+                let part = station.transform.when.as_ref().map_or_else(String::new, |w| w.parts[place].0.clone());
                 let fate = StopCause::Filtered { part, is_null };
-                self.stopped.push(Stopped { station: station.to_string(), record: records[index(*row)], fate });
+                self.stopped.push(Stopped { station: station.name.to_string(), record: records[index(*row)], fate });
             }
         }
         for fault in &result.faults {
@@ -309,13 +279,12 @@ impl<'a> RehearsedWork<'a> {
                 field: fault.column.clone(),
                 message: fault.message.clone(),
             };
-            self.stopped.push(Stopped { station: station.to_string(), record: records[fault.row], fate });
+            self.stopped.push(Stopped { station: station.name.to_string(), record: records[fault.row], fate });
         }
-        let kept = kept.iter().map(|row| records[index(*row)]).collect();
-        (result, kept)
+        kept.iter().map(|row| records[index(*row)]).collect()
     }
 
-    fn finish(mut self) -> Outcome<Rehearsal> {
+    fn finish(mut self, now: i64) -> Outcome<Rehearsal> {
         let plan = self.plan;
         let mut events = Vec::new();
         for (event, parts) in plan.events.iter().zip(std::mem::take(&mut self.events)) {
@@ -326,22 +295,31 @@ impl<'a> RehearsedWork<'a> {
             landings.push(join(&landing.transform.columns, parts)?);
         }
         let mut counts = Vec::new();
-        for station in stations(plan) {
+        for station in station_names(plan) {
             let mut count = self.counts.remove(&station).unwrap_or_default();
             count.station = station;
             counts.push(count);
         }
-        Ok(Rehearsal { records: self.records, counts, events, landings, stopped: self.stopped, now: self.now })
+        Ok(Rehearsal { records: self.records, counts, events, landings, stopped: self.stopped, now })
     }
 }
 
-/// All stations in the order of the plan: each event, then its landings.
-fn stations(plan: &Plan) -> Vec<String> {
-    let of = |event: &crate::plan::EventPlan| {
-        let landings = event.landings.iter().map(|i| plan.landings[*i].label.clone());
-        std::iter::once(event.name.clone()).chain(landings).collect::<Vec<_>>()
-    };
-    plan.events.iter().flat_map(of).collect()
+impl FlowSink for RehearsedWork<'_> {
+    fn arrived(&mut self, event: usize, rows: Arriving<'_>) {
+        let records = self.records_of(rows);
+        self.events[event].push(RehearsedPart { rows: rows.rows.clone(), records, folders: Vec::new() });
+    }
+
+    fn made(&mut self, _: usize, passed: &Passed<'_>) {
+        self.passed(passed);
+    }
+
+    fn landed(&mut self, landing: usize, _: usize, passed: Passed<'_>) {
+        let records = self.passed(&passed);
+        let path = self.plan.landings[landing].path.as_ref();
+        let folders = path.map_or_else(Vec::new, |p| p.folders(&passed.result.batch, &passed.result.source));
+        self.landings[landing].push(RehearsedPart { rows: passed.result.batch, records, folders });
+    }
 }
 
 fn join(columns: &[crate::columns::OutputColumn], parts: Vec<RehearsedPart>) -> Outcome<View> {

@@ -4,6 +4,7 @@ use arrow_array::{Array as _, RecordBatch};
 
 use super::{Rehearsal, RehearsedRecord, StopCause, View};
 use crate::expr::{EvalContext, evaluate};
+use crate::flow::{Output, Station, stations_of};
 use crate::plan::{Plan, Transform};
 use crate::values::json::{write_text, write_value};
 
@@ -49,7 +50,7 @@ pub struct Trace {
 /// The way of a record, by its place in the sample.
 pub fn trace(plan: &Plan, rehearsal: &Rehearsal, record: usize) -> Option<Trace> {
     let found = rehearsal.records.get(record)?.clone();
-    let event = plan.arrivals[found.arrival].event;
+    let event = found.event;
     let mut tracer = Tracer { plan, rehearsal, record, stations: Vec::new() };
     tracer.contract(event);
     Some(Trace { record: found, stations: tracer.stations })
@@ -92,41 +93,32 @@ impl Tracer<'_> {
         }
     }
 
-    /// The landings of an event, and the events made of it.
+    /// The stations that take the rows of an event.
     fn onwards(&mut self, index: usize, row: usize) {
-        let input = &self.rehearsal.events[index].rows;
-        let event = &self.plan.events[index];
-        for place in &event.landings {
-            let landing = &self.plan.landings[*place];
-            let view = &self.rehearsal.landings[*place];
-            self.station(&landing.label, true, &landing.transform, view, input, row);
-        }
-        for (made, transform) in &event.makes {
-            let view = &self.rehearsal.events[*made];
-            self.station(&self.plan.events[*made].name, false, transform, view, input, row);
-            if let Some(row) = view.row_of(self.record) {
-                self.onwards(*made, row);
+        let rehearsal = self.rehearsal;
+        let input = &rehearsal.events[index].rows;
+        for station in stations_of(self.plan, index) {
+            let view = match station.output {
+                Output::Landing(place) => &rehearsal.landings[place],
+                Output::Event(made) => &rehearsal.events[made],
+            };
+            self.station(station, view, input, row);
+            if let (Output::Event(made), Some(row)) = (station.output, view.row_of(self.record)) {
+                self.onwards(made, row);
             }
         }
     }
 
-    fn station(
-        &mut self,
-        station: &str,
-        is_landing: bool,
-        transform: &Transform,
-        view: &View,
-        input: &RecordBatch,
-        input_row: usize,
-    ) {
+    fn station(&mut self, station: Station<'_>, view: &View, input: &RecordBatch, input_row: usize) {
+        let Station { name, transform, output } = station;
         let row = view.row_of(self.record);
         let folder = row.and_then(|row| view.folders.get(row)).map(ToString::to_string);
         self.stations.push(TracedStation {
-            station: station.to_string(),
-            is_landing,
+            station: name.to_string(),
+            is_landing: matches!(output, Output::Landing(_)),
             conditions: conditions(transform, input, input_row, self.rehearsal.now),
             values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &transform.columns, &transform.texts)),
-            fate: self.fate(station),
+            fate: self.fate(name),
             folder,
         });
     }

@@ -306,6 +306,12 @@ mod tests {
                     }
                 }
                 seen.push((rows, starts > 1));
+                drop(wire);
+                // The server notices in its own time that nobody reads the slot any more.
+                let is_free = format!("select 1 from pg_replication_slots where slot_name = '{table}' and not active");
+                while plain.ask(&is_free).await.unwrap().is_empty() {
+                    tokio::time::sleep(Duration::from_millis(50)).await;
+                }
             }
             let free = format!("select pg_drop_replication_slot('{table}')");
             while plain.ask(&free).await.is_err() {

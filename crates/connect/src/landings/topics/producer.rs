@@ -1,6 +1,6 @@
 //! The producer of one lane: there is one transactional id for each, so that only the last to begin can commit.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use rdkafka::config::FromClientConfigAndContext as _;
 use rdkafka::consumer::{Consumer as _, ConsumerGroupMetadata};
@@ -18,6 +18,12 @@ use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
 
 /// How long a broker may keep an idle transaction open, in milliseconds.
 const TIMEOUT: &str = "300000";
+
+/// How long a commit may take; one without an answer is looked for by the next producer.
+const COMMIT: Duration = Duration::from_secs(30);
+
+/// How long no message may get through before the broker counts as away.
+const NOTHING: Duration = Duration::from_secs(20);
 
 /// Brokers keep at most 4,096 bytes of metadata with an offset, by default.
 const METADATA: usize = 4_000;
@@ -114,12 +120,16 @@ impl LaneProducer {
             }
             record = record.headers(headers);
         }
+        let mut progress = Progress::default();
         loop {
             match self.producer.send(record) {
                 Ok(()) => return Ok(()),
-                Err((KafkaError::MessageProduction(RDKafkaErrorCode::QueueFull), back)) => {
+                Err((error @ KafkaError::MessageProduction(RDKafkaErrorCode::QueueFull), back)) => {
                     record = back;
                     self.producer.poll(Duration::from_millis(50));
+                    if progress.has_ended(self.producer.in_flight_count()) {
+                        return Err(self.failure("take a message", &error));
+                    }
                 }
                 Err((error, _)) => return Err(self.failure("take a message", &error)),
             }
@@ -131,9 +141,21 @@ impl LaneProducer {
         self.producer.poll(Duration::ZERO);
     }
 
-    /// Waits until every message was sent.
+    /// Waits until every message was sent, as long as some get through.
     pub(super) fn flush(&self) -> Outcome<()> {
-        self.producer.flush(Duration::from_secs(60)).map_err(|e| self.failure("take all messages", &e))
+        let mut progress = Progress::default();
+        loop {
+            match self.producer.flush(Duration::from_millis(500)) {
+                Ok(()) => return Ok(()),
+                Err(error)
+                    if error.rdkafka_error_code() != Some(RDKafkaErrorCode::OperationTimedOut)
+                        || progress.has_ended(self.producer.in_flight_count()) =>
+                {
+                    return Err(self.failure("take all messages", &error));
+                }
+                Err(_) => {}
+            }
+        }
     }
 
     /// Adds the batch's identity to the transaction.
@@ -153,7 +175,7 @@ impl LaneProducer {
     }
 
     pub(super) fn commit(&mut self, batch: &BatchIdentity, ranges: &Ranges) -> Outcome<()> {
-        self.producer.commit_transaction(Duration::from_secs(60)).map_err(|e| self.failure("commit a batch", &e))?;
+        self.producer.commit_transaction(COMMIT).map_err(|e| self.failure("commit a batch", &e))?;
         self.noted = Some(self.note_of(batch, ranges));
         Ok(())
     }
@@ -187,6 +209,29 @@ impl LaneProducer {
     /// nobody knows whether a commit without an answer was made.
     fn failure(&self, doing: &str, error: &KafkaError) -> Failure {
         failed(&self.broker, &self.topic, doing, error)
+    }
+}
+
+/// Whether messages get through to a broker.
+struct Progress {
+    /// How many were waiting when it was looked last, and since when there are no fewer.
+    waiting: i32,
+    since: Instant,
+}
+
+impl Default for Progress {
+    fn default() -> Self {
+        Self { waiting: i32::MAX, since: Instant::now() }
+    }
+}
+
+impl Progress {
+    /// Whether nothing has got through for a while.
+    fn has_ended(&mut self, waiting: i32) -> bool {
+        if waiting < self.waiting {
+            *self = Self { waiting, since: Instant::now() };
+        }
+        self.since.elapsed() > NOTHING
     }
 }
 
