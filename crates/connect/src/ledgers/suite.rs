@@ -243,7 +243,7 @@ pub(super) fn what_is_read_again_moves_nothing_and_is_on_record(place: &dyn Plac
     }
     ledger.settle(&staged(ledger.as_ref(), 1, Vec::new()).identity).unwrap();
     let before = (ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap());
-    let number = ledger.begin_replay("p", "batches 1", "mended").unwrap();
+    let number = ledger.begin_replay("p", "batches 1", "corrected").unwrap();
     let out_of_order = lane().out_of_order(number);
     let hold = ledger.take_lane("p", &out_of_order).unwrap();
     let mut again = staged(ledger.as_ref(), 1, vec![range("a", 0, 100)]);

@@ -158,9 +158,10 @@ fn messages_hold_one_event_each() {
     each(|kind| {
         let place = Place::new(&SourceText::new("", ""), 0..0);
         let writer = kind.writer(&Options::empty(vec![kind.landing_options()], place));
-        let mut text = String::new();
+        // What stands before them counts as well.
+        let mut text = String::from("earlier\n");
+        let mut start = text.len();
         let ends = writer.write_messages(&mut text, &events(), &columns());
-        let mut start = 0;
         let mut one = |end: usize| {
             let span = RecordSpan { start: u32::try_from(start).unwrap(), end: u32::try_from(end).unwrap() };
             start = end + 1;

@@ -65,8 +65,9 @@ impl RowWriter for JsonLines {
     }
 
     fn write_messages(&self, out: &mut String, rows: &RecordBatch, columns: &[OutputColumn]) -> Vec<usize> {
+        let start = out.len();
         write_lines(out, rows, columns);
-        memchr::memchr_iter(b'\n', out.as_bytes()).collect()
+        memchr::memchr_iter(b'\n', &out.as_bytes()[start..]).map(|end| start + end).collect()
     }
 }
 
