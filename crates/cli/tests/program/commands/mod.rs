@@ -1,0 +1,15 @@
+//! Commands before, beside and after runs.
+
+mod authoring;
+mod check;
+mod emit;
+mod expressions;
+mod guides;
+mod json_output;
+mod peek;
+mod peers;
+mod rehearse;
+mod run_log;
+mod schemas;
+mod terminal;
+mod tour;

@@ -1,0 +1,4 @@
+//! Tables as landings.
+
+mod crash;
+mod landing;
