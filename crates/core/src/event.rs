@@ -221,10 +221,14 @@ pub struct RowOrigin {
 }
 
 impl RowOrigin {
+    /// The event of a row, by its place among those that were decoded.
+    pub fn decoded(&self, row: usize) -> usize {
+        self.rows.as_ref().map_or(row, |rows| usize::try_from(rows[row]).unwrap_or(usize::MAX))
+    }
+
     /// The bytes of a row's event within the chunk.
     pub fn span(&self, row: usize) -> RecordSpan {
-        let row = self.rows.as_ref().map_or(row, |rows| usize::try_from(rows[row]).unwrap_or(usize::MAX));
-        self.spans.get(row).copied().unwrap_or(RecordSpan { start: 0, end: 0 })
+        self.spans.get(self.decoded(row)).copied().unwrap_or(RecordSpan { start: 0, end: 0 })
     }
 
     /// The position of a row's event.

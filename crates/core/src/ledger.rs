@@ -9,6 +9,7 @@ use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::PartitionPosition;
 use crate::plan::{LedgerName, SealedTexts};
+use crate::state::StateSize;
 
 /// Who holds a pipeline.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
@@ -357,6 +358,43 @@ pub trait Ledger: Send + Sync {
     /// # Errors
     /// Where the ledger cannot be read.
     fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>>;
+
+    /// What a station that remembers was when it kept something of a lane, and the last batch that went through it; None
+    /// where it has kept nothing. What is kept is sealed with its batch.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn kept_station(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>>;
+
+    /// What a station has kept under each of the keys.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn state_values(
+        &self,
+        pipeline: &str,
+        lane: &LaneId,
+        station: &str,
+        keys: &[&[u8]],
+    ) -> Outcome<Vec<Option<Vec<u8>>>>;
+
+    /// Everything that a station has kept: keys with their values.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read, or `found` fails.
+    fn each_state(
+        &self,
+        pipeline: &str,
+        lane: &LaneId,
+        station: &str,
+        found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>,
+    ) -> Outcome<()>;
+
+    /// What the stations of a pipeline keep, in figures.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>>;
 
     /// Takes over batches that landings hold and the ledger does not know: positions move behind them.
     ///

@@ -38,6 +38,7 @@ pub mod run;
 pub mod sample;
 pub mod secret;
 pub mod sql;
+pub mod state;
 pub mod table;
 pub mod threads;
 pub mod types;

@@ -30,6 +30,9 @@ pub const REASONS: &[(&str, &str)] = &[
     ("too_long", "the record is longer than max_record"),
     ("grown", "a record was read before its line end had been written, and went on afterwards"),
     ("expression", "a column or condition cannot be computed for this event"),
+    ("late", "the event came after its window had closed"),
+    ("early", "the event's time is further ahead of the clock than `ahead` allows"),
+    ("full", "the event would open one group more than `most` allows"),
     ("path", "the folder that the landing's path gives for the row cannot be made"),
     (
         "unfit",
@@ -57,6 +60,9 @@ impl Reason {
     pub const TOO_LONG: Self = Self("too_long");
     pub const GROWN: Self = Self("grown");
     pub const EXPRESSION: Self = Self("expression");
+    pub const LATE: Self = Self("late");
+    pub const EARLY: Self = Self("early");
+    pub const FULL: Self = Self("full");
     pub const PATH: Self = Self("path");
     pub const UNFIT: Self = Self("unfit");
     pub const REFUSED: Self = Self("refused");
@@ -192,6 +198,9 @@ mod tests {
             Reason::TOO_LONG,
             Reason::GROWN,
             Reason::EXPRESSION,
+            Reason::LATE,
+            Reason::EARLY,
+            Reason::FULL,
             Reason::PATH,
             Reason::UNFIT,
             Reason::REFUSED,

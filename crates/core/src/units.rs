@@ -120,6 +120,22 @@ pub fn show_duration(duration: Duration) -> String {
     }
 }
 
+/// A duration in microseconds for people.
+pub fn show_micros(micros: i64) -> String {
+    show_duration(Duration::from_micros(micros.unsigned_abs()))
+}
+
+/// A duration in microseconds as files spell it, without rounding.
+pub fn spell_micros(micros: i64) -> String {
+    const UNITS: [(i64, &str); 5] =
+        [(86_400_000_000, "d"), (3_600_000_000, "h"), (60_000_000, "m"), (1_000_000, "s"), (1_000, "ms")];
+    let whole = |(unit, _): &&(i64, &str)| micros != 0 && micros % unit == 0;
+    match UNITS.iter().find(whole) {
+        Some((unit, name)) => format!("{}{name}", micros / unit),
+        None => format!("{micros}us"),
+    }
+}
+
 /// A share for people: `2.5 %`, and never `0 %` for what is not nothing.
 pub fn show_share(share: f64) -> String {
     match share * 100.0 {

@@ -20,4 +20,8 @@ pub(crate) struct LedgerArgs {
     /// Show everything about the batches with this number: ranges, counts, files
     #[arg(long, value_name = "NUMBER")]
     pub batch: Option<u64>,
+
+    /// Show how much windows and other stations remember
+    #[arg(long, conflicts_with_all = ["batch", "show"])]
+    pub state: bool,
 }

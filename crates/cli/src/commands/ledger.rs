@@ -7,17 +7,23 @@ use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use sluice_core::reject::REJECTS;
+use sluice_core::state::StateSize;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 use crate::args::{Arguments, LedgerArgs, OutputKind};
 use crate::exit::Exit;
 use crate::output::table::{Align, Table, screen_width};
-use crate::output::{self, style, times};
+use crate::output::{self, stations, style, times};
 use crate::project::Project;
 
 pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     let name = project.pipeline(&args.pipeline)?.config.name;
+    if args.state {
+        let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
+        let sizes = ledger.map_or_else(|| Ok(Vec::new()), |ledger| ledger.state_sizes(&name))?;
+        return Ok(remembered(arguments, &name, &sizes));
+    }
     let last = if args.batch.is_some() { None } else { Some(args.show) };
     let batches = match SqliteLedger::open_existing(&project.ledger_path())? {
         Some(ledger) => ledger.batches(&name, BatchQuery { last, number: args.batch })?,
@@ -149,7 +155,7 @@ fn detail(batch: &BatchRecord) -> String {
         }
         return out;
     }
-    out.push_str(&counts(batch));
+    out.push_str(&stations::table(&batch.counts));
     for landing in &batch.landings {
         let when = match landing.landed_at {
             Some(at) => format!("landed {}", times::second(at)),
@@ -194,20 +200,22 @@ fn head(batch: &BatchRecord) -> String {
     out
 }
 
-/// What each station did with the events of a batch.
-fn counts(batch: &BatchRecord) -> String {
-    let mut counts = Table::new(&[
-        ("station", Align::Left),
-        ("in", Align::Right),
-        ("out", Align::Right),
-        ("filtered", Align::Right),
-        ("merged", Align::Right),
-        ("rejected", Align::Right),
-        ("held", Align::Right),
-    ]);
-    for c in &batch.counts {
-        let numbers = [c.input, c.output, c.filtered, c.merged, c.rejected, c.held].map(show_count);
-        counts.row(std::iter::once(c.station.clone()).chain(numbers).collect());
+/// What stations that remember keep.
+fn remembered(arguments: &Arguments, name: &str, sizes: &[StateSize]) -> Exit {
+    let sizes: Vec<&StateSize> = sizes.iter().filter(|s| !s.station.starts_with('@')).collect();
+    if arguments.output == OutputKind::Json {
+        output::json("ledger-state", json!({ "pipeline": name, "stations": sizes }));
+        return Exit::Fine;
     }
-    counts.render(screen_width())
+    if sizes.is_empty() {
+        output::print(&format!("{}: nothing is remembered\n", style::bold(name)));
+        return Exit::Fine;
+    }
+    let mut table =
+        Table::new(&[("station", Align::Left), ("lane", Align::Left), ("keys", Align::Right), ("size", Align::Right)]);
+    for size in sizes {
+        table.row(vec![size.station.clone(), size.lane.to_string(), show_count(size.keys), show_size(size.bytes)]);
+    }
+    output::print(&table.render(screen_width()));
+    Exit::Fine
 }

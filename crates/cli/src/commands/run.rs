@@ -14,7 +14,7 @@ use crate::args::{Arguments, OutputKind, RunArgs};
 use crate::exit::Exit;
 use crate::new_tables::{self, Watch};
 use crate::output::table::{Align, Table, screen_width};
-use crate::output::{self, problems, style};
+use crate::output::{self, problems, stations, style};
 use crate::progress::{RunProgress, per_second};
 use crate::project::{LoadedPipeline, Project, TableSource};
 use crate::{log, signals, written};
@@ -162,32 +162,7 @@ pub(crate) fn as_text(plan: &Plan, report: &RunReport, took: Duration, program: 
         show_duration(took),
         show_many(rate, "event"),
     );
-    let has_merged = report.counts.iter().any(|c| c.merged > 0);
-    let mut headings = vec![
-        ("station", Align::Left),
-        ("in", Align::Right),
-        ("out", Align::Right),
-        ("filtered", Align::Right),
-        ("rejected", Align::Right),
-    ];
-    if has_merged {
-        headings.insert(4, ("merged", Align::Right));
-    }
-    let mut table = Table::new(&headings);
-    for count in &report.counts {
-        let rejected = match count.rejected {
-            0 => "0".to_string(),
-            n => style::warn(&show_count(n)),
-        };
-        let cells = [count.input, count.output, count.filtered].map(show_count);
-        let [input, out_, filtered] = cells;
-        let mut row = vec![count.station.clone(), input, out_, filtered, rejected];
-        if has_merged {
-            row.insert(4, show_count(count.merged));
-        }
-        table.row(row);
-    }
-    out.push_str(&table.render(screen_width()));
+    out.push_str(&stations::table(&report.counts));
     if report.rejected > 0 {
         out.push_str(&rejects(pipeline, report, program));
     }

@@ -12,6 +12,7 @@ use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS}
 use sluice_core::expr::{DIFFERENCES, FUNCTIONS};
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
+use sluice_core::state::AGGREGATES;
 use sluice_core::types::TYPES;
 
 use crate::exit;
@@ -78,6 +79,12 @@ pub(crate) fn entries() -> Vec<Entry> {
         form: f.signature.into(),
         notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],
         ..entry("functions", f.name, f.about)
+    }));
+    all.extend(AGGREGATES.iter().map(|a| Entry {
+        form: a.form.into(),
+        context: "aggregate functions of windows".into(),
+        notes: vec!["also with a condition: filter (where …)".into()],
+        ..entry("functions", a.name, a.help)
     }));
     all.extend(DIFFERENCES.iter().map(|(name, about)| entry("differences", name, about)));
     all.extend(REASONS.iter().map(|(name, about)| entry("rejects", name, about)));

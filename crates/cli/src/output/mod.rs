@@ -8,6 +8,7 @@ mod gate;
 pub(crate) mod problems;
 pub(crate) mod profile;
 pub(crate) mod rows;
+pub(crate) mod stations;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod times;

@@ -11,3 +11,4 @@ mod feeds;
 mod files;
 mod tables;
 mod topics;
+mod windows;

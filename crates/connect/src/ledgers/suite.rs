@@ -6,6 +6,7 @@ use sluice_core::failure::{FailureKind, Outcome};
 use sluice_core::kinds::{PartitionPosition, StagedWork};
 use sluice_core::ledger::{AdoptedBatch, AdoptedLane, Adoption, BatchQuery, BatchState, Ledger};
 use sluice_core::plan::SealedTexts;
+use sluice_core::state::{StateChange, StationChanges};
 
 /// Where a ledger is kept.
 pub(super) trait Place {
@@ -42,6 +43,7 @@ pub(super) fn staged(ledger: &dyn Ledger, number: u64, ranges: Vec<Range>) -> St
         works: vec![taken("weighing.archive", 9), taken("rejects", 1)],
         texts: SealedTexts { project: "a".into(), pipeline: "b".into() },
         reread: None,
+        state: Vec::new(),
     }
 }
 
@@ -81,6 +83,70 @@ pub(super) fn a_batch_goes_its_way_and_survives_reopening(place: &dyn Place) {
     assert_eq!((record.state, record.read, record.counts[0].output), (BatchState::Settled, 10, 9));
     let totals = ledger.totals("p").unwrap();
     assert_eq!((totals.batches, totals.read, totals.landed, totals.rejected), (1, 10, 9, 1));
+}
+
+fn remembering(
+    ledger: &dyn Ledger,
+    number: u64,
+    changes: &[(&[u8], Option<&[u8]>, Option<i64>)],
+    due: Option<i64>,
+) -> Staged {
+    let change = |(key, value, due): &(&[u8], Option<&[u8]>, Option<i64>)| StateChange {
+        key: (*key).into(),
+        value: value.map(<[u8]>::to_vec),
+        due: *due,
+    };
+    let changes = changes.iter().map(change).collect();
+    let station = StationChanges { station: "minute".into(), manner: "windows of 1m".into(), changes, due };
+    Staged { state: vec![station], ..staged(ledger, number, Vec::new()) }
+}
+
+pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place) {
+    let ledger = place.open();
+    let hold = ledger.take_lane("p", &lane()).unwrap();
+    let first = remembering(
+        ledger.as_ref(),
+        1,
+        &[
+            (b"a", Some(b"1"), None),
+            (b"", Some(b"0"), None),
+            (b"b", Some(b"2"), Some(50)),
+            (b"c", Some(b"3"), Some(60)),
+        ],
+        None,
+    );
+    ledger.open_batch(&first.identity, 1).unwrap();
+    ledger.seal(&first, hold.epoch).unwrap();
+    let all = |ledger: &dyn Ledger, lane: &LaneId| {
+        let mut found = Vec::new();
+        let mut note = |key: &[u8], value: &[u8]| {
+            found.push((String::from_utf8(key.to_vec()).unwrap(), String::from_utf8(value.to_vec()).unwrap()));
+            Ok(())
+        };
+        ledger.each_state("p", lane, "minute", &mut note).unwrap();
+        found
+    };
+    let pairs = |pairs: &[(&str, &str)]| {
+        pairs.iter().map(|(key, value)| ((*key).to_string(), (*value).to_string())).collect::<Vec<_>>()
+    };
+    assert_eq!(all(ledger.as_ref(), &lane()), pairs(&[("", "0"), ("a", "1"), ("b", "2"), ("c", "3")]));
+    // A batch that cannot be sealed changes nothing.
+    let second = remembering(ledger.as_ref(), 2, &[(b"a", None, None), (b"c", Some(b"4"), Some(90))], Some(50));
+    ledger.open_batch(&second.identity, 1).unwrap();
+    assert!(ledger.seal(&second, hold.epoch + 1).is_err());
+    assert_eq!(all(ledger.as_ref(), &lane()).len(), 4);
+    ledger.seal(&second, hold.epoch).unwrap();
+    let ledger = place.open();
+    assert_eq!(all(ledger.as_ref(), &lane()), pairs(&[("", "0"), ("c", "4")]), "what was due is forgotten");
+    let values = ledger.state_values("p", &lane(), "minute", &[b"a", b"c"]).unwrap();
+    assert_eq!(values, [None, Some(b"4".to_vec())]);
+    assert_eq!(ledger.kept_station("p", &lane(), "minute").unwrap(), Some(("windows of 1m".into(), 2)));
+    // Other lanes, stations and pipelines have nothing of it.
+    assert!(all(ledger.as_ref(), &LaneId::new("weighing.0", 1)).is_empty());
+    assert_eq!(ledger.kept_station("q", &lane(), "minute").unwrap(), None);
+    assert_eq!(ledger.state_values("p", &lane(), "five", &[b"c"]).unwrap(), [None]);
+    let sizes = ledger.state_sizes("p").unwrap();
+    assert_eq!(sizes.iter().map(|s| (s.station.as_str(), s.keys, s.bytes)).collect::<Vec<_>>(), [("minute", 2, 3)]);
 }
 
 pub(super) fn a_worker_that_lost_its_lane_cannot_seal(place: &dyn Place) {

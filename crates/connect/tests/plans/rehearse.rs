@@ -92,6 +92,7 @@ fn each_stop_says_why() {
             StopCause::Filtered { part, is_null } => {
                 format!("{count} filtered by {part}, null {is_null}, first {record}")
             }
+            StopCause::Repeated => format!("{count} repeated, first {record}"),
             StopCause::Rejected { reason, field, .. } => format!("{count} {} {field:?}, first {record}", reason.word()),
         };
         reasons(&found, station).iter().map(word).collect()

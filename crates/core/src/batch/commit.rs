@@ -9,6 +9,7 @@ use crate::kinds::{Landing, RefusedRow, StagedWork};
 use crate::ledger::Ledger;
 use crate::plan::SealedTexts;
 use crate::reject::{self, Reason};
+use crate::state::StationChanges;
 
 /// The work of one landing in a batch.
 #[derive(Clone, Debug, PartialEq)]
@@ -55,6 +56,8 @@ pub struct Staged {
     pub texts: SealedTexts,
     /// Set where it reads events again.
     pub reread: Option<Reread>,
+    /// What stations that remember changed.
+    pub state: Vec<StationChanges>,
 }
 
 /// A batch that the ledger has sealed: it will land, whole, whatever happens.

@@ -17,8 +17,12 @@ pub struct StationCount {
     pub merged: u64,
     /// Events that were rejected here.
     pub rejected: u64,
-    /// Events that are kept in state for later batches.
-    pub held: u64,
+    /// Events that were dropped because they had come before.
+    pub repeated: u64,
+    /// By how many more events it keeps in state after than before; fewer where this is negative.
+    pub held: i64,
+    /// Rows that it made itself, of what it keeps.
+    pub made: u64,
 }
 
 impl StationCount {
@@ -34,7 +38,9 @@ impl StationCount {
         self.filtered += more.filtered;
         self.merged += more.merged;
         self.rejected += more.rejected;
+        self.repeated += more.repeated;
         self.held += more.held;
+        self.made += more.made;
     }
 
     /// Checks that every event that came in is accounted for.
@@ -42,13 +48,21 @@ impl StationCount {
     /// # Errors
     /// Says by how much the station is off.
     pub fn check(&self) -> Result<(), String> {
-        let accounted = self.output + self.filtered + self.merged + self.rejected + self.held;
-        if accounted == self.input {
+        let accounted = self.output + self.filtered + self.merged + self.repeated + self.rejected;
+        if i128::from(self.input) + i128::from(self.made) == i128::from(accounted) + i128::from(self.held) {
             return Ok(());
         }
         Err(format!(
-            "{} does not balance: in {} ≠ out {} + filtered {} + merged {} + rejected {} + held {}",
-            self.station, self.input, self.output, self.filtered, self.merged, self.rejected, self.held
+            "{} does not balance: in {} + made {} ≠ out {} + filtered {} + merged {} + repeated {} + rejected {} + held {}",
+            self.station,
+            self.input,
+            self.made,
+            self.output,
+            self.filtered,
+            self.merged,
+            self.repeated,
+            self.rejected,
+            self.held
         ))
     }
 }
@@ -62,6 +76,6 @@ mod tests {
         let mut count = StationCount { input: 10, output: 6, filtered: 3, rejected: 1, ..StationCount::new("x") };
         assert_eq!(count.check(), Ok(()));
         count.add(&StationCount { input: 2, output: 1, ..StationCount::new("x") });
-        assert!(count.check().unwrap_err().contains("in 12 ≠ out 7"));
+        assert!(count.check().unwrap_err().contains("in 12 + made 0 ≠ out 7"));
     }
 }

@@ -14,6 +14,6 @@ pub mod schema;
 pub use each::EachConfig;
 pub use embedded::EmbeddedText;
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
-pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, MadeConfig, PipelineConfig};
+pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, MadeConfig, OF_WINDOWS, PipelineConfig};
 pub use project::{ConnectionConfig, ProjectConfig};
 pub use protection::refuse_unencrypted_password;

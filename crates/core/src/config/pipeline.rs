@@ -93,9 +93,95 @@ pub const EVENT_OPTIONS: &[OptionSpec] = &[
 pub const MADE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required("of", ValueKind::Name, "the event that it is made of"),
     OptionSpec::optional("when", ValueKind::Sql, "a SQL condition; only events that meet it are taken"),
-    OptionSpec::optional("columns", ValueKind::Sql, "a SQL select list; without it the fields are taken as they are")
-        .with(&["when"]),
+    OptionSpec::optional(
+        "columns",
+        ValueKind::Sql,
+        "a SQL select list; without it the fields are taken as they are. With a window it may name what `group` does, \
+         window_start, window_end, and aggregate functions",
+    )
+    .with(&["when", "window", "group"]),
+    OptionSpec::optional(
+        "once",
+        ValueKind::Table(ONCE_OPTIONS),
+        "drop events that come twice: their key is remembered, also over restarts",
+    )
+    .with(&["idle", "ahead"]),
+    OptionSpec::optional(
+        "window",
+        ValueKind::Table(WINDOW_OPTIONS),
+        "gather events by their time: one row for each window and group, when the window closes",
+    )
+    .with(&["group", "columns", "late", "idle", "ahead", "gives", "close", "most"]),
+    OptionSpec::optional("group", ValueKind::Sql, "SQL expressions: a window has one row for each of their values")
+        .with(&["window"]),
+    OptionSpec::with_default(
+        "late",
+        ValueKind::Duration,
+        "1m",
+        "how far behind the newest event one may come and still count; what comes later is a reject",
+    )
+    .with(&["window"]),
+    OptionSpec::with_default(
+        "idle",
+        ValueKind::Duration,
+        "1m",
+        "a partition from which nothing has come for so long does not hold windows open",
+    )
+    .with(&["window", "once"]),
+    OptionSpec::with_default(
+        "ahead",
+        ValueKind::Duration,
+        "1h",
+        "an event whose time is further ahead of the clock is a reject: a wrong clock would close every window",
+    )
+    .with(&["window", "once"]),
+    OptionSpec::with_default(
+        "gives",
+        ValueKind::Choice(&["closed", "changes"]),
+        "closed",
+        "a row when its window closes, and never again; or with each batch the present values of the groups that it \
+         changed, for landings in mode upsert",
+    )
+    .with(&["window"]),
+    OptionSpec::with_default(
+        "close",
+        ValueKind::Choice(&["watermark", "caught_up"]),
+        "watermark",
+        "windows close when newer events have come; or also when a run with --until-caught-up has read all there is",
+    )
+    .with(&["window"]),
+    OptionSpec::with_default(
+        "most",
+        ValueKind::Integer { min: 1, max: 100_000_000 },
+        "1_000_000",
+        "so many groups may be open at a time, in memory; an event that would open one more is a reject",
+    )
+    .with(&["window"]),
 ];
+
+/// Keys of `once`.
+pub const ONCE_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("key", ValueKind::Sql, "SQL expressions: events with the same values are the same event"),
+    OptionSpec::required(
+        "within",
+        ValueKind::Duration,
+        "for how long a key is remembered, by event time; by the time of reading where the event has none",
+    ),
+];
+
+/// Keys of `window`.
+pub const WINDOW_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("length", ValueKind::Duration, "how long each window is"),
+    OptionSpec::optional(
+        "every",
+        ValueKind::Duration,
+        "how often a window begins: shorter than `length`, windows overlap, and an event counts in several",
+    )
+    .with(&["length"]),
+];
+
+/// Keys of `made` that belong to a window alone.
+pub const OF_WINDOWS: &[&str] = &["group", "late", "gives", "close", "most"];
 
 /// Keys that every arrival has, before those of its kind.
 pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
@@ -174,6 +260,12 @@ pub struct MadeConfig {
     pub when: Option<EmbeddedText>,
     /// The select list.
     pub columns: Option<EmbeddedText>,
+    /// All keys.
+    pub options: Options,
+    /// How what comes twice is dropped.
+    pub once: Option<Options>,
+    /// How events are gathered.
+    pub window: Option<Options>,
 }
 
 /// One event with all that the file says of it.
@@ -285,6 +377,9 @@ impl EventReader<'_, '_> {
                 of: made.located_text("of")?,
                 when: made.sql("when").cloned(),
                 columns: made.sql("columns").cloned(),
+                once: made.is_set("once").then(|| made.table("once")),
+                window: made.is_set("window").then(|| made.table("window")),
+                options: made,
             })
         });
         let extra = match options.text("extra").as_deref() {

@@ -4,9 +4,11 @@
 //! what each station did; so a rehearsal cannot disagree with the run that follows.
 
 mod arrival;
+mod remembered;
 mod walk;
 
 pub use arrival::{ArrivalFlow, Arrived};
+pub use remembered::{Ending, Memory, MemorySink, Remembered, Waiting, event_times};
 pub use walk::{Arriving, FlowSink, Passed, Walk};
 
 use crate::plan::{Plan, Transform};
@@ -18,6 +20,8 @@ pub enum Output {
     Landing(usize),
     /// An event that is made, by its place in the plan.
     Event(usize),
+    /// A station that remembers, and makes an event of what it takes, by the event's place in the plan.
+    State(usize),
 }
 
 /// One station: it takes the rows of an event.
@@ -38,10 +42,13 @@ pub fn stations_of(plan: &Plan, event: usize) -> impl Iterator<Item = Station<'_
         let landing = &plan.landings[*place];
         Station { name: &landing.label, transform: &landing.transform, output: Output::Landing(*place) }
     });
-    let made = event.makes.iter().map(|(made, transform)| Station {
-        name: &plan.events[*made].name,
-        transform,
-        output: Output::Event(*made),
+    let made = event.makes.iter().map(|making| Station {
+        name: &plan.events[making.event].name,
+        transform: &making.transform,
+        output: match making.state {
+            None => Output::Event(making.event),
+            Some(_) => Output::State(making.event),
+        },
     });
     landings.chain(made)
 }

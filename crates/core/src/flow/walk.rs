@@ -44,10 +44,13 @@ pub struct Passed<'r> {
 
 impl Passed<'_> {
     /// What the station did, in numbers.
+    ///
+    /// What waits for a station that remembers counts as what goes on; the station itself counts what it does with it.
     pub fn count(&self) -> StationCount {
+        let waits = matches!(self.station.output, Output::State(_));
         StationCount {
             input: self.input.rows.num_rows() as u64,
-            output: self.result.batch.num_rows() as u64,
+            output: if waits { 0 } else { self.result.batch.num_rows() as u64 },
             filtered: self.result.filtered,
             rejected: self.result.faults.len() as u64,
             ..StationCount::new(self.station.name)
@@ -74,6 +77,9 @@ pub trait FlowSink {
     /// A station that makes an event is done; its rows go on from there.
     fn made(&mut self, event: usize, passed: &Passed<'_>);
 
+    /// Rows wait for a station that remembers, by the place of the event that it makes; they are prepared for it.
+    fn waits(&mut self, event: usize, passed: Passed<'_>);
+
     /// A landing's station is done, by the landing's place in the plan; `event` is the one whose rows came to it.
     fn landed(&mut self, landing: usize, event: usize, passed: Passed<'_>);
 }
@@ -98,6 +104,10 @@ impl Walk<'_> {
         for station in stations_of(self.plan, event) {
             match station.output {
                 Output::Landing(place) => sink.landed(place, event, self.land(station, place, rows)),
+                Output::State(made) => {
+                    let (result, marks) = apply(station, rows, self.now, true);
+                    sink.waits(made, Passed { station, input: rows, result, marks, groups: None });
+                }
                 Output::Event(made) => {
                     let (result, marks) = apply(station, rows, self.now, true);
                     let passed = Passed { station, input: rows, result, marks, groups: None };

@@ -11,14 +11,14 @@ use arrow_buffer::{BooleanBufferBuilder, NullBuffer, OffsetBuffer};
 use crate::types::SqlType;
 
 /// The values of one column so far.
-pub(super) struct ColumnBuilder {
+pub(crate) struct ColumnBuilder {
     values: Values,
     valid: BooleanBufferBuilder,
     nulls: usize,
     ty: SqlType,
 }
 
-pub(super) enum Values {
+pub(crate) enum Values {
     Text { offsets: Vec<i32>, bytes: Vec<u8> },
     Boolean(BooleanBufferBuilder),
     Integer(Vec<i32>),
@@ -30,7 +30,7 @@ pub(super) enum Values {
 }
 
 impl ColumnBuilder {
-    pub(super) fn new(ty: SqlType) -> Self {
+    pub(crate) fn new(ty: SqlType) -> Self {
         let values = match ty {
             SqlType::Text | SqlType::Json | SqlType::Null => Values::Text { offsets: vec![0], bytes: Vec::new() },
             SqlType::Boolean => Values::Boolean(BooleanBufferBuilder::new(0)),
@@ -48,7 +48,7 @@ impl ColumnBuilder {
         self.valid.len()
     }
 
-    pub(super) fn push_null(&mut self) {
+    pub(crate) fn push_null(&mut self) {
         match &mut self.values {
             Values::Text { offsets, bytes } => offsets.push(end(bytes)),
             Values::Boolean(values) => values.append(false),
@@ -62,7 +62,7 @@ impl ColumnBuilder {
     }
 
     /// Adds a text by writing its bytes.
-    pub(super) fn push_text(&mut self, text: &[u8]) {
+    pub(crate) fn push_text(&mut self, text: &[u8]) {
         if let Values::Text { offsets, bytes } = &mut self.values {
             bytes.extend_from_slice(text);
             offsets.push(end(bytes));
@@ -71,11 +71,11 @@ impl ColumnBuilder {
     }
 
     /// The values, for adding one that is not null; [`Self::pushed`] must follow.
-    pub(super) fn values(&mut self) -> &mut Values {
+    pub(crate) fn values(&mut self) -> &mut Values {
         &mut self.values
     }
 
-    pub(super) fn pushed(&mut self) {
+    pub(crate) fn pushed(&mut self) {
         self.valid.append(true);
     }
 
@@ -103,7 +103,7 @@ impl ColumnBuilder {
     }
 
     /// The column as an array; the builder starts again with room for as much again.
-    pub(super) fn finish(&mut self) -> ArrayRef {
+    pub(crate) fn finish(&mut self) -> ArrayRef {
         let rows = self.len();
         let valid = self.valid.finish();
         self.valid = BooleanBufferBuilder::new(rows);

@@ -18,6 +18,7 @@ use std::sync::Arc;
 
 use crate::config::{OptionSpec, Options, ValueKind};
 
+pub(crate) use builders::{ColumnBuilder, Values};
 pub use csv::Csv;
 pub use json::JsonLines;
 pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWriter, Tail};

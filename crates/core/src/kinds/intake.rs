@@ -441,6 +441,12 @@ pub trait LaneReader: Send {
         Ok(true)
     }
 
+    /// Partitions in which something is left to read after what was handed on last; ones that are read may be among them
+    /// for a while.
+    fn unread(&mut self) -> Arc<[Arc<str>]> {
+        Arc::from([])
+    }
+
     /// Waits until something new may be there, at most so long; false where it cannot tell, and the caller waits.
     fn wait(&mut self, _at_most: Duration) -> bool {
         false

@@ -3,11 +3,13 @@
 mod changed;
 mod each;
 mod known;
+mod made;
 mod overlap;
 pub mod path;
 mod resolve;
 pub mod transform;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -21,6 +23,7 @@ use crate::kinds::{
     ChangeSupport, Computed, Fit, Intake, IntakeKind, IntakeView, Landing, LandingKind, MirrorKey, Registry, Settings,
 };
 use crate::secret::SecretStore;
+use crate::state::StatePlan;
 
 pub use each::{new_tables, write_out};
 pub use known::{ArrivalChoice, LedgerName, LedgerNameKind, UNKNOWN};
@@ -92,12 +95,40 @@ impl Plan {
         self.arrivals = arrivals.into_iter().flat_map(apart).collect();
     }
 
+    /// The events that are made by stations which remember, by their places, with what makes them.
+    pub fn remembering(&self) -> impl Iterator<Item = (usize, &StatePlan)> {
+        self.events.iter().flat_map(|e| &e.makes).filter_map(|m| Some((m.event, m.state.as_ref()?)))
+    }
+
+    /// Whether rows of an event go through a station that remembers on some of their ways.
+    pub fn feeds_state(&self, event: usize) -> bool {
+        self.events[event].makes.iter().any(|m| m.state.is_some() || self.feeds_state(m.event))
+    }
+
+    /// The events that stations which remember make, and all that is made of those, by their places.
+    pub fn remembered_events(&self) -> BTreeSet<usize> {
+        let mut found = BTreeSet::new();
+        let mut open: Vec<usize> = self.remembering().map(|(event, _)| event).collect();
+        while let Some(event) = open.pop() {
+            if found.insert(event) {
+                open.extend(self.events[event].makes.iter().map(|making| making.event));
+            }
+        }
+        found
+    }
+
+    /// The landings that rows reach only through stations which remember, by their places.
+    pub fn remembered_landings(&self) -> BTreeSet<usize> {
+        let events = self.remembered_events();
+        (0..self.landings.len()).filter(|place| events.contains(&self.landings[*place].event)).collect()
+    }
+
     /// The landings that rows of an event can reach: its own and those of all that is made of it, by their places.
     pub fn landings_of(&self, event: usize) -> Vec<usize> {
         let mut events = vec![event];
         let mut at = 0;
         while at < events.len() {
-            events.extend(self.events[events[at]].makes.iter().map(|(made, _)| *made));
+            events.extend(self.events[events[at]].makes.iter().map(|making| making.event));
             at += 1;
         }
         events.iter().flat_map(|e| self.events[*e].landings.iter().copied()).collect()
@@ -137,10 +168,13 @@ pub struct EventPlan {
     pub context: Context,
     /// The column with the event time.
     pub time: Option<usize>,
+    /// The column by which stations that remember tell the time: the event time, or else the broker's. None where there
+    /// are no such stations, or no time.
+    pub clock: Option<usize>,
     /// The columns that tell one event from every other; empty where none are named.
     pub key: Vec<usize>,
-    /// The events made of it, by their place in the plan, and how.
-    pub makes: Vec<(usize, Transform)>,
+    /// The events made of it.
+    pub makes: Vec<Making>,
     /// Its landings, by their place in the plan.
     pub landings: Vec<usize>,
 }
@@ -150,6 +184,16 @@ impl EventPlan {
     pub fn fields(&self) -> &[OutputColumn] {
         &self.columns[..self.columns.len() - self.context.columns.len()]
     }
+}
+
+/// How an event is made of another.
+pub struct Making {
+    /// The event that is made, by its place in the plan.
+    pub event: usize,
+    /// What becomes of each row first: without `state` the rows of the event, with it what the station takes.
+    pub transform: Transform,
+    /// What the station does with the rows, where it remembers.
+    pub state: Option<StatePlan>,
 }
 
 /// One place where an event arrives.

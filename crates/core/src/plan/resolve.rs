@@ -66,10 +66,10 @@ pub const FEED: &str = "@feed";
 /// What rows of changes land with where no columns are named.
 const OF_CHANGES: &[&str] = &["origin.change", "origin.position", "origin.within", "origin.time", "origin.absent"];
 
-struct Resolver<'a> {
-    config: &'a PipelineConfig,
-    problems: &'a mut Problems,
-    plan: Plan,
+pub(super) struct Resolver<'a> {
+    pub(super) config: &'a PipelineConfig,
+    pub(super) problems: &'a mut Problems,
+    pub(super) plan: Plan,
     /// Events that are resolved, by name: their place in the plan.
     columns: HashMap<String, usize>,
 }
@@ -168,9 +168,8 @@ impl Resolver<'_> {
         let mut context = Context::default();
         let (contract, columns) = match parent {
             Some((parent, made)) => {
-                let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), parent, &[], None);
-                let columns = transform.columns.clone();
-                self.plan.events[parent].makes.push((index, transform));
+                let (making, columns) = self.making(event, made, parent, index);
+                self.plan.events[parent].makes.push(making);
                 (None, columns)
             }
             None => {
@@ -185,7 +184,7 @@ impl Resolver<'_> {
                 (contract, columns)
             }
         };
-        let time = self.time(event, &columns);
+        let time = self.time(event, &columns).or_else(|| self.inherited_time(event, index));
         let key = self.key(event, &columns);
         self.columns.insert(event.name.clone(), index);
         self.plan.events.push(EventPlan {
@@ -194,6 +193,7 @@ impl Resolver<'_> {
             columns,
             context,
             time,
+            clock: None,
             key,
             makes: Vec::new(),
             landings: Vec::new(),
@@ -203,11 +203,14 @@ impl Resolver<'_> {
             self.landing(event, index, landing);
         }
         self.read_context(index, time.into_iter());
+        if let Some((parent, making)) = self.made_here(index) {
+            self.check_changes(event, parent, making);
+        }
         true
     }
 
     /// Notes which columns of the context are read.
-    fn read_context(&mut self, event: usize, columns: impl Iterator<Item = usize>) {
+    pub(super) fn read_context(&mut self, event: usize, columns: impl Iterator<Item = usize>) {
         let event = &mut self.plan.events[event];
         let first = event.fields().len();
         for column in columns {
@@ -455,7 +458,7 @@ impl Resolver<'_> {
     /// its columns they are computed from.
     fn arrived(&self, event: usize, columns: BTreeSet<usize>) -> (usize, BTreeSet<usize>) {
         let made_of = |(parent, plan): (usize, &EventPlan)| {
-            plan.makes.iter().find(|(made, _)| *made == event).map(|(_, transform)| (parent, transform.clone()))
+            plan.makes.iter().find(|making| making.event == event).map(|making| (parent, making.transform.clone()))
         };
         let Some((parent, transform)) = self.plan.events.iter().enumerate().find_map(made_of) else {
             return (event, columns);
@@ -509,7 +512,7 @@ impl Resolver<'_> {
 
     /// Binds a condition and a select list over an event's columns. `beside` are further select lists, each with the
     /// key that it stands under, and whether it may have more than one item.
-    fn transform(
+    pub(super) fn transform(
         &mut self,
         when: Option<&EmbeddedText>,
         columns: Option<&EmbeddedText>,

@@ -32,6 +32,8 @@ pub enum EventResult {
     },
     /// It did not meet this part of the condition.
     Filtered(String),
+    /// It had come before.
+    Repeated,
     /// It was rejected: the reason, the field, the message.
     Rejected(String, Option<String>, String),
 }
@@ -64,6 +66,7 @@ pub fn outcome(plan: &Plan, rehearsal: &Rehearsal) -> BTreeMap<Key, EventResult>
     for stopped in &rehearsal.stopped {
         let became = match &stopped.fate {
             StopCause::Filtered { part, .. } => EventResult::Filtered(part.clone()),
+            StopCause::Repeated => EventResult::Repeated,
             StopCause::Rejected { reason, field, message } => {
                 EventResult::Rejected(reason.word().to_string(), field.clone(), message.clone())
             }
@@ -142,6 +145,7 @@ impl EventResult {
                 format!("landed{folder}: {}", row.join(", "))
             }
             Self::Filtered(part) => format!("filtered by {part}"),
+            Self::Repeated => "dropped, since it had come before".to_string(),
             Self::Rejected(reason, field, message) => match field {
                 Some(field) => format!("rejected: {reason}, {field}: {message}"),
                 None => format!("rejected: {reason}: {message}"),

@@ -50,7 +50,7 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, EventRe
     // Of a record that was too long only the beginning is there: it cannot be rehearsed again.
     let is_cut = |fate: &StopCause| matches!(fate, StopCause::Rejected { reason, .. } if *reason == Reason::TOO_LONG);
     let cut: HashSet<usize> = rehearsal.stopped.iter().filter(|s| is_cut(&s.fate)).map(|s| s.record).collect();
-    for (_, record) in rehearsal.records.iter().enumerate().filter(|(i, _)| !cut.contains(i)) {
+    for (_, record) in rehearsal.arrived().iter().enumerate().filter(|(i, _)| !cut.contains(i)) {
         let label = &plan.arrivals[record.arrival].label;
         if let Some(head) = &record.head
             && !heads.contains(&(record.arrival, &*record.partition))
@@ -91,6 +91,10 @@ pub fn write(plan: &Plan, rehearsal: &Rehearsal, outcome: &BTreeMap<Key, EventRe
             }
             EventResult::Filtered(part) => {
                 texts.push(("filtered", part));
+                line(&mut out, &texts, Some(key.position), &[]);
+            }
+            EventResult::Repeated => {
+                texts.push(("repeated", "true"));
                 line(&mut out, &texts, Some(key.position), &[]);
             }
             EventResult::Rejected(reason, field, message) => {
@@ -161,6 +165,7 @@ struct KeptLine {
     folder: Option<String>,
     row: Option<KeptColumns>,
     filtered: Option<String>,
+    repeated: Option<String>,
     rejected: Option<String>,
     field: Option<String>,
     message: Option<String>,
@@ -234,7 +239,8 @@ pub fn read(name: &str, text: &str) -> Outcome<KeptSample> {
                 kept.chunks.push((line.arrival.clone(), record(&line.partition, position, bytes, head, reported)));
             }
             (None, Some(station)) => {
-                let became = became(line.row, &line.folder, line.filtered, line.rejected, line.field, line.message);
+                let rejected = (line.rejected, line.field, line.message);
+                let became = became(line.row, &line.folder, line.filtered, rejected, line.repeated.is_some());
                 let became = became.ok_or_else(|| wrong(number, "nothing says what became of the event".into()))?;
                 let key = Key { arrival: line.arrival, partition: line.partition, position, station };
                 kept.outcome.insert(key, became);
@@ -249,11 +255,11 @@ fn became(
     row: Option<KeptColumns>,
     folder: &Option<String>,
     filtered: Option<String>,
-    rejected: Option<String>,
-    field: Option<String>,
-    message: Option<String>,
+    (rejected, field, message): (Option<String>, Option<String>, Option<String>),
+    is_repeated: bool,
 ) -> Option<EventResult> {
     match (row, filtered, rejected) {
+        (None, None, None) if is_repeated => Some(EventResult::Repeated),
         (Some(row), None, None) => Some(EventResult::Landed { folder: folder.clone().unwrap_or_default(), row: row.0 }),
         (None, Some(part), None) => Some(EventResult::Filtered(part)),
         (None, None, Some(reason)) => Some(EventResult::Rejected(reason, field, message.unwrap_or_default())),

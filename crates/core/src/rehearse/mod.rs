@@ -8,7 +8,8 @@ pub mod compare;
 pub mod kept;
 pub mod trace;
 
-use std::collections::HashMap;
+use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use arrow_array::{Array as _, RecordBatch, UInt32Array};
@@ -16,13 +17,17 @@ use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
 use crate::batch::StationCount;
-use crate::event::{Chunk, Position};
+use crate::event::{Chunk, Position, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
-use crate::flow::{ArrivalFlow, Arrived, Arriving, FlowSink, Passed, Walk, station_names};
+use crate::flow::{
+    ArrivalFlow, Arrived, Arriving, Ending, FlowSink, Memory, MemorySink, Passed, Remembered, Waiting, Walk,
+    event_times, station_names,
+};
 use crate::kinds::Fits;
-use crate::plan::transform::schema_of;
+use crate::plan::transform::{RowFault, schema_of};
 use crate::plan::{BatchFolders, Plan};
 use crate::reject::Reason;
+use crate::state::{NoState, Unread};
 
 /// One record of the sample.
 #[derive(Clone, Debug)]
@@ -41,6 +46,8 @@ pub struct RehearsedRecord {
     pub head: Option<Arc<[u8]>>,
     /// What a broker reports about it, where it is a message.
     pub reported: Option<MessageOrigin>,
+    /// Whether it did not arrive: a station made it of many. These stand after all that arrived.
+    pub is_made: bool,
 }
 
 /// What a broker reports about one message.
@@ -86,6 +93,8 @@ pub enum StopCause {
         /// What was wrong.
         message: String,
     },
+    /// It had come before.
+    Repeated,
 }
 
 /// An event that did not go on.
@@ -147,20 +156,37 @@ pub fn rehearse_fitting<'c>(
     let mut work = RehearsedWork { now, ..RehearsedWork::new(plan) };
     let folders = BatchFolders::default();
     let walk = Walk { plan, fits, folders: &folders, now };
-    let mut flows = HashMap::new();
-    for (arrival, chunk) in chunks {
-        let flow = match flows.entry(arrival) {
-            std::collections::hash_map::Entry::Occupied(known) => known.into_mut(),
-            std::collections::hash_map::Entry::Vacant(place) => {
-                place.insert(ArrivalFlow::new(plan, &plan.arrivals[arrival])?)
+    let chunks: Vec<(usize, &Chunk)> = chunks.into_iter().collect();
+    let mut flows = BTreeMap::new();
+    for (place, (arrival, chunk)) in chunks.iter().enumerate() {
+        let (flow, memory) = match flows.entry(*arrival) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(place) => {
+                let plan_of = &plan.arrivals[*arrival];
+                let memory = Memory::open(plan, &plan_of.events().collect::<Vec<_>>(), Box::new(NoState))?;
+                place.insert((ArrivalFlow::new(plan, plan_of)?, memory))
             }
         };
+        work.arrival = *arrival;
         for arrived in flow.decode(chunk) {
-            work.decoded = work.add_records(arrival, chunk, &arrived);
+            work.decoded = work.add_records(chunk, &arrived);
+            work.spans = arrived.spans.as_slice().into();
             work.count(&arrived.count);
             let rows = Arriving { rows: &arrived.rows, marks: arrived.marks.as_ref(), origin: None };
             walk.event(arrived.event, rows, &mut work);
+            let Some(memory) = memory else { continue };
+            let times = event_times(plan, arrived.event, &arrived.rows);
+            let later = chunks[place + 1..].iter().filter(|(a, _)| a == arrival);
+            let left: BTreeSet<Arc<str>> = later.map(|(_, chunk)| Arc::clone(&chunk.partition)).collect();
+            let unread = Unread { partitions: left.into_iter().collect(), at: now };
+            let waiting = work.take_waiting();
+            memory.take(&walk, chunk, &times, unread, waiting, &mut work)?;
         }
+    }
+    for (arrival, (_, memory)) in &mut flows {
+        let Some(memory) = memory else { continue };
+        work.arrival = *arrival;
+        memory.end(&walk, Ending::Everything, &mut work)?;
     }
     work.finish(now)
 }
@@ -169,8 +195,12 @@ struct RehearsedWork<'a> {
     plan: &'a Plan,
     now: i64,
     records: Vec<RehearsedRecord>,
-    /// The records of the rows that were decoded last.
+    /// The arrival whose chunks are taken, by its place in the plan.
+    arrival: usize,
+    /// The records of the rows that were decoded last, and where these stand in their chunk.
     decoded: Vec<usize>,
+    spans: Arc<[RecordSpan]>,
+    waiting: Vec<Waiting>,
     counts: HashMap<String, StationCount>,
     events: Vec<Vec<RehearsedPart>>,
     landings: Vec<Vec<RehearsedPart>>,
@@ -189,7 +219,10 @@ impl<'a> RehearsedWork<'a> {
             plan,
             now: 0,
             records: Vec::new(),
+            arrival: 0,
             decoded: Vec::new(),
+            spans: Arc::from([]),
+            waiting: Vec::new(),
             counts: HashMap::new(),
             events: plan.events.iter().map(|_| Vec::new()).collect(),
             landings: plan.landings.iter().map(|_| Vec::new()).collect(),
@@ -198,7 +231,7 @@ impl<'a> RehearsedWork<'a> {
     }
 
     /// Notes the records of a chunk in the order in which they stand there; gives those of the good rows.
-    fn add_records(&mut self, arrival: usize, chunk: &Chunk, arrived: &Arrived) -> Vec<usize> {
+    fn add_records(&mut self, chunk: &Chunk, arrived: &Arrived) -> Vec<usize> {
         let mut found: Vec<(u64, Result<usize, usize>)> = arrived
             .spans
             .iter()
@@ -231,13 +264,14 @@ impl<'a> RehearsedWork<'a> {
             };
             let partition = Arc::clone(&chunk.partition);
             self.records.push(RehearsedRecord {
-                arrival,
+                arrival: self.arrival,
                 event: arrived.event,
                 partition,
                 position: Position::at(at),
                 bytes,
                 head: chunk.head.clone(),
                 reported: MessageOrigin::of(chunk, at),
+                is_made: false,
             });
         }
         of_rows
@@ -274,14 +308,32 @@ impl<'a> RehearsedWork<'a> {
             }
         }
         for fault in &result.faults {
-            let fate = StopCause::Rejected {
-                reason: fault.reason,
-                field: fault.column.clone(),
-                message: fault.message.clone(),
-            };
-            self.stopped.push(Stopped { station: station.name.to_string(), record: records[fault.row], fate });
+            self.reject(station.name, records[fault.row], fault);
         }
         kept.iter().map(|row| records[index(*row)]).collect()
+    }
+
+    fn reject(&mut self, station: &str, record: usize, fault: &RowFault) {
+        let fate =
+            StopCause::Rejected { reason: fault.reason, field: fault.column.clone(), message: fault.message.clone() };
+        self.stopped.push(Stopped { station: station.to_string(), record, fate });
+    }
+
+    /// Notes rows that a station made as records of their own.
+    fn add_made(&mut self, event: usize, chunk: &Chunk, spans: &[RecordSpan]) {
+        self.decoded = (self.records.len()..).take(spans.len()).collect();
+        for span in spans {
+            self.records.push(RehearsedRecord {
+                arrival: self.arrival,
+                event,
+                partition: Arc::clone(&chunk.partition),
+                position: chunk.position_at(span.start),
+                bytes: span.of(&chunk.bytes).to_vec(),
+                head: None,
+                reported: None,
+                is_made: true,
+            });
+        }
     }
 
     fn finish(mut self, now: i64) -> Outcome<Rehearsal> {
@@ -314,11 +366,50 @@ impl FlowSink for RehearsedWork<'_> {
         self.passed(passed);
     }
 
+    fn waits(&mut self, event: usize, passed: Passed<'_>) {
+        self.passed(&passed);
+        let rows = passed.origin().map(Into::into);
+        let origin = RowOrigin { chunk: Arc::new(Chunk::default()), spans: Arc::clone(&self.spans), rows };
+        self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None });
+    }
+
     fn landed(&mut self, landing: usize, _: usize, passed: Passed<'_>) {
         let records = self.passed(&passed);
         let path = self.plan.landings[landing].path.as_ref();
         let folders = path.map_or_else(Vec::new, |p| p.folders(&passed.result.batch, &passed.result.source));
         self.landings[landing].push(RehearsedPart { rows: passed.result.batch, records, folders });
+    }
+}
+
+impl MemorySink for RehearsedWork<'_> {
+    fn remembered(&mut self, out: &Remembered<'_>) {
+        let station = self.plan.events[out.event].name.as_str();
+        self.count(&out.count);
+        let Some(waiting) = out.waiting else {
+            self.add_made(out.event, out.chunk, out.spans);
+            for (fault, origin) in out.faults {
+                self.reject(station, self.decoded[origin.decoded(fault.row)], fault);
+            }
+            return;
+        };
+        let mut gone: Vec<usize> = (0..waiting.rows.num_rows()).map(|row| waiting.origin.decoded(row)).collect();
+        for (fault, origin) in out.faults {
+            let decoded = origin.decoded(fault.row);
+            gone.retain(|row| *row != decoded);
+            self.reject(station, self.decoded[decoded], fault);
+        }
+        if out.count.repeated > 0 {
+            let kept: BTreeSet<usize> =
+                out.rows.iter().flat_map(|rows| (0..rows.rows.num_rows()).map(|row| rows.decoded(row))).collect();
+            for row in gone.into_iter().filter(|row| !kept.contains(row)) {
+                let record = self.decoded[row];
+                self.stopped.push(Stopped { station: station.to_string(), record, fate: StopCause::Repeated });
+            }
+        }
+    }
+
+    fn take_waiting(&mut self) -> Vec<Waiting> {
+        std::mem::take(&mut self.waiting)
     }
 }
 
@@ -340,6 +431,13 @@ fn join(columns: &[crate::columns::OutputColumn], parts: Vec<RehearsedPart>) -> 
 
 fn index(row: u32) -> usize {
     usize::try_from(row).unwrap_or(0)
+}
+
+impl Rehearsal {
+    /// The records that arrived.
+    pub fn arrived(&self) -> &[RehearsedRecord] {
+        &self.records[..self.records.partition_point(|record| !record.is_made)]
+    }
 }
 
 impl View {
@@ -374,6 +472,7 @@ pub fn reasons(rehearsal: &Rehearsal, station: &str) -> Vec<(StopCause, u64, usi
         let key = match &stopped.fate {
             StopCause::Filtered { part, is_null } => (true, part.clone(), None, *is_null),
             StopCause::Rejected { reason, field, .. } => (false, reason.word().to_string(), field.clone(), false),
+            StopCause::Repeated => (true, String::new(), None, false),
         };
         match places.get(&key) {
             Some(place) => found[*place].1 += 1,

@@ -36,6 +36,8 @@ pub struct TracedStation {
     pub fate: Option<StopCause>,
     /// The folder in which it lands.
     pub folder: Option<String>,
+    /// What a station that remembers took of it, where it came there.
+    pub gathered: Option<Vec<TracedValue>>,
 }
 
 /// The way of one record.
@@ -87,6 +89,7 @@ impl Tracer<'_> {
             }),
             fate: self.fate(&event.name),
             folder: None,
+            gathered: None,
         });
         if let Some(row) = row {
             self.onwards(index, row);
@@ -100,10 +103,10 @@ impl Tracer<'_> {
         for station in stations_of(self.plan, index) {
             let view = match station.output {
                 Output::Landing(place) => &rehearsal.landings[place],
-                Output::Event(made) => &rehearsal.events[made],
+                Output::Event(made) | Output::State(made) => &rehearsal.events[made],
             };
             self.station(station, view, input, row);
-            if let (Output::Event(made), Some(row)) = (station.output, view.row_of(self.record)) {
+            if let (Output::Event(made) | Output::State(made), Some(row)) = (station.output, view.row_of(self.record)) {
                 self.onwards(made, row);
             }
         }
@@ -120,7 +123,17 @@ impl Tracer<'_> {
             values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &transform.columns, &transform.texts)),
             fate: self.fate(name),
             folder,
+            gathered: matches!(output, Output::State(_)).then(|| self.gathered(transform, input, input_row)).flatten(),
         });
+    }
+
+    /// What a station that gathers events takes of this one; None where it did not come so far.
+    fn gathered(&self, transform: &Transform, input: &RecordBatch, row: usize) -> Option<Vec<TracedValue>> {
+        let taken = transform.apply(&input.slice(row, 1), self.rehearsal.now).batch;
+        let parts = || taken.num_rows() == 1;
+        let mut all = parts().then(|| values(&taken, 0, &transform.columns, &transform.texts))?;
+        all.retain(|value| !value.name.starts_with('@'));
+        Some(all)
     }
 
     fn fate(&self, station: &str) -> Option<StopCause> {

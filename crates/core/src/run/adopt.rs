@@ -26,6 +26,7 @@ pub(super) fn adopt(
     ledger: &dyn Ledger,
     landings: &Landings,
 ) -> Outcome<Vec<String>> {
+    refuse_remembered(plan)?;
     let lanes = all_lanes(plan, ledger, landings)?;
     let mut names: Vec<&String> = landings.keys().collect();
     names.sort();
@@ -72,6 +73,16 @@ pub(super) fn adopt(
     ledger.adopt(&plan.pipeline, &adoption)?;
     reach("adopt.after");
     Ok(notices)
+}
+
+/// What stations remember stands in the ledger alone: with another one their windows would begin anew in the middle.
+fn refuse_remembered(plan: &Plan) -> Outcome<()> {
+    let Some((event, _)) = plan.remembering().next() else { return Ok(()) };
+    Err(Failure::findings(format!(
+        "`{}` remembers events in the ledger that is lost: what has landed cannot be continued",
+        plan.events[event].name
+    ))
+    .with_help("restore the ledger from a backup; or land elsewhere and read from the beginning"))
 }
 
 /// Batches of a replay or a retry, each with the batch whose events it reads again: the one whose ranges hold its own.

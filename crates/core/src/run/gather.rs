@@ -1,11 +1,11 @@
 //! A batch while it is being staged: its rows go to the landings, its counts are added up.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
-use super::processor::Processed;
+use super::processor::{FlowResults, Processed};
 use super::{NullCounts, RejectKey};
 use crate::batch::{BatchIdentity, LandingWork, Ranges, Reread, Staged, StationCount};
 use crate::columns::OutputColumn;
@@ -17,6 +17,7 @@ use crate::plan::transform::schema_of;
 use crate::plan::{LandingPlan, Plan};
 use crate::reject::REJECTS;
 use crate::reject::{CONTRACT, Reject};
+use crate::state::StationChanges;
 use crate::types::SqlType;
 
 /// A landing, with its stage once that is open.
@@ -27,7 +28,7 @@ pub(super) struct BatchBuilder<'a> {
     plan: &'a Plan,
     pub identity: BatchIdentity,
     order: BatchOrder,
-    opened_at: i64,
+    pub opened_at: i64,
     /// Whether its rows are changes of a feed.
     is_feed: bool,
     ranges: Ranges,
@@ -40,6 +41,10 @@ pub(super) struct BatchBuilder<'a> {
     stages: Vec<Part>,
     landings: &'a HashMap<String, Box<dyn Landing>>,
     all_rejects: bool,
+    /// What stations that remember changed.
+    pub state: Vec<StationChanges>,
+    /// The stations at which rows do not arrive, since nothing is remembered where events are read again.
+    unreached: BTreeSet<String>,
 }
 
 impl<'a> BatchBuilder<'a> {
@@ -73,6 +78,8 @@ impl<'a> BatchBuilder<'a> {
             stages,
             landings,
             all_rejects: false,
+            state: Vec::new(),
+            unreached: BTreeSet::new(),
         })
     }
 
@@ -84,6 +91,14 @@ impl<'a> BatchBuilder<'a> {
     /// Keeps rejects of landings that take no part, too: those that another batch has lost.
     pub(super) fn keep_all_rejects(&mut self, all: bool) {
         self.all_rejects = all;
+    }
+
+    /// Leaves out stations that remember, and all that comes after them.
+    pub(super) fn leave_out_remembered(&mut self) {
+        let events = self.plan.remembered_events();
+        let names = events.iter().map(|event| self.plan.events[*event].name.clone());
+        let landings = self.plan.remembered_landings();
+        self.unreached = names.chain(landings.iter().map(|place| self.plan.landings[*place].label.clone())).collect();
     }
 
     /// Notes the range of a chunk.
@@ -101,18 +116,40 @@ impl<'a> BatchBuilder<'a> {
         }
         self.read += processed.chunk.records;
         self.bytes += processed.bytes;
+        processed.nulls.iter().for_each(|(event, nulls)| self.nulls.add(*event, nulls));
+        self.add_parts(&processed.counts, processed.rows, &processed.rejects)
+    }
+
+    /// Adds what became of rows that came out of stations which remember.
+    ///
+    /// # Errors
+    /// Where a landing fails.
+    pub(super) fn add_results(&mut self, results: FlowResults<'_>) -> Outcome<()> {
+        self.add_parts(&results.counts, results.landings, &results.rejects)
+    }
+
+    fn add_parts(
+        &mut self,
+        counts: &[StationCount],
+        rows: Vec<(usize, Vec<LandingRows>)>,
+        rejects: &[(String, Reject)],
+    ) -> Outcome<()> {
         let staged = |label: &str, stages: &[Part]| stages.iter().any(|(l, _)| l == label);
         let is_landing = |label: &str| self.plan.landings.iter().any(|l| l.label == label);
         // A landing that takes no part has no count.
-        let takes_part = |station: &str| !is_landing(station) || staged(station, &self.stages);
+        let takes_part = |station: &str| {
+            !self.unreached.contains(station) && (!is_landing(station) || staged(station, &self.stages))
+        };
         let all_rejects = self.all_rejects;
-        let counts = processed.counts.iter().filter_map(|count| match takes_part(&count.station) {
+        let counts = counts.iter().filter_map(|count| match takes_part(&count.station) {
             true => Some(count.clone()),
-            false if all_rejects && count.rejected > 0 => Some(StationCount {
-                input: count.rejected,
-                rejected: count.rejected,
-                ..StationCount::new(count.station.as_str())
-            }),
+            false if all_rejects && count.rejected > 0 && !self.unreached.contains(&count.station) => {
+                Some(StationCount {
+                    input: count.rejected,
+                    rejected: count.rejected,
+                    ..StationCount::new(count.station.as_str())
+                })
+            }
             false => None,
         });
         for count in counts.collect::<Vec<_>>() {
@@ -121,21 +158,22 @@ impl<'a> BatchBuilder<'a> {
                 None => self.counts.push(count),
             }
         }
-        processed.nulls.iter().for_each(|(event, nulls)| self.nulls.add(*event, nulls));
-        for (landing, parts) in processed.rows {
+        for (landing, parts) in rows {
             let label = self.plan.landings[landing].label.as_str();
             let Some(place) = self.stages.iter().position(|(l, _)| l == label) else { continue };
             for part in parts {
                 self.stage(place)?.write(part)?;
             }
         }
-        self.hold_mirrors(&processed.rejects)?;
+        self.hold_mirrors(rejects)?;
         let mut lines = String::new();
         let mut ends = Vec::new();
-        let rejects = processed.rejects.iter();
         for (event, reject) in
-            rejects.filter(|(_, r)| all_rejects || !is_landing(&r.station) || staged(&r.station, &self.stages))
+            rejects.iter().filter(|(_, r)| all_rejects || !is_landing(&r.station) || staged(&r.station, &self.stages))
         {
+            if self.unreached.contains(&*reject.station) {
+                continue;
+            }
             reject.write_line(&mut lines, event, self.identity.lane.as_str(), self.identity.number);
             ends.push(lines.len());
             let key = (Arc::clone(&reject.station), reject.reason.word(), reject.field.clone());
@@ -210,6 +248,7 @@ impl<'a> BatchBuilder<'a> {
             works,
             texts: self.plan.texts.clone(),
             reread,
+            state: self.state,
         })
     }
 }

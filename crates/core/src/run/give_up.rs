@@ -129,6 +129,15 @@ impl Batch<'_> {
 
     /// The events of a batch whose rows would land in a landing, read again from their source one by one.
     fn events_of(&self, landing: &str, work: &StagedWork, ranges: &Ranges) -> Outcome<Vec<RefusedRow>> {
+        let remembered = self.plan.remembered_landings();
+        if remembered.iter().any(|place| self.plan.landings[*place].label == landing) {
+            return Err(Failure::findings(format!(
+                "{landing} gets rows from a station that remembers events: they cannot be found again in the source"
+            ))
+            .with_help(
+                "nothing was changed; the batch stays sealed, and the next run finishes it once the cause is gone",
+            ));
+        }
         let lane = &self.sealed.identity.lane;
         let arrival = self.plan.arrivals.iter().find(|a| a.label == lane.arrival()).ok_or_else(|| {
             Failure::findings(format!("the pipeline has no arrival {} any more", lane.arrival()))

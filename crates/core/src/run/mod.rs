@@ -25,10 +25,12 @@ use crossbeam_channel::bounded;
 
 use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
+use crate::flow::Memory;
 use crate::kinds::{Fits, Intake, Landing};
 use crate::ledger::{BatchQuery, LaneHold, Ledger};
 use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
 use crate::reject::REJECTS;
+use crate::state::LaneState;
 use crate::threads::spawn_scoped;
 
 pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
@@ -245,7 +247,9 @@ pub fn run(
         let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
         let source = intakes[&arrival.label].lane(number, arrival.lanes, positions)?;
         epochs.insert(hold.lane.clone(), hold.epoch);
-        lanes.push((arrival, hold, source));
+        let state = LaneState { ledger, pipeline: &plan.pipeline, lane: hold.lane.clone() };
+        let memory = Memory::open(plan, &arrival.events().collect::<Vec<_>>(), Box::new(state))?;
+        lanes.push((arrival, hold, source, memory));
     }
     let shared = Shared {
         plan,
@@ -264,10 +268,10 @@ pub fn run(
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let workers = (cores / lanes.len().max(1)).max(1);
     std::thread::scope(|scope| {
-        for (arrival, hold, source) in lanes {
+        for (arrival, hold, source, memory) in lanes {
             let shared = &shared;
             let name = hold.lane.to_string();
-            spawn_scoped(scope, &name, move || run_lane(shared, arrival, hold, source, workers));
+            spawn_scoped(scope, &name, move || run_lane(shared, arrival, hold, source, memory, workers));
         }
     });
     let failure = shared.failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -323,17 +327,19 @@ fn run_lane(
     arrival: &crate::plan::ArrivalPlan,
     hold: LaneHold,
     source: Box<dyn crate::kinds::LaneReader>,
+    memory: Option<Memory<'_>>,
     workers: usize,
 ) {
     let (task_in, task_out) = bounded(workers + 1);
     let (done_in, done_out) = bounded(workers + 1);
     let (staged_in, staged_out) = bounded(1);
     let committer_lane = hold.lane.clone();
+    let remembers = memory.is_some();
     let folders = BatchFolders::default();
     let folders = &folders;
     std::thread::scope(|scope| {
         spawn_scoped(scope, "reader", move || {
-            shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in).run());
+            shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in, remembers).run());
         });
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());
@@ -344,7 +350,7 @@ fn run_lane(
         drop((task_out, done_in));
         let events = arrival.events().collect();
         spawn_scoped(scope, "stager", move || {
-            shared.guarded(|| stager::Stager::new(shared, events, staged_in).run(&done_out));
+            shared.guarded(|| stager::Stager::new(shared, events, memory, folders, staged_in).run(&done_out));
         });
         spawn_scoped(scope, "committer", move || {
             shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out));

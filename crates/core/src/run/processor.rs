@@ -5,15 +5,19 @@ use std::sync::Arc;
 use crossbeam_channel::{Receiver, Sender};
 
 use super::Shared;
-use super::reader::Task;
+use super::reader::{Question, Task};
 use crate::batch::{BatchIdentity, StationCount};
 use crate::event::{Chunk, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::Outcome;
-use crate::flow::{ArrivalFlow, Arrived, Arriving, FlowSink, Passed, Walk};
+use crate::flow::{
+    ArrivalFlow, Arrived, Arriving, FlowSink, MemorySink, Passed, Remembered, Waiting, Walk, event_times,
+};
 use crate::formats::MissingFields;
 use crate::kinds::{BatchOrder, Fits};
+use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, BatchFolders, Plan};
 use crate::reject::Reject;
+use crate::state::Unread;
 
 /// What became of one chunk.
 pub struct Processed {
@@ -31,13 +35,20 @@ pub struct Processed {
     pub rejects: Vec<(String, Reject)>,
     /// What the header row of the chunk's partition lacks.
     pub lacks: Option<MissingFields>,
+    /// Rows that wait for stations which remember.
+    pub waiting: Vec<Waiting>,
+    /// The event times of the good events, where such stations want to know.
+    pub times: Vec<Option<i64>>,
+    /// What is left to read after the chunk.
+    pub unread: Unread,
 }
 
 /// A task that is done, or that only passes through.
 pub(super) enum ProcessedTask {
     Open(BatchIdentity, BatchOrder, i64),
     Processed(Box<Processed>),
-    End,
+    Ask(Question),
+    End { caught_up: bool },
 }
 
 /// Takes tasks until there are no more.
@@ -58,8 +69,11 @@ pub(super) fn work(
         }
         let result = match task {
             Task::Open(identity, order, opened_at) => ProcessedTask::Open(identity, order, opened_at),
-            Task::End => ProcessedTask::End,
-            Task::Chunk(chunk) => ProcessedTask::Processed(Box::new(processor.process(chunk, now))),
+            Task::Ask(question) => ProcessedTask::Ask(question),
+            Task::End { caught_up } => ProcessedTask::End { caught_up },
+            Task::Chunk(chunk, unread) => {
+                ProcessedTask::Processed(Box::new(Processed { unread, ..processor.process(chunk, now) }))
+            }
         };
         if done.send((sequence, result)).is_err() {
             return;
@@ -75,17 +89,41 @@ pub struct Processor<'a> {
     flow: ArrivalFlow<'a>,
 }
 
-/// What is gathered while the rows of one event go through the plan.
-struct ChunkResults<'c> {
+/// What is gathered while rows go through the plan.
+pub(super) struct FlowResults<'c> {
     plan: &'c Plan,
-    chunk: &'c Arc<Chunk>,
+    chunk: Arc<Chunk>,
     /// Where the decoded rows stand in the chunk.
-    spans: Vec<RecordSpan>,
-    /// The same, once a landing has asked.
-    shared_spans: Option<Arc<[RecordSpan]>>,
-    counts: Vec<StationCount>,
-    landings: Vec<(usize, Vec<LandingRows>)>,
-    rejects: Vec<(String, Reject)>,
+    spans: Spans,
+    pub(super) counts: Vec<StationCount>,
+    pub(super) landings: Vec<(usize, Vec<LandingRows>)>,
+    /// Rejects, each with the name of its event.
+    pub(super) rejects: Vec<(String, Reject)>,
+    waiting: Vec<Waiting>,
+}
+
+/// Where rows stand in their chunk: shared as soon as somebody keeps it.
+enum Spans {
+    Own(Vec<RecordSpan>),
+    Shared(Arc<[RecordSpan]>),
+}
+
+impl Spans {
+    fn at(&self, row: usize) -> RecordSpan {
+        match self {
+            Self::Own(spans) => spans[row],
+            Self::Shared(spans) => spans[row],
+        }
+    }
+
+    fn share(&mut self) -> Arc<[RecordSpan]> {
+        let shared: Arc<[RecordSpan]> = match self {
+            Self::Own(spans) => spans.as_slice().into(),
+            Self::Shared(spans) => Arc::clone(spans),
+        };
+        *self = Self::Shared(Arc::clone(&shared));
+        shared
+    }
 }
 
 impl<'a> Processor<'a> {
@@ -109,6 +147,9 @@ impl<'a> Processor<'a> {
             rows: Vec::new(),
             rejects: Vec::new(),
             lacks: None,
+            waiting: Vec::new(),
+            times: Vec::new(),
+            unread: Unread::default(),
         };
         for arrived in self.flow.decode(&chunk) {
             self.walk(&chunk, arrived, now, &mut done);
@@ -125,14 +166,13 @@ impl<'a> Processor<'a> {
     fn walk(&self, chunk: &Arc<Chunk>, arrived: Arrived, now: i64, done: &mut Processed) {
         let Arrived { event, count, rows, spans, marks, rejects, nulls, lacks } = arrived;
         let name = &self.plan.events[event].name;
-        let mut results = ChunkResults {
-            plan: self.plan,
-            chunk,
-            spans,
-            shared_spans: None,
+        done.times = event_times(self.plan, event, &rows);
+        let mut results = FlowResults {
+            chunk: Arc::clone(chunk),
+            spans: Spans::Own(spans),
             counts: vec![count],
-            landings: Vec::new(),
             rejects: rejects.into_iter().map(|r| (name.clone(), r)).collect(),
+            ..FlowResults::new(self.plan)
         };
         let walk = Walk { plan: self.plan, fits: self.fits, folders: self.folders, now };
         walk.event(event, Arriving { rows: &rows, marks: marks.as_ref(), origin: None }, &mut results);
@@ -141,13 +181,40 @@ impl<'a> Processor<'a> {
         done.rows.extend(results.landings);
         done.rejects.extend(results.rejects);
         done.lacks = lacks;
+        done.waiting.extend(results.waiting);
     }
 }
 
-impl FlowSink for ChunkResults<'_> {
+impl MemorySink for FlowResults<'_> {
+    fn remembered(&mut self, out: &Remembered<'_>) {
+        let event = &self.plan.events[out.event].name;
+        self.chunk = Arc::clone(out.chunk);
+        self.spans = Spans::Shared(Arc::clone(out.spans));
+        self.counts.push(out.count.clone());
+        for (fault, origin) in out.faults {
+            let reject = rejected(&origin.chunk, origin.span(fault.row), event.as_str().into(), fault);
+            self.rejects.push((event.clone(), reject));
+        }
+    }
+
+    fn take_waiting(&mut self) -> Vec<Waiting> {
+        std::mem::take(&mut self.waiting)
+    }
+}
+
+impl FlowSink for FlowResults<'_> {
     fn made(&mut self, event: usize, passed: &Passed<'_>) {
         self.counts.push(passed.count());
         self.reject(&self.plan.events[event].name, passed);
+    }
+
+    fn waits(&mut self, event: usize, passed: Passed<'_>) {
+        self.counts.push(passed.count());
+        self.reject(&self.plan.events[event].name, &passed);
+        if passed.result.batch.num_rows() > 0 {
+            let origin = self.origin(passed.origin());
+            self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None });
+        }
     }
 
     fn landed(&mut self, landing: usize, event: usize, passed: Passed<'_>) {
@@ -166,10 +233,22 @@ impl FlowSink for ChunkResults<'_> {
     }
 }
 
-impl ChunkResults<'_> {
+impl<'c> FlowResults<'c> {
+    /// Nothing yet.
+    pub(super) fn new(plan: &'c Plan) -> Self {
+        Self {
+            plan,
+            chunk: Arc::new(Chunk::default()),
+            spans: Spans::Own(Vec::new()),
+            counts: Vec::new(),
+            landings: Vec::new(),
+            rejects: Vec::new(),
+            waiting: Vec::new(),
+        }
+    }
+
     fn origin(&mut self, rows: Option<Vec<u32>>) -> RowOrigin {
-        let spans = self.shared_spans.get_or_insert_with(|| self.spans.as_slice().into());
-        RowOrigin { chunk: Arc::clone(self.chunk), spans: Arc::clone(spans), rows: rows.map(Into::into) }
+        RowOrigin { chunk: Arc::clone(&self.chunk), spans: self.spans.share(), rows: rows.map(Into::into) }
     }
 
     /// Makes rejects of the rows that a station could not take.
@@ -179,19 +258,23 @@ impl ChunkResults<'_> {
         }
         let station: Arc<str> = passed.station.name.into();
         for fault in &passed.result.faults {
-            let span = self.spans[passed.input.decoded(fault.row)];
-            let bytes = span.of(&self.chunk.bytes);
-            let reject = Reject {
-                partition: Arc::clone(&self.chunk.partition),
-                position: self.chunk.position_at(span.start),
-                length: bytes.len() as u64,
-                station: Arc::clone(&station),
-                field: fault.column.clone(),
-                reason: fault.reason,
-                message: fault.message.clone(),
-                bytes: bytes.to_vec(),
-            };
-            self.rejects.push((event.to_string(), reject));
+            let span = self.spans.at(passed.input.decoded(fault.row));
+            self.rejects.push((event.to_string(), rejected(&self.chunk, span, Arc::clone(&station), fault)));
         }
+    }
+}
+
+/// The reject of a record that a station could not take.
+fn rejected(chunk: &Chunk, span: RecordSpan, station: Arc<str>, fault: &RowFault) -> Reject {
+    let bytes = span.of(&chunk.bytes);
+    Reject {
+        partition: Arc::clone(&chunk.partition),
+        position: chunk.position_at(span.start),
+        length: bytes.len() as u64,
+        station,
+        field: fault.column.clone(),
+        reason: fault.reason,
+        message: fault.message.clone(),
+        bytes: bytes.to_vec(),
     }
 }

@@ -3,7 +3,7 @@
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::Sender;
+use crossbeam_channel::{RecvTimeoutError, Sender, bounded};
 
 use super::{RunEvent, Shared};
 use crate::batch::BatchIdentity;
@@ -13,6 +13,7 @@ use crate::failure::Outcome;
 use crate::kinds::{BatchOrder, LaneReader, Read, ReadLimit};
 use crate::ledger::LaneHold;
 use crate::plan::BatchLimits;
+use crate::state::Unread;
 
 /// Bytes that are read and decoded at a time.
 const CHUNK: u64 = 2 << 20;
@@ -28,10 +29,28 @@ pub(super) enum Task {
     /// A batch begins.
     Open(BatchIdentity, BatchOrder, i64),
     /// Records of the batch.
-    Chunk(Chunk),
+    Chunk(Chunk, Unread),
+    /// Whether a batch without events would close something.
+    Ask(Question),
     /// The batch is read.
-    End,
+    End {
+        /// Whether all there is has been read, and the run ends with it.
+        caught_up: bool,
+    },
 }
+
+/// Asks the stager, which knows what the stations of the lane remember.
+pub(super) struct Question {
+    /// Whether the run ends when all there is has been read.
+    pub caught_up: bool,
+    /// What is left to read.
+    pub unread: Unread,
+    /// Where the answer goes.
+    pub answer: Sender<bool>,
+}
+
+/// How often is asked whether windows close that nothing more comes for.
+const ASKING: Duration = Duration::from_secs(1);
 
 struct OpenBatch {
     since: Instant,
@@ -53,6 +72,10 @@ pub(super) struct Reader<'a> {
     settling: Option<Instant>,
     /// Whether the batch is to end as soon as its source confirms it.
     is_ending: bool,
+    /// Whether stations of the lane remember: when they were asked last whether something closes.
+    asked: Option<Instant>,
+    /// Whether the batch that is ending is the last one, since all there is has been read.
+    is_last: bool,
 }
 
 impl OpenBatch {
@@ -94,8 +117,21 @@ impl<'a> Reader<'a> {
         hold: LaneHold,
         source: Box<dyn LaneReader>,
         tasks: Sender<(u64, i64, Task)>,
+        remembers: bool,
     ) -> Self {
-        Self { shared, hold, source, tasks, sequence: 0, batch: None, settling: None, is_ending: false }
+        let asked = remembers.then(Instant::now);
+        Self {
+            shared,
+            hold,
+            source,
+            tasks,
+            sequence: 0,
+            batch: None,
+            settling: None,
+            is_ending: false,
+            asked,
+            is_last: false,
+        }
     }
 
     pub(super) fn run(mut self) {
@@ -140,7 +176,8 @@ impl<'a> Reader<'a> {
                 return self.chunk(chunk);
             }
             Read::CaughtUp if shared.until.caught_up => {
-                if !self.end_batch()? {
+                self.open_for_closing(true)?;
+                if !self.end_batch_as(true)? {
                     return Ok(AfterRead::GoOn);
                 }
                 let remarks = self.source.remarks();
@@ -176,6 +213,10 @@ impl<'a> Reader<'a> {
                 let pause = left.map_or(PAUSE, |left| left.min(PAUSE));
                 if !self.source.wait(pause) {
                     shared.stop.wait(pause);
+                }
+                if self.asked.is_some_and(|at| at.elapsed() >= ASKING) {
+                    self.asked = Some(Instant::now());
+                    self.open_for_closing(false)?;
                 }
             }
         }
@@ -222,7 +263,8 @@ impl<'a> Reader<'a> {
             batch.within = open_transaction(&chunk, batch.within);
         }
         self.shared.observer.on(RunEvent::Read { lane: self.hold.lane.clone(), records, bytes });
-        if !self.send(Task::Chunk(chunk)) {
+        let unread = self.unread();
+        if !self.send(Task::Chunk(chunk, unread)) {
             return Ok(AfterRead::Leave);
         }
         self.end_if_full()?;
@@ -244,12 +286,50 @@ impl<'a> Reader<'a> {
         Ok(())
     }
 
+    /// What is left to read, where somebody wants to know.
+    fn unread(&mut self) -> Unread {
+        match self.asked {
+            Some(_) => Unread { partitions: self.source.unread(), at: chrono::Utc::now().timestamp_micros() },
+            None => Unread::default(),
+        }
+    }
+
+    /// Opens a batch where windows close although no event comes; it ends like any other.
+    fn open_for_closing(&mut self, caught_up: bool) -> Outcome<()> {
+        if self.batch.is_some() || self.asked.is_none() {
+            return Ok(());
+        }
+        let (answer, answered) = bounded(1);
+        let unread = self.unread();
+        if !self.send(Task::Ask(Question { caught_up, unread, answer })) {
+            return Ok(());
+        }
+        // Whoever was to answer may have left with a failure.
+        while !self.shared.stop.is_aborting() {
+            match answered.recv_timeout(PAUSE) {
+                Ok(true) => {
+                    self.open_batch()?;
+                    break;
+                }
+                Ok(false) | Err(RecvTimeoutError::Disconnected) => break,
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+        }
+        Ok(())
+    }
+
     /// Ends the batch, once its source has confirmed what was read; false where it does not answer now.
     fn end_batch(&mut self) -> Outcome<bool> {
+        self.end_batch_as(false)
+    }
+
+    /// As [`Self::end_batch`], with whether all there is has been read, and the run ends with it.
+    fn end_batch_as(&mut self, caught_up: bool) -> Outcome<bool> {
         if self.batch.is_none() {
             return Ok(true);
         }
         self.is_ending = true;
+        self.is_last |= caught_up;
         if !self.source.confirm()? {
             let what =
                 format!("{} does not answer: the events read so far cannot be verified", self.hold.lane.arrival());
@@ -257,8 +337,9 @@ impl<'a> Reader<'a> {
             self.shared.stop.wait(PAUSE);
             return Ok(false);
         }
-        self.send(Task::End);
+        self.send(Task::End { caught_up: self.is_last });
         self.batch = None;
+        self.is_last = false;
         self.is_ending = false;
         Ok(true)
     }

@@ -100,12 +100,34 @@ pub fn replay(
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
+    refuse_remembered(plan, work)?;
     let landings = open_landings(plan, around)?;
     finish_replay_batches(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
     // A landing may get rows by replays alone, and another name afterwards.
     ledger.note_known(&plan.pipeline, &plan.known(), None)?;
     read_again(plan, around, ledger, &landings, work, (stop, observer))
+}
+
+/// A window cannot be filled a second time from a part of its events.
+fn refuse_remembered(plan: &Plan, work: &ReplayWork<'_>) -> Outcome<()> {
+    let remembered = plan.remembered_landings();
+    let into = work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or(work.into));
+    let Some(place) = into.into_iter().find(|place| remembered.contains(place)) else { return Ok(()) };
+    let landing = &plan.landings[*place];
+    let others: Vec<String> = (0..plan.landings.len())
+        .filter(|place| !remembered.contains(place))
+        .map(|place| format!("--landing {}", plan.landings[place].label))
+        .collect();
+    let help = match others.is_empty() {
+        true => "nothing was read. To count anew, give the made event another name and set positions back".to_string(),
+        false => format!("nothing was read. Landings before it can be read again: {}", others.join(" ")),
+    };
+    Err(Failure::findings(format!(
+        "{} gets rows from a station that remembers events: it cannot be read again yet",
+        landing.label
+    ))
+    .with_help(help))
 }
 
 /// Reads for landings what they lack of batches that were taken over from others, under the texts of then.
@@ -233,6 +255,7 @@ impl Again<'_> {
         let mut batch = BatchBuilder::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
         batch.keep_all_rejects(portion.all_rejects);
+        batch.leave_out_remembered();
         self.read(portion, &lane, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
         let staged = self.finish(portion, into, batch)?;
         let (read, rejected) = (staged.read, staged.rejected);

@@ -1,17 +1,21 @@
 //! Puts processed chunks back in order and stages them, batch by batch.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use crossbeam_channel::{Receiver, Sender};
 
 use super::gather::BatchBuilder;
-use super::processor::{Processed, ProcessedTask};
+use super::processor::{FlowResults, Processed, ProcessedTask};
+use super::reader::Question;
 use super::{NullCounts, RejectKey, Shared};
 use crate::batch::{BatchIdentity, Staged};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
+use crate::flow::{Ending, Memory, Walk};
 use crate::formats::MissingFields;
 use crate::kinds::BatchOrder;
+use crate::plan::BatchFolders;
 
 /// A staged batch with what the report wants to know of it.
 pub(super) struct StagedHandover {
@@ -25,14 +29,23 @@ pub(super) struct Stager<'a> {
     shared: &'a Shared<'a>,
     events: Vec<usize>,
     staged: Sender<StagedHandover>,
+    folders: &'a BatchFolders,
+    /// The stations of the lane that remember.
+    memory: Option<Memory<'a>>,
     batch: Option<BatchBuilder<'a>>,
     /// Whether the first rows of this run have been staged.
     started: bool,
 }
 
 impl<'a> Stager<'a> {
-    pub(super) fn new(shared: &'a Shared<'a>, events: Vec<usize>, staged: Sender<StagedHandover>) -> Self {
-        Self { shared, events, staged, batch: None, started: false }
+    pub(super) fn new(
+        shared: &'a Shared<'a>,
+        events: Vec<usize>,
+        memory: Option<Memory<'a>>,
+        folders: &'a BatchFolders,
+        staged: Sender<StagedHandover>,
+    ) -> Self {
+        Self { shared, events, staged, folders, memory, batch: None, started: false }
     }
 
     pub(super) fn run(mut self, done: &Receiver<(u64, ProcessedTask)>) {
@@ -56,7 +69,14 @@ impl<'a> Stager<'a> {
         match done {
             ProcessedTask::Open(identity, order, opened_at) => self.open(identity, order, opened_at),
             ProcessedTask::Processed(processed) => self.rows(*processed),
-            ProcessedTask::End => self.end(),
+            ProcessedTask::Ask(question) => {
+                let Question { caught_up, unread, answer } = question;
+                let closes = self.memory.as_mut().is_some_and(|memory| memory.would_close(caught_up, unread));
+                // A reader that has left needs no answer.
+                let _ = answer.send(closes);
+                Ok(())
+            }
+            ProcessedTask::End { caught_up } => self.end(caught_up),
         }
     }
 
@@ -74,23 +94,39 @@ impl<'a> Stager<'a> {
         Ok(())
     }
 
-    fn rows(&mut self, processed: Processed) -> Outcome<()> {
+    fn rows(&mut self, mut processed: Processed) -> Outcome<()> {
         let Some(batch) = &mut self.batch else { return Err(Failure::internal("rows came before their batch")) };
         if let Some(lacks) = processed.lacks.as_ref().filter(|lacks| !lacks.all) {
             self.shared.remark(missing_fields(&processed.chunk.partition, lacks));
         }
         batch.add_range(&processed)?;
+        let (waiting, times) = (std::mem::take(&mut processed.waiting), std::mem::take(&mut processed.times));
+        let (chunk, unread) = (Arc::clone(&processed.chunk), processed.unread.clone());
         batch.add(processed)?;
+        if let Some(memory) = &mut self.memory {
+            let walk = walk(self.shared, self.folders, batch);
+            let mut results = FlowResults::new(self.shared.plan);
+            memory.take(&walk, &chunk, &times, unread, waiting, &mut results)?;
+            batch.add_results(results)?;
+        }
         if !std::mem::replace(&mut self.started, true) {
             reach("stage.first_rows");
         }
         Ok(())
     }
 
-    fn end(&mut self) -> Outcome<()> {
+    fn end(&mut self, caught_up: bool) -> Outcome<()> {
         let Some(mut batch) = self.batch.take() else {
             return Err(Failure::internal("a batch ended that was not open"));
         };
+        if let Some(memory) = &mut self.memory {
+            let walk = walk(self.shared, self.folders, &batch);
+            let mut results = FlowResults::new(self.shared.plan);
+            let ending = if caught_up { Ending::CaughtUp } else { Ending::Batch };
+            memory.end(&walk, ending, &mut results)?;
+            batch.add_results(results)?;
+            batch.state = memory.changes(walk.now);
+        }
         let (rejects, nulls) = (std::mem::take(&mut batch.rejects), std::mem::take(&mut batch.nulls));
         batch.rejects.clone_from(&rejects);
         let staged = batch.finish(None, |_, work| Ok(work))?;
@@ -98,6 +134,10 @@ impl<'a> Stager<'a> {
         let _ = self.staged.send(StagedHandover { staged, rejects, nulls });
         Ok(())
     }
+}
+
+fn walk<'a>(shared: &'a Shared<'a>, folders: &'a BatchFolders, batch: &BatchBuilder<'_>) -> Walk<'a> {
+    Walk { plan: shared.plan, fits: &shared.fits, folders, now: batch.opened_at }
 }
 
 /// Fields that a header row does not name are null in every row below it.

@@ -55,6 +55,9 @@ pub(super) fn set(
         output::note("every position is there already; nothing was changed\n");
         return Ok(Exit::Fine);
     }
+    for standing in standings.iter().filter(|s| changes.iter().any(|c| c.arrival == s.label)) {
+        refuse_remembered(ledger, name, &standing.label)?;
+    }
     if arguments.output == OutputKind::Text {
         let batches = ledger.batches(name, BatchQuery::default())?;
         output::print(&shown(name, &changes, &batches));
@@ -290,4 +293,16 @@ mod tests {
         let change = Change { arrival: "toll.0".into(), from: Some(Position::at(0)), to, reloads: false };
         assert_eq!(unread(&change, 0, 100, &batches), expected);
     }
+}
+
+/// What stations remember is of the events before the position: with another position, events would count twice or never.
+fn refuse_remembered(ledger: &dyn Ledger, pipeline: &str, arrival: &str) -> Outcome<()> {
+    let sizes = ledger.state_sizes(pipeline)?;
+    let Some(kept) = sizes.iter().find(|s| s.lane.arrival() == arrival && !s.station.starts_with('@')) else {
+        return Ok(());
+    };
+    Err(Failure::findings(format!("`{}` remembers the events before this position", kept.station)).with_help(
+        "nothing was changed: events would count twice or never. To read again, give the made event another name first; \
+         it then begins anew",
+    ))
 }

@@ -48,7 +48,7 @@ pub(super) fn as_text(
     marks: &Marks,
 ) -> String {
     let width = screen_width();
-    let count = rehearsal.records.len() as u64;
+    let count = rehearsal.arrived().len() as u64;
     let which = match (sampled.is_kept, sampled.more) {
         (true, _) => show_many(count, "kept event"),
         (false, true) => format!("a sample of {}", show_many(count, "event")),
@@ -86,6 +86,9 @@ fn station(out: &mut String, rehearsal: &Rehearsal, name: &str, good: &str, widt
     if count.filtered > 0 {
         text.push_str(&format!(", {} filtered", show_count(count.filtered)));
     }
+    if count.repeated > 0 {
+        text.push_str(&format!(", {} repeated", show_count(count.repeated)));
+    }
     if count.rejected > 0 {
         text.push_str(&format!(", {}", style::warn(&format!("{} rejected", show_count(count.rejected)))));
     }
@@ -101,6 +104,7 @@ fn station(out: &mut String, rehearsal: &Rehearsal, name: &str, good: &str, widt
                 let part = cut(part, width.saturating_sub(50).max(30));
                 out.push_str(&format!("{count}  filtered  {not}: {part} {event}\n"));
             }
+            StopCause::Repeated => out.push_str(&format!("{count}  repeated  {event}\n")),
             StopCause::Rejected { reason, field, message } => {
                 let field = field.as_ref().map(|f| format!("{f}: ")).unwrap_or_default();
                 let message = cut(&format!("{field}{message}"), width.saturating_sub(45).max(30));
@@ -225,7 +229,7 @@ pub(super) fn as_json(args: &RehearseArgs, plan: &Plan, rehearsal: &Rehearsal, s
     output::json(
         "rehearse",
         json!({
-            "pipeline": plan.pipeline, "events": rehearsal.records.len(), "more": sampled.more,
+            "pipeline": plan.pipeline, "events": rehearsal.arrived().len(), "more": sampled.more,
             "without_time": sampled.without_time, "stations": rehearsal.counts, "stopped": stopped, "landings": landings,
         }),
     );
@@ -236,6 +240,9 @@ fn stopped(station: &str, (fate, count, first): &(StopCause, u64, usize)) -> Val
         StopCause::Filtered { part, is_null } => json!({
             "station": station, "what": "filtered", "condition": part, "is_null": is_null, "count": count,
             "first_event": first + 1,
+        }),
+        StopCause::Repeated => json!({
+            "station": station, "what": "repeated", "count": count, "first_event": first + 1,
         }),
         StopCause::Rejected { reason, field, message } => json!({
             "station": station, "what": "rejected", "reason": reason.word(), "field": field, "message": message,

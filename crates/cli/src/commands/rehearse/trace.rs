@@ -75,9 +75,16 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
     }
     match &station.fate {
         Some(StopCause::Filtered { .. }) => out.push_str(&format!("  {}\n", style::warn("filtered"))),
+        Some(StopCause::Repeated) => out.push_str(&format!("  {}: it had come before\n", style::warn("repeated"))),
         Some(StopCause::Rejected { reason, field, message }) => {
             let field = field.as_ref().map(|f| format!("{f}: ")).unwrap_or_default();
             out.push_str(&format!("  {}: {field}{message}\n", style::warn(&format!("rejected, {}", reason.word()))));
+        }
+        None if station.values.is_empty() && station.gathered.is_some() => {
+            let of = station.gathered.iter().flatten();
+            let group: Vec<String> =
+                of.map(|v| format!("{} {}", v.name, v.value.as_deref().unwrap_or("null"))).collect();
+            out.push_str(&format!("  {} {}\n", style::good("gathered"), group.join(", ")));
         }
         None => {}
     }
@@ -124,13 +131,14 @@ fn as_json(number: u64, way: &Trace) {
                 StopCause::Filtered { part, is_null } => {
                     json!({ "what": "filtered", "condition": part, "is_null": is_null })
                 }
+                StopCause::Repeated => json!({ "what": "repeated" }),
                 StopCause::Rejected { reason, field, message } => {
                     json!({ "what": "rejected", "reason": reason.word(), "field": field, "message": message })
                 }
             });
             json!({
                 "station": s.station, "is_landing": s.is_landing, "conditions": conditions, "values": values,
-                "stopped": fate, "folder": s.folder,
+                "stopped": fate, "folder": s.folder, "gathered": s.gathered.is_some() && s.values.is_empty() && s.fate.is_none(),
             })
         })
         .collect();

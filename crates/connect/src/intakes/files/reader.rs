@@ -81,6 +81,8 @@ pub(super) struct FilesReader {
     troubles: BTreeMap<String, UnreadableFile>,
     /// Links that were passed over, as the last look found them.
     links: Vec<String>,
+    /// The files in which something was left to read when that was asked last.
+    unread: Arc<[Arc<str>]>,
 }
 
 impl FilesReader {
@@ -111,6 +113,7 @@ impl FilesReader {
             left: HashMap::new(),
             troubles: BTreeMap::new(),
             links: Vec::new(),
+            unread: Arc::from([]),
         }
     }
 
@@ -434,6 +437,16 @@ impl LaneReader for FilesReader {
                 Err(failure) => return Err(failure),
             }
         }
+    }
+
+    fn unread(&mut self) -> Arc<[Arc<str>]> {
+        let left = self.queue.len() + usize::from(self.open.is_some());
+        // The list may name files that have been read: it is made anew when they are many.
+        if left == 0 || left > self.unread.len() || self.unread.len() - left > left / 16 {
+            let open = self.open.iter().map(|open| Arc::clone(&open.name));
+            self.unread = open.chain(self.queue.iter().map(|name| Arc::from(name.as_str()))).collect();
+        }
+        Arc::clone(&self.unread)
     }
 
     fn remarks(&self) -> Vec<String> {

@@ -445,6 +445,11 @@ impl LaneReader for TopicsReader {
         Ok(self.round(limit)?.unwrap_or(Read::Pending))
     }
 
+    fn unread(&mut self) -> Arc<[Arc<str>]> {
+        let left = self.parts.iter().filter(|p| !p.at_end || !p.more.is_empty());
+        left.map(|p| Arc::from(p.partition.name())).collect()
+    }
+
     fn wait(&mut self, at_most: Duration) -> bool {
         // What trickles in is taken in portions: each chunk has its price.
         if self.listen(at_most) {

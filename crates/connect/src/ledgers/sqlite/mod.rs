@@ -3,6 +3,7 @@
 mod hold;
 mod query;
 mod schema;
+mod state;
 mod write;
 
 use std::path::{Path, PathBuf};
@@ -19,6 +20,10 @@ use sluice_core::ledger::{
 };
 use sluice_core::plan::{LedgerName, SealedTexts};
 use sluice_core::private;
+use sluice_core::state::StateSize;
+
+/// Keys that are read from what a station keeps at a time.
+const STATE_PART: u32 = 10_000;
 
 /// The ledger.
 pub struct SqliteLedger {
@@ -191,6 +196,42 @@ impl Ledger for SqliteLedger {
 
     fn batches(&self, pipeline: &str, which: BatchQuery) -> Outcome<Vec<BatchRecord>> {
         query::batches(&self.connection(), pipeline, which).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn kept_station(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>> {
+        state::station(&self.connection(), pipeline, lane, station).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn state_values(
+        &self,
+        pipeline: &str,
+        lane: &LaneId,
+        station: &str,
+        keys: &[&[u8]],
+    ) -> Outcome<Vec<Option<Vec<u8>>>> {
+        state::values(&self.connection(), pipeline, lane, station, keys).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn each_state(
+        &self,
+        pipeline: &str,
+        lane: &LaneId,
+        station: &str,
+        found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>,
+    ) -> Outcome<()> {
+        let mut after: Option<Vec<u8>> = None;
+        loop {
+            // In parts, so that the ledger is not held meanwhile.
+            let part = state::part(&self.connection(), (pipeline, lane, station), after.as_deref(), STATE_PART);
+            let part = part.map_err(|e| self.failed("be read", &e))?;
+            let Some((last, _)) = part.last() else { return Ok(()) };
+            after = Some(last.clone());
+            part.iter().try_for_each(|(key, value)| found(key, value))?;
+        }
+    }
+
+    fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>> {
+        state::sizes(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
     fn totals(&self, pipeline: &str) -> Outcome<PipelineTotals> {

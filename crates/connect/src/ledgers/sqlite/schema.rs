@@ -11,6 +11,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("migrations/2.sql"),
     include_str!("migrations/3.sql"),
     include_str!("migrations/4.sql"),
+    include_str!("migrations/5.sql"),
 ];
 
 /// Brings a ledger up to date; returns its UUID.

@@ -34,6 +34,7 @@ impl suite::Place for LedgerFile {
 fn the_shared_suite(
     #[values(
         suite::a_batch_goes_its_way_and_survives_reopening,
+        suite::what_stations_remember_is_sealed_with_its_batch,
         suite::a_worker_that_lost_its_lane_cannot_seal,
         suite::numbers_have_no_gap_and_no_twin,
         suite::positions_follow_sealing,

@@ -8,6 +8,8 @@ use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{AdoptedBatch, Adoption, LaneHold, RunEnd};
 use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
 
+use super::state;
+
 type Sql<T> = rusqlite::Result<T>;
 
 /// The present moment, as the ledger keeps it.
@@ -64,10 +66,11 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         put_reread(&transaction, id, reread)?;
     }
     for (place, count) in staged.counts.iter().enumerate() {
-        let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)";
+        let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)";
         let c = count;
         transaction.prepare_cached(sql)?.execute(params![
-            pipeline, lane, number, place, c.station, c.input, c.output, c.filtered, c.merged, c.rejected, c.held
+            pipeline, lane, number, place, c.station, c.input, c.output, c.filtered, c.merged, c.rejected, c.held,
+            c.repeated, c.made
         ])?;
     }
     for (place, taken) in staged.works.iter().enumerate() {
@@ -84,6 +87,7 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
             work
         ])?;
     }
+    state::put(&transaction, (pipeline, lane, number), &staged.state)?;
     transaction.commit()?;
     Ok(true)
 }

@@ -10,7 +10,7 @@ use crate::expr::{CompareOp, Expr, Node, cast};
 use crate::problem::Problem;
 use crate::types::SqlType;
 
-impl Binder<'_> {
+impl Binder<'_, '_> {
     pub(super) fn sql_type(&mut self, data_type: &DataType, span: Span) -> Option<SqlType> {
         match sql_type(data_type, self.place(span)) {
             Ok(ty) => Some(ty),
@@ -50,6 +50,9 @@ impl Binder<'_> {
         let ast::Function { name, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment, over } =
             syntax;
         let (span, name) = (name.span(), name.to_string());
+        if let Some(aggregate) = super::aggregates::find(&name) {
+            return self.aggregate(aggregate, syntax);
+        }
         let clauses = [
             ("braces", *uses_odbc_syntax),
             ("a second list of arguments", !matches!(parameters, ast::FunctionArguments::None)),

@@ -1,5 +1,6 @@
 //! Binds SQL syntax to the columns of a scope and gives every part a type, before anything runs.
 
+mod aggregates;
 mod calls;
 mod operators;
 mod star;
@@ -15,6 +16,9 @@ use crate::context::{HEADERS, plain, renamed};
 use crate::problem::{Place, Problem, Problems};
 use crate::sql::SqlText;
 use crate::types::SqlType;
+
+pub use aggregates::BoundCall;
+use aggregates::Calls;
 
 /// One column of a select list.
 #[derive(Clone, Debug)]
@@ -73,7 +77,7 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
         problems.add(problem);
         return None;
     }
-    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0 };
+    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0, calls: None };
     let expr = binder.bind(&parsed)?;
     let expr = binder.typed_as(expr, SqlType::Boolean);
     if expr.ty != SqlType::Boolean {
@@ -82,7 +86,7 @@ pub fn bind_condition(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut
     }
     // What is wrong was said with the whole.
     let mut said = Problems::new();
-    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems: &mut said, depth: 0 };
+    let mut binder = Binder { sql: &sql, piece: &piece, scope, problems: &mut said, depth: 0, calls: None };
     let mut parts = Vec::new();
     for part in and_parts(&parsed) {
         let bound = binder.bind(part)?;
@@ -121,7 +125,7 @@ fn and_parts(syntax: &ast::Expr) -> Vec<&ast::Expr> {
 
 /// Binds a select list. Items with a mistake become problems; the others are returned.
 pub fn bind_select(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut Problems) -> Vec<SelectItem> {
-    bind_items(text, scope, scope.len(), false, problems)
+    bind_items(text, scope, scope.len(), false, None, problems).0
 }
 
 /// Binds a select list in which a star stands for the first so many columns of the scope.
@@ -131,26 +135,42 @@ pub fn bind_columns(
     star: usize,
     problems: &mut Problems,
 ) -> Vec<SelectItem> {
-    bind_items(text, scope, star, false, problems)
+    bind_items(text, scope, star, false, None, problems).0
 }
 
 /// Binds a select list whose items may go without a name: such an item is named by its text.
 pub fn bind_parts(text: &EmbeddedText, scope: &[ScopeColumn], problems: &mut Problems) -> Vec<SelectItem> {
-    bind_items(text, scope, 0, true, problems)
+    bind_items(text, scope, 0, true, None, problems).0
 }
 
-fn bind_items(
+/// Binds a select list over groups: `scope` are the columns of a group. Aggregate functions are bound over the columns of its
+/// events; each one is a further column after those of the scope, in the order in which they are returned.
+pub fn bind_grouped(
     text: &EmbeddedText,
     scope: &[ScopeColumn],
+    events: &[ScopeColumn],
+    problems: &mut Problems,
+) -> (Vec<SelectItem>, Vec<BoundCall>) {
+    let calls = Calls { events, first: scope.len(), found: Vec::new() };
+    let (items, calls) = bind_items(text, scope, 0, false, Some(calls), problems);
+    (items, calls.map_or_else(Vec::new, |calls| calls.found))
+}
+
+fn bind_items<'a>(
+    text: &EmbeddedText,
+    scope: &'a [ScopeColumn],
     star: usize,
     nameless: bool,
+    mut calls: Option<Calls<'a>>,
     problems: &mut Problems,
-) -> Vec<SelectItem> {
+) -> (Vec<SelectItem>, Option<Calls<'a>>) {
     let sql = SqlText::new(text, problems);
     let mut items: Vec<SelectItem> = Vec::new();
     for piece in sql.pieces(problems) {
-        let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0 };
-        for item in binder.select_item(star, nameless) {
+        let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0, calls };
+        let bound = binder.select_item(star, nameless);
+        calls = binder.calls;
+        for item in bound {
             if items.iter().any(|i| i.name.eq_ignore_ascii_case(&item.name)) {
                 problems.add(
                     Problem::error("name.taken", format!("two columns are named `{}`", item.name), item.place)
@@ -162,7 +182,7 @@ fn bind_items(
             items.push(item);
         }
     }
-    items
+    (items, calls)
 }
 
 /// Expressions within each other: deeper ones are refused rather than risk the stack.
@@ -171,16 +191,18 @@ const MAX_DEPTH: usize = 100;
 /// Operators of one expression.
 const MAX_OPERATORS: usize = 500;
 
-struct Binder<'a> {
+struct Binder<'a, 's> {
     sql: &'a SqlText<'a>,
     piece: &'a [TokenWithSpan],
-    scope: &'a [ScopeColumn],
+    scope: &'s [ScopeColumn],
     problems: &'a mut Problems,
     /// How many expressions the one that is bound stands in.
     depth: usize,
+    /// The aggregate functions so far, where they are allowed.
+    calls: Option<Calls<'s>>,
 }
 
-impl Binder<'_> {
+impl Binder<'_, '_> {
     fn place(&self, span: Span) -> Place {
         self.sql.place(span, self.piece)
     }
@@ -351,6 +373,15 @@ impl Binder<'_> {
             return Some(Expr::new(Node::Column(index), column.ty, column.nullable));
         }
         let place = self.place(span);
+        let of_events = self.calls.as_ref().map_or(&[][..], |calls| calls.events);
+        if of_events.iter().any(|c| c.name.eq_ignore_ascii_case(name)) {
+            self.problems.add(
+                Problem::error("name.unknown", format!("`{name}` has many values in a group"), place)
+                    .with_label("neither in `group` nor in an aggregate function")
+                    .with_help(format!("add it to `group`, or take one value: any_value({name}), max({name})")),
+            );
+            return None;
+        }
         // Columns of the origin began with `_` before.
         let sought = renamed(name).map_or_else(|| name.to_string(), str::to_string);
         self.problems.add(

@@ -9,7 +9,7 @@ use crate::expr::literal::{decimal_literal, number_literal, text_as};
 use crate::expr::{ArithmeticOp, CompareOp, Expr, Node, arithmetic};
 use crate::types::SqlType;
 
-impl Binder<'_> {
+impl Binder<'_, '_> {
     pub(super) fn unary(&mut self, op: UnaryOperator, inner: &ast::Expr, span: Span) -> Option<Expr> {
         match op {
             UnaryOperator::Not => {

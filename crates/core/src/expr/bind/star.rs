@@ -7,7 +7,7 @@ use crate::expr::{Expr, Node, ScopeColumn};
 use crate::problem::Problem;
 use crate::types::SqlType;
 
-impl Binder<'_> {
+impl Binder<'_, '_> {
     /// The first `star` columns of the scope. `except` leaves columns out, `replace` computes them; nothing else is known.
     pub(super) fn all_columns(&mut self, star: usize, options: WildcardAdditionalOptions) -> Vec<SelectItem> {
         let place = self.sql.piece_place(self.piece);

@@ -1,0 +1,133 @@
+//! Aggregate functions in a select list over groups.
+
+use sqlparser::ast::{self, Spanned as _};
+use sqlparser::tokenizer::Span;
+
+use super::Binder;
+use crate::expr::{Expr, Node, ScopeColumn};
+use crate::problem::Problem;
+use crate::state::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
+use crate::types::SqlType;
+
+/// One call of an aggregate function, over the columns of events.
+#[derive(Clone, Debug)]
+pub struct BoundCall {
+    /// The function.
+    pub kind: AggregateKind,
+    /// The argument; None for `count(*)`.
+    pub argument: Option<Expr>,
+    /// The condition after `filter`, where there is one.
+    pub filter: Option<Expr>,
+    /// How it is written, in one spelling.
+    pub text: String,
+}
+
+/// The calls of a select list.
+pub(super) struct Calls<'a> {
+    /// The columns of events.
+    pub events: &'a [ScopeColumn],
+    /// The place of the first call among the columns of a group.
+    pub first: usize,
+    /// The calls so far, each once.
+    pub found: Vec<BoundCall>,
+}
+
+/// The aggregate function of a name.
+pub(super) fn find(name: &str) -> Option<&'static Aggregate> {
+    AGGREGATES.iter().find(|a| a.name.eq_ignore_ascii_case(name))
+}
+
+impl Binder<'_, '_> {
+    /// Binds a call of an aggregate function.
+    pub(super) fn aggregate(&mut self, function: &'static Aggregate, syntax: &ast::Function) -> Option<Expr> {
+        let span = syntax.name.span();
+        let Some(mut calls) = self.calls.take() else {
+            let what = format!("`{}` is an aggregate function: it needs a group of events", function.name);
+            self.unsupported(span, &what, "write it into `columns` of a made event that has a `window`");
+            return None;
+        };
+        let group = std::mem::replace(&mut self.scope, calls.events);
+        let bound = self.aggregate_parts(function, syntax, span);
+        self.scope = group;
+        let found = bound.map(|(argument, filter)| {
+            let result = AggregateCall::result_of(function.kind, argument.as_ref().map(|a| a.ty));
+            let text = syntax.to_string();
+            let known = calls.found.iter().position(|call| call.text == text);
+            let place = known.unwrap_or_else(|| {
+                calls.found.push(BoundCall { kind: function.kind, argument, filter, text });
+                calls.found.len() - 1
+            });
+            Expr::new(Node::Column(calls.first + place), result, function.kind != AggregateKind::Count)
+        });
+        self.calls = Some(calls);
+        found
+    }
+
+    /// The argument and the condition of a call, over the columns of events.
+    fn aggregate_parts(
+        &mut self,
+        function: &'static Aggregate,
+        syntax: &ast::Function,
+        span: Span,
+    ) -> Option<(Option<Expr>, Option<Expr>)> {
+        let ast::Function { name: _, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment, over } =
+            syntax;
+        let is_plain = !uses_odbc_syntax
+            && matches!(parameters, ast::FunctionArguments::None)
+            && within_group.is_empty()
+            && null_treatment.is_none()
+            && over.is_none();
+        let argument = match args {
+            ast::FunctionArguments::List(list) if is_plain && list.clauses.is_empty() => {
+                if list.duplicate_treatment.is_some() {
+                    self.unsupported(
+                        span,
+                        "`distinct` is not known here",
+                        "group by the value in a made event of its own",
+                    );
+                    return None;
+                }
+                list.args.as_slice()
+            }
+            _ => &[],
+        };
+        let count_all = function.kind == AggregateKind::Count;
+        let argument = match argument {
+            [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if count_all => None,
+            [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr))] => Some(self.aggregated(function, expr)?),
+            _ => {
+                let place = self.place(span);
+                self.problems.add(
+                    Problem::error("type.mismatch", format!("`{}` is not called like this", function.name), place)
+                        .with_help(format!("write: {}", function.form)),
+                );
+                return None;
+            }
+        };
+        let filter = match filter {
+            Some(condition) => {
+                let bound = self.bind(condition)?;
+                let bound = self.typed_as(bound, SqlType::Boolean);
+                if bound.ty != SqlType::Boolean {
+                    let message = format!("a condition must be boolean, this is {}", bound.ty);
+                    self.mismatch(condition.span(), message, None);
+                    return None;
+                }
+                Some(bound)
+            }
+            None => None,
+        };
+        Some((argument, filter))
+    }
+
+    fn aggregated(&mut self, function: &'static Aggregate, syntax: &ast::Expr) -> Option<Expr> {
+        let bound = self.bind(syntax)?;
+        let bound = self.typed_as(bound, SqlType::Text);
+        if !AggregateCall::takes(function.kind, bound.ty) {
+            let message = format!("`{}` does not take {}", function.name, bound.ty);
+            self.mismatch(syntax.span(), message, Some(function.form));
+            return None;
+        }
+        Some(bound)
+    }
+}

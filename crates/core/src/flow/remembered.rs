@@ -1,0 +1,385 @@
+//! The stations of a lane that remember, and the way of rows through them.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+use arrow_array::cast::AsArray as _;
+use arrow_array::types::TimestampMicrosecondType;
+
+use super::{Arriving, FlowSink, Walk};
+use crate::batch::StationCount;
+use crate::event::{Chunk, RecordSpan, RowOrigin};
+use crate::failure::{Failure, Outcome};
+use crate::plan::Plan;
+use crate::plan::transform::RowFault;
+use crate::state::{NEVER, StateInput, StatePlan, StateStore, Station, StationChanges, Unread, Watermarks};
+
+/// Rows that wait for a station that remembers.
+pub struct Waiting {
+    /// The event that the station makes, by its place in the plan.
+    pub event: usize,
+    /// The rows, prepared for it.
+    pub rows: RecordBatch,
+    /// The records that they came from.
+    pub origin: RowOrigin,
+    /// What is known of the time, where they came from other than the chunk itself: the watermark.
+    pub watermark: Option<i64>,
+}
+
+/// What came out of a station that remembers.
+pub struct Remembered<'r> {
+    /// The event that it makes, by its place in the plan.
+    pub event: usize,
+    /// What came to it; None where it gave something on at the end of a batch.
+    pub waiting: Option<&'r Waiting>,
+    /// What it did, as far as it has not been counted.
+    pub count: StationCount,
+    /// Rows that it could not take, and the records that these came from.
+    pub faults: &'r [(RowFault, RowOrigin)],
+    /// The rows that go on.
+    pub rows: Option<Arriving<'r>>,
+    /// The records of the rows that go on: those that came in, or what the station made of many, as JSON.
+    pub chunk: &'r Arc<Chunk>,
+    /// Where each of them stands.
+    pub spans: &'r Arc<[RecordSpan]>,
+}
+
+/// The stations of one lane that remember, with what they keep.
+pub struct Memory<'a> {
+    plan: &'a Plan,
+    store: Box<dyn StateStore + 'a>,
+    /// By the place of the event that each makes; one that is made of another comes after it.
+    stations: BTreeMap<usize, OneStation<'a>>,
+    watermarks: Watermarks,
+    /// What was left to read when the last chunk had been read.
+    unread: Unread,
+    waiting: VecDeque<Waiting>,
+}
+
+struct OneStation<'a> {
+    name: &'a str,
+    plan: &'a StatePlan,
+    station: Box<dyn Station>,
+    /// Where the watermark of what it takes comes from: another such station, by the place of its event.
+    above: Option<usize>,
+    /// How many rows it has made so far.
+    made: u64,
+    /// The same, as it was kept last.
+    kept_made: u64,
+}
+
+/// The name under which the watermarks of a lane are kept, and the manner of it.
+const WATERMARKS: (&str, &str) = ("@watermarks", "newest event time of each partition");
+
+/// The name under which a station's count of made rows is kept.
+const MADE: &[u8] = b"@made";
+
+/// What ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ending {
+    /// A batch: more follow.
+    Batch,
+    /// A run that has read all there is. Stations may close everything then.
+    CaughtUp,
+    /// A sample: everything closes, to be seen.
+    Everything,
+}
+
+/// The event times of the good rows of an event, where stations that remember want to know.
+pub fn event_times(plan: &Plan, event: usize, rows: &RecordBatch) -> Vec<Option<i64>> {
+    let Some(clock) = plan.events[event].clock else { return Vec::new() };
+    rows.column(clock).as_primitive::<TimestampMicrosecondType>().iter().collect()
+}
+
+/// What receives rows on their way through the stations that remember.
+pub trait MemorySink: FlowSink {
+    /// Something came out of a station that remembers. Its rows go on from here next.
+    fn remembered(&mut self, out: &Remembered<'_>);
+
+    /// The rows that have come to wait for stations since the last call.
+    fn take_waiting(&mut self) -> Vec<Waiting>;
+}
+
+impl<'a> Memory<'a> {
+    /// The stations that rows of these events reach, with what they have kept. None where there are no such stations.
+    ///
+    /// # Errors
+    /// Where what was kept cannot be read, or is of another station under the same name.
+    pub fn open(plan: &'a Plan, events: &[usize], store: Box<dyn StateStore + 'a>) -> Outcome<Option<Self>> {
+        let mut memory = Self {
+            plan,
+            store,
+            stations: BTreeMap::new(),
+            watermarks: Watermarks::default(),
+            unread: Unread::default(),
+            waiting: VecDeque::new(),
+        };
+        for event in events {
+            memory.open_below(*event, None)?;
+        }
+        if memory.stations.is_empty() {
+            return Ok(None);
+        }
+        let watermarks = &mut memory.watermarks;
+        memory.store.each(WATERMARKS.0, &mut |key, value| {
+            let damaged = || Failure::internal("the watermarks in the ledger are damaged");
+            watermarks.restore(key, value).ok_or_else(damaged)
+        })?;
+        Ok(Some(memory))
+    }
+
+    fn open_below(&mut self, event: usize, above: Option<usize>) -> Outcome<()> {
+        let plan = self.plan;
+        for making in &plan.events[event].makes {
+            let mut next = above;
+            if let Some(state) = &making.state {
+                let name = plan.events[making.event].name.as_str();
+                let station = state.open(name, &plan.pipeline, self.store.as_ref())?;
+                let made = self.store.values(&numbers(name), &[MADE])?.into_iter().next().flatten();
+                let made = made.and_then(|value| Some(u64::from_le_bytes(value.try_into().ok()?))).unwrap_or(0);
+                let one = OneStation { name, plan: state, station, above, made, kept_made: made };
+                self.stations.insert(making.event, one);
+                // Rows of a window have another time than what it took.
+                if matches!(state, StatePlan::Window(_)) {
+                    next = Some(making.event);
+                }
+            }
+            self.open_below(making.event, next)?;
+        }
+        Ok(())
+    }
+
+    /// Takes what waits after a chunk through the stations, in order. `times` are the event times of the chunk's good
+    /// rows; empty where the event has none.
+    ///
+    /// # Errors
+    /// Where what was kept cannot be read.
+    pub fn take(
+        &mut self,
+        walk: &Walk<'_>,
+        chunk: &Chunk,
+        times: &[Option<i64>],
+        unread: Unread,
+        waiting: Vec<Waiting>,
+        sink: &mut impl MemorySink,
+    ) -> Outcome<()> {
+        self.unread = unread;
+        self.waiting.extend(waiting);
+        while let Some(next) = self.waiting.pop_front() {
+            let station = self.station(next.event)?.plan;
+            let watermarks = match next.watermark {
+                Some(watermark) => vec![watermark; next.rows.num_rows()],
+                None => {
+                    let latest = walk.now.saturating_add(station.ahead());
+                    let before = self.watermarks.before(&chunk.partition, times, latest, &self.unread, station.idle());
+                    let of = |row| before.get(next.origin.decoded(row)).copied().unwrap_or(NEVER);
+                    (0..next.rows.num_rows()).map(of).collect()
+                }
+            };
+            self.pass(walk, next, &watermarks, sink)?;
+        }
+        let ahead = self.stations.values().map(|s| s.plan.ahead()).max().unwrap_or(0);
+        let (latest, at) = (walk.now.saturating_add(ahead), self.unread.at);
+        self.watermarks.advance(&chunk.partition, times, latest, at);
+        Ok(())
+    }
+
+    fn station(&mut self, event: usize) -> Outcome<&mut OneStation<'a>> {
+        self.stations.get_mut(&event).ok_or_else(|| Failure::internal("rows wait for a station that is not there"))
+    }
+
+    /// Takes rows through one station, and what it gives on to the stations below.
+    fn pass(&mut self, walk: &Walk<'_>, next: Waiting, watermarks: &[i64], sink: &mut impl MemorySink) -> Outcome<()> {
+        let Self { stations, store, .. } = self;
+        let one = stations.get_mut(&next.event).ok_or_else(|| Failure::internal("no such station"))?;
+        let input = StateInput { rows: &next.rows, watermarks, now: walk.now };
+        let given = one.station.take(input, store.as_ref())?;
+        let faults: Vec<(RowFault, RowOrigin)> = given.faults.into_iter().map(|f| (f, next.origin.clone())).collect();
+        let decoded: Option<Vec<u32>> = given.origin.as_ref().map(|rows| {
+            let of = |row: &u32| u32::try_from(next.origin.decoded(usize::try_from(*row).unwrap_or(0))).unwrap_or(0);
+            rows.iter().map(of).collect()
+        });
+        let rows = given.rows.as_ref().map(|rows| Arriving { rows, marks: None, origin: decoded.as_deref() });
+        let (chunk, spans) = (&next.origin.chunk, &next.origin.spans);
+        let waiting = Some(&next);
+        let out = Remembered { event: next.event, waiting, count: given.count, faults: &faults, rows, chunk, spans };
+        sink.remembered(&out);
+        if let Some(rows) = rows.filter(|rows| rows.rows.num_rows() > 0) {
+            walk.event(next.event, rows, sink);
+            // The time of what goes on is that of the chunk still.
+            self.queue(sink, next.watermark);
+        }
+        Ok(())
+    }
+
+    /// Takes over what has come to wait; `watermark` is what is known of its time, where that is not of a chunk.
+    fn queue(&mut self, sink: &mut impl MemorySink, watermark: Option<i64>) {
+        self.waiting.extend(sink.take_waiting().into_iter().map(|waiting| Waiting { watermark, ..waiting }));
+    }
+
+    /// The watermark of what a station takes.
+    fn watermark(&self, event: usize) -> i64 {
+        let Some(one) = self.stations.get(&event) else { return NEVER };
+        match one.above {
+            Some(above) => {
+                let passes = self.stations.get(&above).map(|a| a.station.passes_on(self.watermark(above)));
+                passes.unwrap_or(NEVER)
+            }
+            None => self.watermarks.now(&self.unread, one.plan.idle()),
+        }
+    }
+
+    /// Ends a batch, or everything: what closes goes on.
+    ///
+    /// # Errors
+    /// Where what was kept cannot be read.
+    pub fn end(&mut self, walk: &Walk<'_>, ending: Ending, sink: &mut impl MemorySink) -> Outcome<()> {
+        let events: Vec<usize> = self.stations.keys().copied().collect();
+        for event in events {
+            let watermark = self.watermark(event);
+            let plan = self.plan;
+            let one = self.station(event)?;
+            let all = match ending {
+                Ending::Batch => false,
+                Ending::CaughtUp => one.plan.closes_when_caught_up(),
+                Ending::Everything => true,
+            };
+            let given = one.station.end(watermark, all)?;
+            let Some(rows) = given.rows else {
+                let empty = (Arc::new(Chunk::default()), Arc::from([]));
+                let out = Remembered {
+                    event,
+                    waiting: None,
+                    count: given.count,
+                    faults: &[],
+                    rows: None,
+                    chunk: &empty.0,
+                    spans: &empty.1,
+                };
+                sink.remembered(&out);
+                continue;
+            };
+            let first = one.made;
+            let lost = given.lost.len() as u64;
+            one.made += rows.num_rows() as u64 + lost;
+            let (chunk, spans) = made_chunk(one.name, first, &rows, &plan.events[event].columns, &given.lost);
+            let passes = one.station.passes_on(watermark);
+            let origin = |row: usize| RowOrigin {
+                chunk: Arc::clone(&chunk),
+                spans: Arc::clone(&spans),
+                rows: Some(Arc::from([u32::try_from(row).unwrap_or(u32::MAX)])),
+            };
+            // The lost groups stand after the rows.
+            let faults: Vec<(RowFault, RowOrigin)> = given
+                .lost
+                .into_iter()
+                .enumerate()
+                .map(|(i, (fault, _))| (RowFault { row: 0, ..fault }, origin(rows.num_rows() + i)))
+                .collect();
+            let arriving = Arriving { rows: &rows, marks: None, origin: None };
+            let out = Remembered {
+                event,
+                waiting: None,
+                count: given.count,
+                faults: &faults,
+                rows: Some(arriving),
+                chunk: &chunk,
+                spans: &spans,
+            };
+            sink.remembered(&out);
+            if rows.num_rows() > 0 {
+                walk.event(event, arriving, sink);
+                self.queue(sink, Some(passes));
+            }
+            while let Some(next) = self.waiting.pop_front() {
+                let watermarks = vec![next.watermark.unwrap_or(passes); next.rows.num_rows()];
+                self.pass(walk, next, &watermarks, sink)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether an end now would close something.
+    pub fn would_close(&mut self, caught_up: bool, unread: Unread) -> bool {
+        self.unread = unread;
+        let would = |(event, one): (&usize, &OneStation<'_>)| {
+            let all = caught_up && one.plan.closes_when_caught_up();
+            one.station.would_give(self.watermark(*event), all)
+        };
+        self.stations.iter().any(would)
+    }
+
+    /// What has changed since the last call, for the seal of the batch.
+    pub fn changes(&mut self, now: i64) -> Vec<StationChanges> {
+        let idle = self.stations.values().map(|s| s.plan.idle()).max().unwrap_or(0);
+        let mut all = vec![StationChanges {
+            station: WATERMARKS.0.into(),
+            manner: WATERMARKS.1.into(),
+            changes: self.watermarks.changes(&self.unread, idle),
+            due: None,
+        }];
+        let events: Vec<usize> = self.stations.keys().copied().collect();
+        for event in events {
+            let watermark = self.watermark(event);
+            let Some(one) = self.stations.get_mut(&event) else { continue };
+            let (changes, due) = one.station.changes(watermark, now);
+            let manner = one.plan.manner();
+            all.push(StationChanges { station: one.name.to_string(), manner, changes, due });
+            if one.made != one.kept_made {
+                one.kept_made = one.made;
+                let value = Some(one.made.to_le_bytes().to_vec());
+                let change = crate::state::StateChange { key: MADE.into(), value, due: None };
+                let (station, manner) = (numbers(one.name), "rows made".to_string());
+                all.push(StationChanges { station, manner, changes: vec![change], due: None });
+            }
+        }
+        all
+    }
+}
+
+/// The name under which a station's count of made rows is kept.
+fn numbers(name: &str) -> String {
+    format!("@made.{name}")
+}
+
+/// Rows that a station made, as records: their partition is the event, their positions count the rows that it has made.
+fn made_chunk(
+    name: &str,
+    first: u64,
+    rows: &RecordBatch,
+    columns: &[crate::columns::OutputColumn],
+    lost: &[(RowFault, String)],
+) -> (Arc<Chunk>, Arc<[RecordSpan]>) {
+    use crate::event::{Message, Messages, Position};
+    use crate::formats::{JsonLines, RowWriter as _};
+    let mut text = String::new();
+    let mut ends = JsonLines.write_messages(&mut text, rows, columns);
+    for (_, group) in lost {
+        text.push_str(group);
+        ends.push(text.len());
+        text.push('\n');
+    }
+    let place = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    let mut start = 0;
+    let mut spans = Vec::with_capacity(ends.len());
+    for end in &ends {
+        spans.push(RecordSpan { start: place(start), end: place(*end) });
+        start = end + 1;
+    }
+    let message =
+        |(span, offset): (&RecordSpan, u64)| Message { span: *span, offset, time: None, key: None, headers: None };
+    let each = spans.iter().zip(first..).map(message).collect();
+    let messages = Messages { topic: name.into(), partition: 0, each, side: Vec::new(), left_out: 0 };
+    let records = ends.len() as u64;
+    let chunk = Chunk {
+        partition: name.into(),
+        from: Position::at(first),
+        to: Position::at(first + records),
+        bytes: text.into_bytes(),
+        records,
+        messages: Some(Arc::new(messages)),
+        ..Chunk::default()
+    };
+    (Arc::new(chunk), spans.into())
+}

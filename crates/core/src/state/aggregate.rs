@@ -1,0 +1,424 @@
+//! What is computed over the events of a group, and what is kept of them meanwhile.
+
+use std::cmp::Ordering;
+
+use super::cell::{Cell, Cells, take};
+use crate::types::{MAX_PRECISION, SqlType};
+use crate::values::number::fits_precision;
+
+/// An aggregate function.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AggregateKind {
+    /// How many events there are, or how many have a value.
+    Count,
+    /// The sum of the values.
+    Sum,
+    /// Their mean.
+    Avg,
+    /// The smallest.
+    Min,
+    /// The largest.
+    Max,
+    /// The one with the earliest event time.
+    First,
+    /// The one with the latest event time.
+    Last,
+    /// The one that came first.
+    AnyValue,
+    /// The standard deviation of a sample.
+    Stddev,
+}
+
+/// One entry of the table of aggregate functions.
+#[derive(Debug)]
+pub struct Aggregate {
+    /// Its name.
+    pub name: &'static str,
+    /// Which it is.
+    pub kind: AggregateKind,
+    /// How it is written.
+    pub form: &'static str,
+    /// What it gives, in one line.
+    pub help: &'static str,
+}
+
+/// Every aggregate function.
+pub const AGGREGATES: &[Aggregate] = &[
+    Aggregate {
+        name: "count",
+        kind: AggregateKind::Count,
+        form: "count(*), count(x)",
+        help: "how many events the group has, or how many of them have a value of x",
+    },
+    Aggregate {
+        name: "sum",
+        kind: AggregateKind::Sum,
+        form: "sum(x)",
+        help: "the sum; of whole numbers and decimals it is exact",
+    },
+    Aggregate { name: "avg", kind: AggregateKind::Avg, form: "avg(x)", help: "the mean, as double precision" },
+    Aggregate { name: "min", kind: AggregateKind::Min, form: "min(x)", help: "the smallest value" },
+    Aggregate { name: "max", kind: AggregateKind::Max, form: "max(x)", help: "the largest value" },
+    Aggregate {
+        name: "first",
+        kind: AggregateKind::First,
+        form: "first(x)",
+        help: "the value of the event with the earliest event time that has one",
+    },
+    Aggregate {
+        name: "last",
+        kind: AggregateKind::Last,
+        form: "last(x)",
+        help: "the value of the event with the latest event time that has one",
+    },
+    Aggregate {
+        name: "any_value",
+        kind: AggregateKind::AnyValue,
+        form: "any_value(x)",
+        help: "the value of one of the events that have one",
+    },
+    Aggregate {
+        name: "stddev",
+        kind: AggregateKind::Stddev,
+        form: "stddev(x)",
+        help: "the standard deviation of a sample, as double precision; null for fewer than two values",
+    },
+];
+
+/// One call in a select list.
+#[derive(Clone, Debug)]
+pub struct AggregateCall {
+    /// The function.
+    pub kind: AggregateKind,
+    /// The argument's place among the prepared columns, with its type; None for `count(*)`.
+    pub argument: Option<(usize, SqlType)>,
+    /// The place of the condition after `filter`, where there is one.
+    pub filter: Option<usize>,
+    /// How it is written.
+    pub text: String,
+}
+
+impl AggregateCall {
+    /// The type of its result.
+    pub fn result(&self) -> SqlType {
+        Self::result_of(self.kind, self.argument.map(|a| a.1))
+    }
+
+    /// The type of the result of a function for an argument of a type.
+    pub fn result_of(kind: AggregateKind, argument: Option<SqlType>) -> SqlType {
+        match (kind, argument.unwrap_or(SqlType::Bigint)) {
+            (AggregateKind::Count, _) => SqlType::Bigint,
+            (AggregateKind::Avg | AggregateKind::Stddev, _) => SqlType::Double,
+            (AggregateKind::Sum, SqlType::Integer | SqlType::Bigint) => SqlType::Bigint,
+            (AggregateKind::Sum, SqlType::Decimal { scale, .. }) => {
+                SqlType::Decimal { precision: MAX_PRECISION, scale }
+            }
+            (_, ty) => ty,
+        }
+    }
+
+    /// Whether it takes an argument of a type.
+    pub fn takes(kind: AggregateKind, ty: SqlType) -> bool {
+        match kind {
+            AggregateKind::Sum | AggregateKind::Avg | AggregateKind::Stddev => ty.is_numeric(),
+            AggregateKind::Min | AggregateKind::Max => !matches!(ty, SqlType::Json),
+            _ => true,
+        }
+    }
+
+    /// What is kept of no events.
+    pub(super) fn start(&self) -> Kept {
+        match (self.kind, self.argument.map(|a| a.1)) {
+            (AggregateKind::Count, _) => Kept::Count(0),
+            (AggregateKind::Sum | AggregateKind::Avg, Some(SqlType::Double)) => Kept::Double { total: 0.0, count: 0 },
+            (AggregateKind::Sum | AggregateKind::Avg, _) => Kept::Exact { total: Some(0), count: 0 },
+            (AggregateKind::Min | AggregateKind::Max | AggregateKind::AnyValue, _) => Kept::One(Cell::Null),
+            (AggregateKind::First | AggregateKind::Last, _) => Kept::Timed { time: 0, cell: Cell::Null },
+            (AggregateKind::Stddev, _) => Kept::Spread { count: 0, mean: 0.0, squares: 0.0 },
+        }
+    }
+
+    /// Adds the value of one event.
+    pub(super) fn add(&self, kept: &mut Kept, argument: Option<&Cells<'_>>, row: usize, time: i64) {
+        let Some(cells) = argument else {
+            if let Kept::Count(count) = kept {
+                *count += 1;
+            }
+            return;
+        };
+        if cells.is_null(row) {
+            return;
+        }
+        match kept {
+            Kept::Count(count) => *count += 1,
+            Kept::Exact { total, count } => {
+                *count += 1;
+                *total = total.and_then(|t| t.checked_add(exact(cells, row)));
+            }
+            Kept::Double { total, count } => {
+                *count += 1;
+                *total += double(cells, row, self.scale());
+            }
+            Kept::One(cell) => {
+                let is_better = match self.kind {
+                    _ if *cell == Cell::Null => true,
+                    AggregateKind::Min => cells.compare(row, cell) == Ordering::Less,
+                    AggregateKind::Max => cells.compare(row, cell) == Ordering::Greater,
+                    _ => false,
+                };
+                if is_better {
+                    *cell = cells.cell(row);
+                }
+            }
+            Kept::Timed { time: kept_time, cell } => {
+                let is_better = match self.kind {
+                    _ if *cell == Cell::Null => true,
+                    AggregateKind::First => time < *kept_time,
+                    _ => time >= *kept_time,
+                };
+                if is_better {
+                    (*kept_time, *cell) = (time, cells.cell(row));
+                }
+            }
+            // Welford, "Note on a method for calculating corrected sums of squares and products", 1962.
+            Kept::Spread { count, mean, squares } => {
+                let value = double(cells, row, self.scale());
+                *count += 1;
+                let off = value - *mean;
+                *mean += off / *count as f64;
+                *squares += off * (value - *mean);
+            }
+        }
+    }
+
+    /// The result for what was kept; None where it does not fit its type.
+    pub(super) fn finish(&self, kept: &Kept) -> Option<Cell> {
+        Some(match kept {
+            Kept::Count(count) => Cell::Whole(i64::try_from(*count).ok()?),
+            Kept::Exact { count: 0, .. } | Kept::Double { count: 0, .. } => Cell::Null,
+            Kept::Exact { total, count } => match (self.kind, self.result()) {
+                (AggregateKind::Avg, _) => Cell::Double((*total)? as f64 / 10_f64.powi(self.scale()) / *count as f64),
+                (_, SqlType::Decimal { precision, .. }) => {
+                    Cell::Decimal((*total).filter(|t| fits_precision(*t, precision))?)
+                }
+                _ => Cell::Whole(i64::try_from((*total)?).ok()?),
+            },
+            Kept::Double { total, count } => match self.kind {
+                AggregateKind::Avg => Cell::Double(*total / *count as f64),
+                _ => Cell::Double(*total),
+            },
+            Kept::One(cell) | Kept::Timed { cell, .. } => cell.clone(),
+            Kept::Spread { count: 0 | 1, .. } => Cell::Null,
+            Kept::Spread { count, squares, .. } => Cell::Double((*squares / (*count - 1) as f64).sqrt()),
+        })
+    }
+
+    /// The digits after the point of the argument.
+    fn scale(&self) -> i32 {
+        match self.argument {
+            Some((_, SqlType::Decimal { scale, .. })) => scale.into(),
+            _ => 0,
+        }
+    }
+}
+
+/// What is kept of the events of one group for one call.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum Kept {
+    Count(u64),
+    /// The exact sum; None once it was too large for 128 bits.
+    Exact {
+        total: Option<i128>,
+        count: u64,
+    },
+    Double {
+        total: f64,
+        count: u64,
+    },
+    One(Cell),
+    Timed {
+        time: i64,
+        cell: Cell,
+    },
+    /// The number of values, their mean, and the sum of their squared distances from it.
+    Spread {
+        count: u64,
+        mean: f64,
+        squares: f64,
+    },
+}
+
+impl Kept {
+    /// Appends it as bytes; [`Kept::read`] reads them.
+    pub(super) fn write(&self, bytes: &mut Vec<u8>) {
+        match self {
+            Self::Count(count) => bytes.extend(count.to_le_bytes()),
+            Self::Exact { total, count } => {
+                bytes.extend(count.to_le_bytes());
+                total.map_or(Cell::Null, Cell::Decimal).write(bytes);
+            }
+            Self::Double { total, count } => {
+                bytes.extend(count.to_le_bytes());
+                bytes.extend(total.to_bits().to_le_bytes());
+            }
+            Self::One(cell) => cell.write(bytes),
+            Self::Timed { time, cell } => {
+                bytes.extend(time.to_le_bytes());
+                cell.write(bytes);
+            }
+            Self::Spread { count, mean, squares } => {
+                bytes.extend(count.to_le_bytes());
+                bytes.extend(mean.to_bits().to_le_bytes());
+                bytes.extend(squares.to_bits().to_le_bytes());
+            }
+        }
+    }
+
+    /// Reads what was kept in the place of this; None where the bytes are damaged.
+    pub(super) fn read(&mut self, bytes: &mut &[u8]) -> Option<()> {
+        let double = |bytes: &mut &[u8]| Some(f64::from_bits(u64::from_le_bytes(take(bytes)?)));
+        match self {
+            Self::Count(count) => *count = u64::from_le_bytes(take(bytes)?),
+            Self::Exact { total, count } => {
+                *count = u64::from_le_bytes(take(bytes)?);
+                *total = match Cell::read(bytes)? {
+                    Cell::Decimal(total) => Some(total),
+                    Cell::Null => None,
+                    _ => return None,
+                };
+            }
+            Self::Double { total, count } => {
+                *count = u64::from_le_bytes(take(bytes)?);
+                *total = double(bytes)?;
+            }
+            Self::One(cell) => *cell = Cell::read(bytes)?,
+            Self::Timed { time, cell } => {
+                *time = i64::from_le_bytes(take(bytes)?);
+                *cell = Cell::read(bytes)?;
+            }
+            Self::Spread { count, mean, squares } => {
+                *count = u64::from_le_bytes(take(bytes)?);
+                *mean = double(bytes)?;
+                *squares = double(bytes)?;
+            }
+        }
+        Some(())
+    }
+}
+
+/// A whole number or the digits of a decimal.
+fn exact(cells: &Cells<'_>, row: usize) -> i128 {
+    match cells {
+        Cells::Integer(a) => a.value(row).into(),
+        Cells::Bigint(a) => a.value(row).into(),
+        Cells::Decimal(a) => a.value(row),
+        _ => 0,
+    }
+}
+
+fn double(cells: &Cells<'_>, row: usize, scale: i32) -> f64 {
+    match cells {
+        Cells::Double(a) => a.value(row),
+        other => exact(other, row) as f64 / 10_f64.powi(scale),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use arrow_array::{ArrayRef, Decimal128Array, Float64Array, Int64Array, StringArray};
+
+    use super::*;
+    use rstest::rstest;
+
+    const DECIMAL: SqlType = SqlType::Decimal { precision: 38, scale: 2 };
+
+    fn column(ty: SqlType) -> ArrayRef {
+        match ty {
+            SqlType::Text => Arc::new(StringArray::from(vec![Some("b"), None, Some("a"), Some("c")])),
+            SqlType::Double => Arc::new(Float64Array::from(vec![Some(1.5), None, Some(-0.5), Some(4.0)])),
+            DECIMAL => Arc::new(
+                Decimal128Array::from(vec![Some(150), None, Some(-50), Some(400)]).with_data_type(DECIMAL.arrow()),
+            ),
+            _ => Arc::new(Int64Array::from(vec![Some(3), None, Some(-1), Some(10)])),
+        }
+    }
+
+    fn call(kind: AggregateKind, ty: Option<SqlType>) -> AggregateCall {
+        AggregateCall { kind, argument: ty.map(|ty| (0, ty)), filter: None, text: String::new() }
+    }
+
+    /// Adds the rows, and after each one writes and reads what is kept.
+    fn result(kind: AggregateKind, ty: Option<SqlType>, times: [i64; 4]) -> Option<Cell> {
+        let call = call(kind, ty);
+        let array = column(ty.unwrap_or(SqlType::Bigint));
+        let cells = ty.map(|ty| Cells::of(&array, ty));
+        let mut kept = call.start();
+        for (row, time) in times.into_iter().enumerate() {
+            call.add(&mut kept, cells.as_ref(), row, time);
+            let mut bytes = Vec::new();
+            kept.write(&mut bytes);
+            let mut again = call.start();
+            let mut rest = bytes.as_slice();
+            again.read(&mut rest).unwrap();
+            assert_eq!((&again, rest.len()), (&kept, 0));
+            for end in 0..bytes.len() {
+                assert_eq!(call.start().read(&mut &bytes[..end]), None);
+            }
+        }
+        call.finish(&kept)
+    }
+
+    #[rstest]
+    #[case(AggregateKind::Count, None, Cell::Whole(4))]
+    #[case(AggregateKind::Count, Some(SqlType::Text), Cell::Whole(3))]
+    #[case(AggregateKind::Sum, Some(SqlType::Bigint), Cell::Whole(12))]
+    #[case(AggregateKind::Sum, Some(DECIMAL), Cell::Decimal(500))]
+    #[case(AggregateKind::Sum, Some(SqlType::Double), Cell::Double(5.0))]
+    #[case(AggregateKind::Avg, Some(SqlType::Bigint), Cell::Double(4.0))]
+    #[case(AggregateKind::Avg, Some(DECIMAL), Cell::Double(5.0 / 3.0))]
+    #[case(AggregateKind::Min, Some(SqlType::Text), Cell::Text("a".into()))]
+    #[case(AggregateKind::Max, Some(SqlType::Double), Cell::Double(4.0))]
+    #[case(AggregateKind::First, Some(SqlType::Text), Cell::Text("c".into()))]
+    #[case(AggregateKind::Last, Some(SqlType::Text), Cell::Text("b".into()))]
+    #[case(AggregateKind::AnyValue, Some(SqlType::Text), Cell::Text("b".into()))]
+    #[case(AggregateKind::Stddev, Some(SqlType::Double), Cell::Double(2.254_624_876_411_430_6))]
+    fn what_a_group_gives(#[case] kind: AggregateKind, #[case] ty: Option<SqlType>, #[case] expected: Cell) {
+        let found = result(kind, ty, [40, 30, 20, 10]).unwrap();
+        match (&found, &expected) {
+            (Cell::Double(a), Cell::Double(b)) => assert!((a - b).abs() < 1e-12, "{a} and {b}"),
+            _ => assert_eq!(found, expected),
+        }
+    }
+
+    #[rstest]
+    #[case(AggregateKind::Count, Cell::Whole(0))]
+    #[case(AggregateKind::Sum, Cell::Null)]
+    #[case(AggregateKind::Avg, Cell::Null)]
+    #[case(AggregateKind::Max, Cell::Null)]
+    #[case(AggregateKind::Last, Cell::Null)]
+    #[case(AggregateKind::Stddev, Cell::Null)]
+    fn a_group_without_values_gives(#[case] kind: AggregateKind, #[case] expected: Cell) {
+        let call = call(kind, Some(SqlType::Bigint));
+        assert_eq!(call.finish(&call.start()), Some(expected));
+    }
+
+    #[test]
+    fn a_sum_that_does_not_fit_gives_nothing_rather_than_something_wrong() {
+        let whole: ArrayRef = Arc::new(Int64Array::from(vec![i64::MAX, i64::MAX, -i64::MAX]));
+        let sum = call(AggregateKind::Sum, Some(SqlType::Bigint));
+        let mut kept = sum.start();
+        let mut add = |row| {
+            sum.add(&mut kept, Some(&Cells::of(&whole, SqlType::Bigint)), row, 0);
+            sum.finish(&kept)
+        };
+        assert_eq!((add(0), add(1), add(2)), (Some(Cell::Whole(i64::MAX)), None, Some(Cell::Whole(i64::MAX))));
+        let most = 10_i128.pow(38) - 1;
+        let digits: ArrayRef = Arc::new(Decimal128Array::from(vec![most, most]).with_data_type(DECIMAL.arrow()));
+        let sum = call(AggregateKind::Sum, Some(DECIMAL));
+        let mut kept = sum.start();
+        (0..2).for_each(|row| sum.add(&mut kept, Some(&Cells::of(&digits, DECIMAL)), row, 0));
+        assert_eq!(sum.finish(&kept), None);
+    }
+}

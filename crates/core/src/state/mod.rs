@@ -1,0 +1,288 @@
+//! Stations that remember: what they keep from event to event, and from batch to batch.
+//!
+//! A [`Station`] takes the rows of an event in the order of its lane. What it keeps changes in memory while a batch is staged;
+//! the changes go into the ledger with the seal of the batch, in the same transaction, and come back from there when a run
+//! takes the lane over. So what is kept is always that of the last sealed batch, whatever happened.
+
+mod aggregate;
+mod cell;
+mod once;
+mod watermark;
+mod window;
+
+use std::sync::Arc;
+
+use arrow_array::RecordBatch;
+
+use crate::batch::{LaneId, StationCount};
+use crate::failure::{Failure, Outcome};
+use crate::ledger::Ledger;
+use crate::plan::transform::RowFault;
+
+pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
+pub use once::OncePlan;
+pub use watermark::{NEVER, Unread, Watermarks};
+pub(crate) use window::virtual_columns;
+pub use window::{WindowPlan, WindowShape};
+
+/// One change of what a station keeps.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StateChange {
+    /// The key.
+    pub key: Box<[u8]>,
+    /// What is kept under it; None where nothing is kept any more.
+    pub value: Option<Vec<u8>>,
+    /// When it may be forgotten by itself, in microseconds since 1970 of the station's time.
+    pub due: Option<i64>,
+}
+
+/// What one station changed in a batch.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StationChanges {
+    /// The station.
+    pub station: String,
+    /// What it is: another one under the same name does not understand what is kept.
+    pub manner: String,
+    /// The changes, each key once.
+    pub changes: Vec<StateChange>,
+    /// Everything due at this time or before is forgotten.
+    pub due: Option<i64>,
+}
+
+/// What a station keeps, in figures.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct StateSize {
+    /// The lane.
+    pub lane: LaneId,
+    /// The station.
+    pub station: String,
+    /// Keys.
+    pub keys: u64,
+    /// Bytes of keys and values.
+    pub bytes: u64,
+}
+
+/// How a station was when it kept something.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeptStation {
+    /// What it was.
+    pub manner: String,
+    /// The last batch that went through it.
+    pub batch: u64,
+    /// The last batch of its lane.
+    pub last: u64,
+}
+
+/// Reads what a station kept in earlier batches.
+pub trait StateStore: Send {
+    /// How the station was when it kept something; None where it has kept nothing.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn kept(&self, station: &str) -> Outcome<Option<KeptStation>>;
+
+    /// What is kept under each of the keys.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn values(&self, station: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>>;
+
+    /// Everything that is kept.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read, or `found` fails.
+    fn each(&self, station: &str, found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()>;
+}
+
+/// What a lane has kept in its ledger.
+pub struct LaneState<'a> {
+    /// The ledger.
+    pub ledger: &'a dyn Ledger,
+    /// The pipeline.
+    pub pipeline: &'a str,
+    /// The lane.
+    pub lane: LaneId,
+}
+
+impl StateStore for LaneState<'_> {
+    fn kept(&self, station: &str) -> Outcome<Option<KeptStation>> {
+        let last = self.ledger.last_sealed(self.pipeline, &self.lane)?;
+        let kept = self.ledger.kept_station(self.pipeline, &self.lane, station)?;
+        Ok(kept.map(|(manner, batch)| KeptStation { manner, batch, last }))
+    }
+
+    fn values(&self, station: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
+        self.ledger.state_values(self.pipeline, &self.lane, station, keys)
+    }
+
+    fn each(&self, station: &str, found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()> {
+        self.ledger.each_state(self.pipeline, &self.lane, station, found)
+    }
+}
+
+/// Nothing was kept: the state of a rehearsal.
+pub struct NoState;
+
+impl StateStore for NoState {
+    fn kept(&self, _: &str) -> Outcome<Option<KeptStation>> {
+        Ok(None)
+    }
+
+    fn values(&self, _: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
+        Ok(vec![None; keys.len()])
+    }
+
+    fn each(&self, _: &str, _: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()> {
+        Ok(())
+    }
+}
+
+/// Rows on their way into a station that remembers, in the order of the lane.
+#[derive(Clone, Copy)]
+pub struct StateInput<'a> {
+    /// The rows, as the station's transform prepared them.
+    pub rows: &'a RecordBatch,
+    /// For each row the watermark before it, lateness not taken off; [`NEVER`] where time is not known.
+    pub watermarks: &'a [i64],
+    /// The moment at which the batch was opened, in microseconds since 1970.
+    pub now: i64,
+}
+
+/// What a station gives on.
+#[derive(Default)]
+pub struct Given {
+    /// Rows of the event that it makes.
+    pub rows: Option<RecordBatch>,
+    /// For each of them the row that came in; None where they were made here.
+    pub origin: Option<Vec<u32>>,
+    /// Rows that came in and cannot be taken.
+    pub faults: Vec<RowFault>,
+    /// Groups that cannot be given on: what is wrong, and what they are, as JSON.
+    pub lost: Vec<(RowFault, String)>,
+    /// What it did with the rows.
+    pub count: StationCount,
+}
+
+/// A station that remembers.
+pub trait Station: Send {
+    /// Takes rows.
+    ///
+    /// # Errors
+    /// Where what was kept cannot be read.
+    fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given>;
+
+    /// Gives on what a batch leaves, at its end. `watermark` is that of the events so far, lateness not taken off; with
+    /// `all` nothing more is expected.
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given>;
+
+    /// Whether [`Station::end`] would give something on.
+    fn would_give(&self, watermark: i64, all: bool) -> bool;
+
+    /// What has changed since the last call, and up to which time what is due is forgotten.
+    fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>);
+
+    /// The watermark of the events that it makes, for that of the events which it takes.
+    fn passes_on(&self, watermark: i64) -> i64 {
+        watermark
+    }
+
+    /// What is open now, in figures.
+    fn standing(&self) -> Standing;
+}
+
+/// What a station holds in memory.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Standing {
+    /// Windows that are open.
+    pub windows: u64,
+    /// Groups in them.
+    pub groups: u64,
+}
+
+/// What a station that remembers does.
+#[derive(Clone, Debug)]
+pub enum StatePlan {
+    /// It drops what comes twice.
+    Once(Arc<OncePlan>),
+    /// It gathers events into windows.
+    Window(Arc<WindowPlan>),
+}
+
+impl StatePlan {
+    /// What the station is, for the comparison with what is kept.
+    pub fn manner(&self) -> String {
+        match self {
+            Self::Once(plan) => plan.manner(),
+            Self::Window(plan) => plan.manner(),
+        }
+    }
+
+    /// How long a silent partition holds the watermark, in microseconds.
+    pub fn idle(&self) -> i64 {
+        match self {
+            Self::Once(plan) => plan.idle,
+            Self::Window(plan) => plan.idle,
+        }
+    }
+
+    /// How far ahead of the moment at which its batch was opened an event's time may be, in microseconds.
+    pub fn ahead(&self) -> i64 {
+        match self {
+            Self::Once(plan) => plan.ahead,
+            Self::Window(plan) => plan.ahead,
+        }
+    }
+
+    /// Whether it closes everything when all there is has been read.
+    pub fn closes_when_caught_up(&self) -> bool {
+        matches!(self, Self::Window(plan) if plan.closes_when_caught_up)
+    }
+
+    /// Opens the station with what it has kept.
+    ///
+    /// # Errors
+    /// Where what was kept is of another station under the same name, or damaged.
+    pub fn open(&self, name: &str, pipeline: &str, store: &dyn StateStore) -> Outcome<Box<dyn Station>> {
+        if let Some(kept) = store.kept(name)? {
+            if kept.manner != self.manner() {
+                return Err(another(name, pipeline, &kept.manner, &self.manner()));
+            }
+            if kept.batch != kept.last {
+                return Err(passed_by(name, pipeline, &kept));
+            }
+        }
+        Ok(match self {
+            Self::Once(plan) => Box::new(once::Once::open(name, Arc::clone(plan))),
+            Self::Window(plan) => Box::new(window::Windows::open(name, Arc::clone(plan), store)?),
+        })
+    }
+}
+
+/// The file has changed what a station is, and what it keeps is of the old one.
+fn another(name: &str, pipeline: &str, kept: &str, now: &str) -> Failure {
+    Failure::findings(format!("what `{name}` remembers was gathered otherwise: {kept}; the file says now: {now}"))
+        .with_help(format!(
+            "give the event another name to begin anew from here on, or undo the change of the file; \
+             sluice ledger {pipeline} --state lists what is remembered"
+        ))
+}
+
+/// Events have gone by without the station.
+fn passed_by(name: &str, pipeline: &str, kept: &KeptStation) -> Failure {
+    Failure::findings(format!(
+        "`{name}` remembers events up to batch {}, and the pipeline has gone on to batch {} without it",
+        kept.batch, kept.last
+    ))
+    .with_help(format!(
+        "give the event another name to begin anew from here on; sluice ledger {pipeline} --state lists what is remembered"
+    ))
+}
+
+/// What is kept cannot be read.
+fn damaged(name: &str) -> Failure {
+    Failure::internal(format!("what `{name}` remembers in the ledger is damaged"))
+        .with_help("restore the ledger from a backup, or give the event another name to begin anew")
+}

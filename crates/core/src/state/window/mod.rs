@@ -1,0 +1,84 @@
+//! Windows: events are gathered by time and group, and each group gives one row.
+
+mod fixed;
+mod groups;
+#[cfg(test)]
+mod tests;
+
+use std::sync::Arc;
+
+use super::StateStore;
+use super::aggregate::AggregateCall;
+use crate::columns::OutputColumn;
+use crate::failure::Outcome;
+use crate::plan::Transform;
+use crate::units::spell_micros;
+
+pub(super) use fixed::Windows;
+pub(crate) use fixed::virtual_columns;
+
+/// Where windows begin and end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct WindowShape {
+    /// How long each one is, in microseconds.
+    pub length: i64,
+    /// How often one begins, in microseconds: at most `length`. Where both are the same, each event belongs to one.
+    pub every: i64,
+}
+
+/// Gathers events into windows.
+///
+/// The rows that it takes are prepared: the parts of the group, the event time, arguments and conditions of the calls.
+#[derive(Clone, Debug)]
+pub struct WindowPlan {
+    /// Where windows begin and end.
+    pub shape: WindowShape,
+    /// The parts of the group: their places among the prepared columns, and what they are.
+    pub groups: Vec<(usize, OutputColumn)>,
+    /// The place of the event time among the prepared columns.
+    pub time: usize,
+    /// What is computed of each group.
+    pub calls: Vec<AggregateCall>,
+    /// The columns of the event that it makes, over the parts of the group, the window's bounds and the calls.
+    pub select: Transform,
+    /// Whether each batch gives the present values of the groups that it changed, and not just those of closed windows.
+    pub gives_changes: bool,
+    /// Whether all windows close when all there is has been read.
+    pub closes_when_caught_up: bool,
+    /// How far behind the newest event one may come and still count, in microseconds.
+    pub late: i64,
+    /// How long a silent partition holds the watermark, in microseconds.
+    pub idle: i64,
+    /// How far ahead of the moment of reading an event's time may be, in microseconds.
+    pub ahead: i64,
+    /// How many groups may be open at a time.
+    pub most: usize,
+}
+
+/// The names of a window's bounds.
+pub(crate) const BOUNDS: [&str; 2] = ["window_start", "window_end"];
+
+impl WindowPlan {
+    /// What it is, in words. Lateness and what it gives may change without harm to what is kept.
+    pub(super) fn manner(&self) -> String {
+        let WindowShape { length, every } = self.shape;
+        let mut manner = format!("windows of {}", spell_micros(length));
+        if every != length {
+            manner.push_str(&format!(" every {}", spell_micros(every)));
+        }
+        let groups: Vec<String> = self.groups.iter().map(|(_, c)| format!("{} {}", c.name, c.ty)).collect();
+        if !groups.is_empty() {
+            manner.push_str(&format!(" by {}", groups.join(", ")));
+        }
+        let calls: Vec<&str> = self.calls.iter().map(|c| c.text.as_str()).collect();
+        format!("{manner}, with {}", calls.join(", "))
+    }
+}
+
+impl Windows {
+    pub(super) fn open(name: &str, plan: Arc<WindowPlan>, store: &dyn StateStore) -> Outcome<Self> {
+        let mut windows = Self::new(name, plan);
+        store.each(name, &mut |key, value| windows.restore(key, value))?;
+        Ok(windows)
+    }
+}
