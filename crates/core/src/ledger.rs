@@ -9,7 +9,7 @@ use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::PartitionPosition;
 use crate::plan::{LedgerName, SealedTexts};
-use crate::state::StateSize;
+use crate::state::{FoundState, StateSize};
 
 /// Who holds a pipeline.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
@@ -382,13 +382,7 @@ pub trait Ledger: Send + Sync {
     ///
     /// # Errors
     /// Where the ledger cannot be read, or `found` fails.
-    fn each_state(
-        &self,
-        pipeline: &str,
-        lane: &LaneId,
-        station: &str,
-        found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>,
-    ) -> Outcome<()>;
+    fn each_state(&self, pipeline: &str, lane: &LaneId, station: &str, found: &mut FoundState<'_>) -> Outcome<()>;
 
     /// What the stations of a pipeline keep, in figures.
     ///

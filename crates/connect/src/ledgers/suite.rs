@@ -85,13 +85,11 @@ pub(super) fn a_batch_goes_its_way_and_survives_reopening(place: &dyn Place) {
     assert_eq!((totals.batches, totals.read, totals.landed, totals.rejected), (1, 10, 9, 1));
 }
 
-fn remembering(
-    ledger: &dyn Ledger,
-    number: u64,
-    changes: &[(&[u8], Option<&[u8]>, Option<i64>)],
-    due: Option<i64>,
-) -> Staged {
-    let change = |(key, value, due): &(&[u8], Option<&[u8]>, Option<i64>)| StateChange {
+/// A key, its value, and when it is due.
+type Change<'a> = (&'a [u8], Option<&'a [u8]>, Option<i64>);
+
+fn remembering(ledger: &dyn Ledger, number: u64, changes: &[Change<'_>], due: Option<i64>) -> Staged {
+    let change = |(key, value, due): &Change<'_>| StateChange {
         key: (*key).into(),
         value: value.map(<[u8]>::to_vec),
         due: *due,
@@ -131,7 +129,7 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
     };
     assert_eq!(all(ledger.as_ref(), &lane()), pairs(&[("", "0"), ("a", "1"), ("b", "2"), ("c", "3")]));
     // A batch that cannot be sealed changes nothing.
-    let second = remembering(ledger.as_ref(), 2, &[(b"a", None, None), (b"c", Some(b"4"), Some(90))], Some(50));
+    let second = remembering(ledger.as_ref(), 2, &[(b"a", None, None), (b"c", Some(b"4"), Some(90))], Some(60));
     ledger.open_batch(&second.identity, 1).unwrap();
     assert!(ledger.seal(&second, hold.epoch + 1).is_err());
     assert_eq!(all(ledger.as_ref(), &lane()).len(), 4);

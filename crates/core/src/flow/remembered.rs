@@ -13,7 +13,9 @@ use crate::event::{Chunk, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
 use crate::plan::Plan;
 use crate::plan::transform::RowFault;
-use crate::state::{NEVER, StateInput, StatePlan, StateStore, Station, StationChanges, Unread, Watermarks};
+use crate::state::{
+    NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread, Watermarks,
+};
 
 /// Rows that wait for a station that remembers.
 pub struct Waiting {
@@ -177,7 +179,7 @@ impl<'a> Memory<'a> {
                     (0..next.rows.num_rows()).map(of).collect()
                 }
             };
-            self.pass(walk, next, &watermarks, sink)?;
+            self.pass(walk, &next, &watermarks, sink)?;
         }
         let ahead = self.stations.values().map(|s| s.plan.ahead()).max().unwrap_or(0);
         let (latest, at) = (walk.now.saturating_add(ahead), self.unread.at);
@@ -190,7 +192,7 @@ impl<'a> Memory<'a> {
     }
 
     /// Takes rows through one station, and what it gives on to the stations below.
-    fn pass(&mut self, walk: &Walk<'_>, next: Waiting, watermarks: &[i64], sink: &mut impl MemorySink) -> Outcome<()> {
+    fn pass(&mut self, walk: &Walk<'_>, next: &Waiting, watermarks: &[i64], sink: &mut impl MemorySink) -> Outcome<()> {
         let Self { stations, store, .. } = self;
         let one = stations.get_mut(&next.event).ok_or_else(|| Failure::internal("no such station"))?;
         let input = StateInput { rows: &next.rows, watermarks, now: walk.now };
@@ -202,7 +204,7 @@ impl<'a> Memory<'a> {
         });
         let rows = given.rows.as_ref().map(|rows| Arriving { rows, marks: None, origin: decoded.as_deref() });
         let (chunk, spans) = (&next.origin.chunk, &next.origin.spans);
-        let waiting = Some(&next);
+        let waiting = Some(next);
         let out = Remembered { event: next.event, waiting, count: given.count, faults: &faults, rows, chunk, spans };
         sink.remembered(&out);
         if let Some(rows) = rows.filter(|rows| rows.rows.num_rows() > 0) {
@@ -222,10 +224,7 @@ impl<'a> Memory<'a> {
     fn watermark(&self, event: usize) -> i64 {
         let Some(one) = self.stations.get(&event) else { return NEVER };
         match one.above {
-            Some(above) => {
-                let passes = self.stations.get(&above).map(|a| a.station.passes_on(self.watermark(above)));
-                passes.unwrap_or(NEVER)
-            }
+            Some(above) => self.stations.get(&above).map_or(NEVER, |above| above.station.passed()),
             None => self.watermarks.now(&self.unread, one.plan.idle()),
         }
     }
@@ -245,6 +244,8 @@ impl<'a> Memory<'a> {
                 Ending::CaughtUp => one.plan.closes_when_caught_up(),
                 Ending::Everything => true,
             };
+            // Rows that it makes now are judged by those that it has made before.
+            let passed = one.station.passed();
             let given = one.station.end(watermark, all)?;
             let Some(rows) = given.rows else {
                 let empty = (Arc::new(Chunk::default()), Arc::from([]));
@@ -264,7 +265,6 @@ impl<'a> Memory<'a> {
             let lost = given.lost.len() as u64;
             one.made += rows.num_rows() as u64 + lost;
             let (chunk, spans) = made_chunk(one.name, first, &rows, &plan.events[event].columns, &given.lost);
-            let passes = one.station.passes_on(watermark);
             let origin = |row: usize| RowOrigin {
                 chunk: Arc::clone(&chunk),
                 spans: Arc::clone(&spans),
@@ -290,11 +290,11 @@ impl<'a> Memory<'a> {
             sink.remembered(&out);
             if rows.num_rows() > 0 {
                 walk.event(event, arriving, sink);
-                self.queue(sink, Some(passes));
+                self.queue(sink, Some(passed));
             }
             while let Some(next) = self.waiting.pop_front() {
-                let watermarks = vec![next.watermark.unwrap_or(passes); next.rows.num_rows()];
-                self.pass(walk, next, &watermarks, sink)?;
+                let watermarks = vec![next.watermark.unwrap_or(passed); next.rows.num_rows()];
+                self.pass(walk, &next, &watermarks, sink)?;
             }
         }
         Ok(())
@@ -308,6 +308,12 @@ impl<'a> Memory<'a> {
             one.station.would_give(self.watermark(*event), all)
         };
         self.stations.iter().any(would)
+    }
+
+    /// What the stations hold, each with its name, and how far event time has come.
+    pub fn standing(&self) -> (Vec<(&'a str, &'a StatePlan, Standing)>, TimeReached) {
+        let stations = self.stations.values().map(|one| (one.name, one.plan, one.station.standing()));
+        (stations.collect(), self.watermarks.reached())
     }
 
     /// What has changed since the last call, for the seal of the batch.

@@ -281,12 +281,12 @@ impl Resolver<'_> {
             let problem = Problem::error("value.type", message, window.place_of(key));
             self.problems.add(problem.with_help(help));
         };
-        if length < 1 {
+        if length < 1 && window.is_set("length") {
             refuse("length", "a window has a length", "write length = \"1m\"");
-        } else if every < 1 || every > length {
+        } else if length >= 1 && (every < 1 || every > length) {
             let help = "shorter than `length`, windows overlap; without `every` they follow each other";
             refuse("every", "windows begin at least once in their length, or events between them would be lost", help);
-        } else if length / every > MOST_WINDOWS {
+        } else if length >= 1 && length / every > MOST_WINDOWS {
             let message = format!("each event would count in {} windows", length / every);
             refuse("every", &message, &format!("at most {MOST_WINDOWS}: let windows begin less often"));
         }

@@ -70,10 +70,12 @@ impl Tracer<'_> {
         let event = &self.plan.events[index];
         let view = &self.rehearsal.events[index];
         let row = view.row_of(self.record);
+        let is_made = event.contract.is_none();
         let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
         let from = |i: usize| {
             let source = if event.context.is_of_changes() { "the change feed" } else { "the broker" };
-            let reported = if i < event.fields().len() { "the other fields" } else { source };
+            let others = if is_made { "the events of its group" } else { "the other fields" };
+            let reported = if i < event.fields().len() { others } else { source };
             fields.get(i).map_or_else(|| reported.to_string(), |f| crate::contract::join_path(&f.path))
         };
         // Of what the broker tells, only what is read was kept.

@@ -21,7 +21,7 @@ use crate::plan::transform::RowFault;
 
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
 pub use once::OncePlan;
-pub use watermark::{NEVER, Unread, Watermarks};
+pub use watermark::{NEVER, TimeReached, Unread, Watermarks};
 pub(crate) use window::virtual_columns;
 pub use window::{WindowPlan, WindowShape};
 
@@ -45,7 +45,7 @@ pub struct StationChanges {
     pub manner: String,
     /// The changes, each key once.
     pub changes: Vec<StateChange>,
-    /// Everything due at this time or before is forgotten.
+    /// What is due at this time or before may be forgotten: at the latest with everything that came with its batch.
     pub due: Option<i64>,
 }
 
@@ -73,6 +73,9 @@ pub struct KeptStation {
     pub last: u64,
 }
 
+/// Receives what a station keeps: keys with their values.
+pub type FoundState<'a> = dyn FnMut(&[u8], &[u8]) -> Outcome<()> + 'a;
+
 /// Reads what a station kept in earlier batches.
 pub trait StateStore: Send {
     /// How the station was when it kept something; None where it has kept nothing.
@@ -91,7 +94,7 @@ pub trait StateStore: Send {
     ///
     /// # Errors
     /// Where the ledger cannot be read, or `found` fails.
-    fn each(&self, station: &str, found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()>;
+    fn each(&self, station: &str, found: &mut FoundState<'_>) -> Outcome<()>;
 }
 
 /// What a lane has kept in its ledger.
@@ -115,7 +118,7 @@ impl StateStore for LaneState<'_> {
         self.ledger.state_values(self.pipeline, &self.lane, station, keys)
     }
 
-    fn each(&self, station: &str, found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()> {
+    fn each(&self, station: &str, found: &mut FoundState<'_>) -> Outcome<()> {
         self.ledger.each_state(self.pipeline, &self.lane, station, found)
     }
 }
@@ -132,7 +135,7 @@ impl StateStore for NoState {
         Ok(vec![None; keys.len()])
     }
 
-    fn each(&self, _: &str, _: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()> {
+    fn each(&self, _: &str, _: &mut FoundState<'_>) -> Outcome<()> {
         Ok(())
     }
 }
@@ -184,9 +187,9 @@ pub trait Station: Send {
     /// What has changed since the last call, and up to which time what is due is forgotten.
     fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>);
 
-    /// The watermark of the events that it makes, for that of the events which it takes.
-    fn passes_on(&self, watermark: i64) -> i64 {
-        watermark
+    /// Where it makes events with a time of their own: the watermark of those that it has made so far.
+    fn passed(&self) -> i64 {
+        NEVER
     }
 
     /// What is open now, in figures.
@@ -200,6 +203,10 @@ pub struct Standing {
     pub windows: u64,
     /// Groups in them.
     pub groups: u64,
+    /// Events in them, each counted once.
+    pub events: u64,
+    /// Windows that end here or before are closed, in microseconds since 1970.
+    pub closed: Option<i64>,
 }
 
 /// What a station that remembers does.

@@ -22,7 +22,7 @@ use crate::units::{show_micros, spell_micros};
 const REMEMBERED: usize = 200_000;
 
 /// After so many more batches of the lane, a batch has certainly been sealed: the stager is never further ahead.
-const SEALED_AFTER: usize = 4;
+const SEALED_AFTER: usize = 3;
 
 /// A longer key is kept as its digest.
 const LONG: usize = 32;
@@ -120,7 +120,7 @@ impl Station for Once {
                     continue;
                 }
                 Some(times) if times.value(row) > now.saturating_add(self.plan.ahead) => {
-                    given.faults.push(early(row, times.value(row), now));
+                    given.faults.push(early(row, times.value(row), now, self.plan.ahead));
                     continue;
                 }
                 Some(times) => times.value(row),
@@ -195,8 +195,9 @@ pub(super) fn no_time(row: usize) -> RowFault {
 }
 
 /// A row whose time is ahead of the clock.
-pub(super) fn early(row: usize, time: i64, now: i64) -> RowFault {
-    let message = format!("its time is {} ahead of the clock", show_micros(time.saturating_sub(now)));
+pub(super) fn early(row: usize, time: i64, now: i64, ahead: i64) -> RowFault {
+    let by = show_micros(time.saturating_sub(now));
+    let message = format!("its time is {by} ahead of the clock, ahead = \"{}\"", spell_micros(ahead));
     RowFault { row, column: None, reason: Reason::EARLY, message }
 }
 
@@ -209,7 +210,7 @@ mod tests {
 
     use super::*;
     use crate::plan::transform::schema_of;
-    use crate::state::KeptStation;
+    use crate::state::{FoundState, KeptStation};
     use crate::types::SqlType;
 
     /// A ledger that seals batches late: what is staged is there only three batches later.
@@ -241,7 +242,7 @@ mod tests {
             Ok(keys.iter().map(|key| self.sealed.get(*key).cloned()).collect())
         }
 
-        fn each(&self, _: &str, _: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()> {
+        fn each(&self, _: &str, _: &mut FoundState<'_>) -> Outcome<()> {
             Ok(())
         }
     }
@@ -286,7 +287,7 @@ mod tests {
                 }
                 let input = StateInput { rows: &rows(&events), watermarks: &watermarks, now: 0 };
                 let given = station.take(input, &store).unwrap();
-                prop_assert_eq!(given.count.repeated as usize, events.len() - expected.len());
+                prop_assert_eq!(given.count.repeated, (events.len() - expected.len()) as u64);
                 prop_assert_eq!(given.origin.unwrap(), expected);
                 store.stage(station.changes(newest, 0));
                 // Memory forgets what the ledger has.

@@ -28,6 +28,15 @@ pub struct Watermarks {
     changed: BTreeSet<Arc<str>>,
 }
 
+/// How far event time has come, in microseconds since 1970.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TimeReached {
+    /// The newest event time of all partitions.
+    pub newest: Option<i64>,
+    /// The partition that is furthest behind, with its newest event time.
+    pub slowest: Option<(i64, Arc<str>)>,
+}
+
 /// What holds the watermark.
 enum Held {
     At(i64),
@@ -125,19 +134,10 @@ impl Watermarks {
         std::mem::take(&mut self.changed).into_iter().map(one).collect()
     }
 
-    /// The partitions that hold the watermark back, the one that is furthest behind first, each with its newest event time.
-    pub fn holders(&self, unread: &Unread, idle: i64) -> Vec<(Arc<str>, i64)> {
-        let mut found: Vec<(Arc<str>, i64)> = Vec::new();
-        for name in unread.partitions.iter() {
-            found.push((Arc::clone(name), self.partitions.get(name).map_or(NEVER, |r| r.newest)));
-        }
-        for (name, r) in &self.partitions {
-            if unread.at.saturating_sub(r.read_at) < idle && !unread.partitions.contains(name) {
-                found.push((Arc::clone(name), r.newest));
-            }
-        }
-        found.sort_by(|a, b| (a.1, &a.0).cmp(&(b.1, &b.0)));
-        found
+    /// How far event time has come.
+    pub fn reached(&self) -> TimeReached {
+        let all = || self.partitions.iter().map(|(name, r)| (r.newest, Arc::clone(name)));
+        TimeReached { newest: all().map(|(time, _)| time).max(), slowest: all().min() }
     }
 }
 
@@ -196,9 +196,9 @@ mod tests {
     }
 
     #[test]
-    fn who_holds_it_back_is_named() {
-        let all = watermarks(&[("a", 10, 1000), ("b", 5, 1000), ("c", 1, 100)]);
-        let holders = all.holders(&unread(&["d"], 1000), IDLE);
-        assert_eq!(holders.iter().map(|h| &*h.0).collect::<Vec<_>>(), ["d", "b", "a"]);
+    fn the_slowest_partition_is_named() {
+        let all = watermarks(&[("a", 10, 1000), ("b", 5, 1000), ("c", 7, 100)]);
+        assert_eq!(all.reached(), TimeReached { newest: Some(10), slowest: Some((5, "b".into())) });
+        assert_eq!(Watermarks::default().reached(), TimeReached::default());
     }
 }

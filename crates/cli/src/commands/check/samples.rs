@@ -105,6 +105,17 @@ struct SampleChecker<'a> {
 }
 
 impl SampleChecker<'_> {
+    /// How to look at a record of the sample.
+    fn follow(&self, record: usize) -> String {
+        let (name, all) = (&self.plan.pipeline, &self.rehearsal.records);
+        if all[record].is_made {
+            return format!("sluice rehearse {name} shows what would land");
+        }
+        let sampled = self.rehearsal.arrived().iter().filter(|r| r.arrival == all[record].arrival).count();
+        let number = record + 1;
+        format!("follow one: sluice rehearse {name} --events {} --trace {number}", sampled.max(number))
+    }
+
     /// What would be rejected, at the field or column at fault.
     fn rejects(&self, found: &mut Problems) {
         for count in &self.rehearsal.counts {
@@ -123,12 +134,7 @@ impl SampleChecker<'_> {
                         place,
                     )
                     .with_label(reason.word())
-                    .with_help(format!(
-                        "follow one: sluice rehearse {} --events {} --trace {}",
-                        self.plan.pipeline,
-                        count.input.max(first as u64 + 1),
-                        first + 1
-                    )),
+                    .with_help(self.follow(first)),
                 );
             }
         }

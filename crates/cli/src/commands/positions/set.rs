@@ -245,6 +245,18 @@ fn shown(pipeline: &str, changes: &[Change], batches: &[BatchRecord]) -> String 
     out
 }
 
+/// What stations remember is of the events before the position: with another position, events would count twice or never.
+fn refuse_remembered(ledger: &dyn Ledger, pipeline: &str, arrival: &str) -> Outcome<()> {
+    let sizes = ledger.state_sizes(pipeline)?;
+    let Some(kept) = sizes.iter().find(|s| s.lane.arrival() == arrival && !s.station.starts_with('@')) else {
+        return Ok(());
+    };
+    Err(Failure::findings(format!("`{}` remembers the events before this position", kept.station)).with_help(
+        "nothing was changed: events would count twice or never. To read again, give the made event another name first; \
+         it then begins anew",
+    ))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -293,16 +305,4 @@ mod tests {
         let change = Change { arrival: "toll.0".into(), from: Some(Position::at(0)), to, reloads: false };
         assert_eq!(unread(&change, 0, 100, &batches), expected);
     }
-}
-
-/// What stations remember is of the events before the position: with another position, events would count twice or never.
-fn refuse_remembered(ledger: &dyn Ledger, pipeline: &str, arrival: &str) -> Outcome<()> {
-    let sizes = ledger.state_sizes(pipeline)?;
-    let Some(kept) = sizes.iter().find(|s| s.lane.arrival() == arrival && !s.station.starts_with('@')) else {
-        return Ok(());
-    };
-    Err(Failure::findings(format!("`{}` remembers the events before this position", kept.station)).with_help(
-        "nothing was changed: events would count twice or never. To read again, give the made event another name first; \
-         it then begins anew",
-    ))
 }

@@ -1,5 +1,6 @@
 //! `sluice status`: is it moving, how far behind, since when, what holds it back?
 
+mod remembered;
 mod show;
 
 use std::time::{Duration, Instant};
@@ -10,6 +11,7 @@ use sluice_core::failure::Outcome;
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger, RunEnd};
 use sluice_core::run::Stop;
 
+use self::remembered::Remembered;
 use super::positions::{Standing, standings};
 use crate::args::{Arguments, OutputKind, StatusArgs};
 use crate::exit::Exit;
@@ -19,19 +21,21 @@ use crate::project::{LoadedPipeline, Project};
 use crate::signals;
 
 /// A pipeline as it is now.
-pub(super) struct Status {
-    pub name: String,
-    pub state: PipelineState,
-    pub holder: Option<Holder>,
+struct Status {
+    name: String,
+    state: PipelineState,
+    holder: Option<Holder>,
     /// Why the places where its events arrive cannot be looked at.
-    pub away: Option<String>,
-    pub standings: Vec<Standing>,
+    away: Option<String>,
+    standings: Vec<Standing>,
+    /// What stations remember, by the arrival's name in the ledger.
+    remembered: Vec<(String, Remembered)>,
     /// The last batch of each lane that settled.
-    pub settled: Vec<BatchRecord>,
+    settled: Vec<BatchRecord>,
     /// Batches that are sealed and not settled.
-    pub unfinished: Vec<BatchRecord>,
+    unfinished: Vec<BatchRecord>,
     /// Why the last run ended before it was asked to.
-    pub end: Option<RunEnd>,
+    end: Option<RunEnd>,
 }
 
 pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> {
@@ -82,6 +86,10 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
             Err(failure) => away = Some(failure.message),
         }
     }
+    let mut remembered = Vec::new();
+    for arrival in standing.iter().filter_map(|s| pipeline.plan.arrivals.iter().find(|a| a.label == s.label)) {
+        remembered.push((arrival.label.clone(), remembered::look(&pipeline.plan, arrival, ledger)?));
+    }
     let batches = ledger.batches(&name, BatchQuery { last: Some(200), number: None })?;
     let mut settled: Vec<BatchRecord> = Vec::new();
     let mut lanes: Vec<LaneId> = Vec::new();
@@ -97,5 +105,5 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
     let state =
         PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished);
-    Ok(Status { holder, name, state, away, end, standings: standing, settled, unfinished })
+    Ok(Status { holder, name, state, away, end, standings: standing, remembered, settled, unfinished })
 }

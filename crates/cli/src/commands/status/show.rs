@@ -78,6 +78,10 @@ fn arrival(status: &Status, standing: &Standing) -> String {
             }
         },
     );
+    if let Some((_, remembered)) = status.remembered.iter().find(|(label, _)| *label == standing.label) {
+        out.push_str(&remembered.as_text());
+    }
+    let mut line = |name: &str, text: String| out.push_str(&format!("    {name:<9}{text}\n"));
     for kept in standing.states.iter().filter_map(|s| s.kept) {
         line("kept", kept_text(kept));
     }
@@ -208,6 +212,7 @@ pub(super) fn as_json(found: &[Status]) {
             "events_per_second": standing.pace,
             "last_batch": batch.map(|b| json!({ "lane": b.lane, "number": b.number, "settled_at": b.settled_at })),
             "partitions": standing.states,
+            "remembered": status.remembered.iter().find(|(label, _)| *label == standing.label).map(|(_, r)| r.as_json()),
         })
     };
     let one = |status: &Status| -> Value {

@@ -4,7 +4,8 @@
 use std::os::unix::process::ExitStatusExt as _;
 use std::time::Duration;
 
-use super::{Passages, RUN, check, pipeline, project};
+use super::{PASSAGE, PROJECT, Passages, RUN, check, pipeline, project, window};
+use crate::common::topics::{self, StandIn, has};
 use sluice_core::fail_points::{COMMON, FILES};
 
 #[test]
@@ -53,4 +54,49 @@ fn killed_at_random_windows_are_what_they_would_have_been() {
     }
     project.expect(0, RUN);
     check(&project, &passages);
+}
+
+#[test]
+fn killed_at_random_windows_over_a_topic_count_every_message_once() {
+    if !has("kcat") {
+        return;
+    }
+    let stand_in = StandIn::start(&["--topic", "lock.passages:4"]);
+    let minute = window("minute", "length = \"1m\"", "close = \"caught_up\"").replace("late = \"2m\"", "late = \"1h\"");
+    let text = [PASSAGE, &minute].concat().replace(
+        "at = \"locks\"\nmatch = \"*.jsonl\"",
+        "at = \"broker\"\ntopic = \"lock.passages\"\nformat = \"json\"",
+    );
+    let project = project(&text);
+    project.write(
+        "sluice.toml",
+        [PROJECT, &format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address)].concat(),
+    );
+    let mut passages = Passages::new(21);
+    let (mut killed, mut whole) = (0, 300_000);
+    for round in 0..60 {
+        let lines = passages.lines(300);
+        let keyed: String = lines.lines().enumerate().map(|(i, line)| format!("k{}\t{line}\n", (i * 7) % 13)).collect();
+        topics::produce(&stand_in.address, "lock.passages", &keyed, &[]);
+        let mut child = project
+            .command(&["run", "passages"])
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_micros(passages.random.below(whole)));
+        let before = project.json(&["ledger", "passages", "--show", "100000"])["batches"].as_array().unwrap().len();
+        let _ = child.kill();
+        killed += u32::from(child.wait().unwrap().signal() == Some(9));
+        whole = if before == 0 { whole * 2 } else { whole };
+        if killed == 20 {
+            break;
+        }
+        assert!(round < 59, "only {killed} were killed");
+    }
+    project.expect(0, RUN);
+    super::assert_same(&super::landed(&project, "minute"), &passages.expected(60, 60, 1 << 30, None).0, "minute");
+    assert_eq!(super::rows(&project, "once").len() as u64, passages.once());
+    assert_eq!(super::rejected(&project), Vec::<String>::new());
+    super::balanced(&project);
 }

@@ -16,6 +16,7 @@ use rstest::rstest;
 #[case::unknown("sum(draught_cm) as total", "sum(draft_cm) as total", "there is no column `draft_cm`")]
 #[case::wrong_type("sum(draught_cm) as total", "sum(passage_id) as total", "`sum` does not take text")]
 #[case::distinct("count(draught_cm)", "count(distinct draught_cm)", "`distinct` is not known here")]
+#[case::misspelt("count(*) as passages", "cont(*) as passages", "did you mean `count`?")]
 #[case::nested(
     "sum(draught_cm) as total",
     "sum(count(*)) as total",

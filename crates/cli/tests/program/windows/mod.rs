@@ -118,13 +118,7 @@ impl Passages {
 
     /// What windows of `length` seconds every `every` seconds give, by SQLite, and how many passages are late. Those that
     /// end after `open_from` are still open; None closes all.
-    fn expected(
-        &self,
-        length: u64,
-        every: u64,
-        late: u64,
-        open_from: Option<u64>,
-    ) -> (BTreeMap<(String, u64), String>, u64) {
+    fn expected(&self, length: u64, every: u64, late: u64, open_from: Option<u64>) -> (Groups, u64) {
         let first =
             "select e.*, max(t) over (order by n rows between unbounded preceding and 1 preceding) as newest from e";
         let places = (0..length / every).map(|i| format!("select {i} as i")).collect::<Vec<_>>().join(" union all ");
@@ -163,6 +157,9 @@ impl Passages {
     }
 }
 
+/// For each lock and window the figures of its row.
+type Groups = BTreeMap<(String, u64), String>;
+
 fn rows(project: &TestProject, folder: &str) -> Vec<Value> {
     let files = visible_files(&project.path(&format!("archive/{folder}")));
     let text = |path: &std::path::PathBuf| std::fs::read_to_string(path).unwrap();
@@ -180,7 +177,7 @@ fn rejected(project: &TestProject) -> Vec<String> {
 }
 
 /// The groups that have landed; none twice.
-fn landed(project: &TestProject, folder: &str) -> BTreeMap<(String, u64), String> {
+fn landed(project: &TestProject, folder: &str) -> Groups {
     let mut found = BTreeMap::new();
     for row in rows(project, folder) {
         let start = chrono::DateTime::parse_from_rfc3339(row["window_start"].as_str().unwrap()).unwrap().timestamp();
@@ -205,7 +202,7 @@ fn check(project: &TestProject, passages: &Passages) {
     balanced(project);
 }
 
-fn assert_same(found: &BTreeMap<(String, u64), String>, expected: &BTreeMap<(String, u64), String>, what: &str) {
+fn assert_same(found: &Groups, expected: &Groups, what: &str) {
     for key in found.keys().chain(expected.keys()) {
         assert_eq!(found.get(key), expected.get(key), "{what} {key:?}");
     }

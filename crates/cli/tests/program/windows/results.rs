@@ -141,3 +141,35 @@ fn a_silent_partition_holds_windows_open_for_a_while_and_no_longer() {
     assert_eq!(rejected(&project).len(), 0);
     balanced(&project);
 }
+
+#[test]
+fn a_window_over_another_one_loses_none_of_its_rows() {
+    let hour = "[event.hour.made]\nof = \"minute\"\nwindow = { length = \"10m\" }\ncolumns = \"window_start, count(*) as groups, \
+                sum(passages) as passages\"\n[event.hour.lands.archive]\nat = \"archive\"\npath = \"hour\"\nformat = \"jsonl\"\n";
+    let minute = window("minute", "length = \"1m\"", "")
+        .replace("[event.minute.made]", "[event.minute]\ntime = \"window_start\"\n[event.minute.made]");
+    let project = project(&[PASSAGE, &minute, hour].concat());
+    let mut passages = Passages::new(12);
+    for count in [2_000, 3_000, 4_000] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+    }
+    let late = passages.expected(60, 60, 120, Some(passages.newest() - 120)).1;
+    assert_eq!(rejected(&project).len() as u64, late, "no row of a minute is late for its hour");
+    let mut expected: std::collections::BTreeMap<u64, (u64, u64)> = std::collections::BTreeMap::new();
+    for ((_, start), row) in landed(&project, "minute") {
+        let one = expected.entry(start / 600 * 600).or_default();
+        let passages: u64 = row.split(' ').next().unwrap().parse().unwrap();
+        *one = (one.0 + 1, one.1 + passages);
+    }
+    // The last one is still open: more minutes may come.
+    expected.pop_last();
+    let found = rows(&project, "hour");
+    assert!(found.len() >= 3 && found.len() >= expected.len() - 1, "{found:?}");
+    for row in found {
+        let start = chrono::DateTime::parse_from_rfc3339(row["window_start"].as_str().unwrap()).unwrap().timestamp();
+        let figures = (row["groups"].as_u64().unwrap(), row["passages"].as_u64().unwrap());
+        assert_eq!(expected.get(&u64::try_from(start).unwrap()), Some(&figures), "{row}");
+    }
+    balanced(&project);
+}

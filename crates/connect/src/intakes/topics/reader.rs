@@ -447,7 +447,7 @@ impl LaneReader for TopicsReader {
 
     fn unread(&mut self) -> Arc<[Arc<str>]> {
         let left = self.parts.iter().filter(|p| !p.at_end || !p.more.is_empty());
-        left.map(|p| Arc::from(p.partition.name())).collect()
+        left.map(|p| p.partition.name()).collect()
     }
 
     fn wait(&mut self, at_most: Duration) -> bool {

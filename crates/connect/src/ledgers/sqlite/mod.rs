@@ -20,7 +20,10 @@ use sluice_core::ledger::{
 };
 use sluice_core::plan::{LedgerName, SealedTexts};
 use sluice_core::private;
-use sluice_core::state::StateSize;
+use sluice_core::state::{FoundState, StateSize};
+
+/// How much each connection keeps in memory, in KiB, as SQLite writes it.
+const CACHE: i64 = -32_768;
 
 /// Keys that are read from what a station keeps at a time.
 const STATE_PART: u32 = 10_000;
@@ -30,6 +33,8 @@ pub struct SqliteLedger {
     path: PathBuf,
     id: String,
     connection: Mutex<Connection>,
+    /// Reads what stations remember while a batch is being sealed.
+    reader: Mutex<Connection>,
 }
 
 impl SqliteLedger {
@@ -52,7 +57,12 @@ impl SqliteLedger {
         connection.pragma_update(None, "synchronous", "full").map_err(|e| failed(&e))?;
         connection.pragma_update(None, "foreign_keys", true).map_err(|e| failed(&e))?;
         let id = schema::migrate(&mut connection, path)?;
-        Ok(Self { path: path.into(), id, connection: Mutex::new(connection) })
+        let reader = Connection::open(path).map_err(|e| failed(&e))?;
+        reader.busy_timeout(Duration::from_secs(30)).map_err(|e| failed(&e))?;
+        for connection in [&connection, &reader] {
+            connection.pragma_update(None, "cache_size", CACHE).map_err(|e| failed(&e))?;
+        }
+        Ok(Self { path: path.into(), id, connection: Mutex::new(connection), reader: Mutex::new(reader) })
     }
 
     /// Opens a ledger only if it is there.
@@ -61,6 +71,10 @@ impl SqliteLedger {
     /// As [`Self::open`].
     pub fn open_existing(path: &Path) -> Outcome<Option<Self>> {
         if path.exists() { Self::open(path).map(Some) } else { Ok(None) }
+    }
+
+    fn reader(&self) -> MutexGuard<'_, Connection> {
+        self.reader.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn connection(&self) -> MutexGuard<'_, Connection> {
@@ -199,7 +213,7 @@ impl Ledger for SqliteLedger {
     }
 
     fn kept_station(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>> {
-        state::station(&self.connection(), pipeline, lane, station).map_err(|e| self.failed("be read", &e))
+        state::station(&self.reader(), pipeline, lane, station).map_err(|e| self.failed("be read", &e))
     }
 
     fn state_values(
@@ -209,20 +223,14 @@ impl Ledger for SqliteLedger {
         station: &str,
         keys: &[&[u8]],
     ) -> Outcome<Vec<Option<Vec<u8>>>> {
-        state::values(&self.connection(), pipeline, lane, station, keys).map_err(|e| self.failed("be read", &e))
+        state::values(&self.reader(), pipeline, lane, station, keys).map_err(|e| self.failed("be read", &e))
     }
 
-    fn each_state(
-        &self,
-        pipeline: &str,
-        lane: &LaneId,
-        station: &str,
-        found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>,
-    ) -> Outcome<()> {
+    fn each_state(&self, pipeline: &str, lane: &LaneId, station: &str, found: &mut FoundState<'_>) -> Outcome<()> {
         let mut after: Option<Vec<u8>> = None;
         loop {
             // In parts, so that the ledger is not held meanwhile.
-            let part = state::part(&self.connection(), (pipeline, lane, station), after.as_deref(), STATE_PART);
+            let part = state::part(&self.reader(), (pipeline, lane, station), after.as_deref(), STATE_PART);
             let part = part.map_err(|e| self.failed("be read", &e))?;
             let Some((last, _)) = part.last() else { return Ok(()) };
             after = Some(last.clone());
@@ -231,7 +239,7 @@ impl Ledger for SqliteLedger {
     }
 
     fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>> {
-        state::sizes(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
+        state::sizes(&self.reader(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
     fn totals(&self, pipeline: &str) -> Outcome<PipelineTotals> {

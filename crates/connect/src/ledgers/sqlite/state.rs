@@ -22,21 +22,48 @@ pub(super) fn put(
              on conflict do update set value = excluded.value, due = excluded.due",
         )?;
         let mut remove = connection.prepare_cached("delete from state where station = ?1 and key = ?2")?;
+        let mut all_due: Option<i64> = None;
+        let mut keys: Vec<u8> = Vec::new();
         for change in &station.changes {
             match &change.value {
                 Some(value) => put.execute(params![id, change.key, value, change.due])?,
                 None => remove.execute(params![id, change.key])?,
             };
+            if let Some(due) = change.due {
+                all_due = Some(all_due.map_or(due, |all| all.max(due)));
+                // Keys are far shorter than 4 GiB.
+                keys.extend(u32::try_from(change.key.len()).unwrap_or(u32::MAX).to_le_bytes());
+                keys.extend(&*change.key);
+            }
+        }
+        if let Some(due) = all_due {
+            let sql = "insert into state_due values (?1, ?2, ?3, ?4)";
+            connection.prepare_cached(sql)?.execute(params![id, batch, due, keys])?;
         }
         if let Some(due) = station.due {
-            connection
-                .prepare_cached("delete from state where station = ?1 and due <= ?2")?
-                .execute(params![id, due])?;
+            forget(connection, id, due)?;
         }
     }
     Ok(())
 }
 
+/// Forgets what is due. A key that was kept again meanwhile is due later, with another batch.
+fn forget(connection: &Connection, station: i64, due: i64) -> Sql<()> {
+    let sql = "delete from state_due where station = ?1 and due <= ?2 returning keys";
+    let mut over = connection.prepare_cached(sql)?;
+    let lists: Vec<Vec<u8>> = over.query_map(params![station, due], |r| r.get(0))?.collect::<Sql<_>>()?;
+    let mut remove = connection.prepare_cached("delete from state where station = ?1 and key = ?2 and due <= ?3")?;
+    for list in lists {
+        let mut rest = list.as_slice();
+        while let Some((length, more)) = rest.split_first_chunk::<4>() {
+            let length = usize::try_from(u32::from_le_bytes(*length)).unwrap_or(usize::MAX);
+            let Some((key, more)) = more.split_at_checked(length) else { break };
+            remove.execute(params![station, key, due])?;
+            rest = more;
+        }
+    }
+    Ok(())
+}
 fn id_of(connection: &Connection, pipeline: &str, lane: &LaneId, station: &str) -> Sql<Option<i64>> {
     let sql = "select id from state_station where pipeline = ?1 and lane = ?2 and station = ?3";
     let row = params![pipeline, lane.as_str(), station];

@@ -8,6 +8,7 @@ use crate::contract::sql_type;
 use crate::expr::functions::{self, CALL_SYNTAX, FUNCTIONS, Parameter};
 use crate::expr::{CompareOp, Expr, Node, cast};
 use crate::problem::Problem;
+use crate::state::AGGREGATES;
 use crate::types::SqlType;
 
 impl Binder<'_, '_> {
@@ -86,6 +87,8 @@ impl Binder<'_, '_> {
         for argument in list {
             match argument {
                 ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)) => arguments.push(expr),
+                // What is no function takes no argument either.
+                _ if functions::find(&name.to_lowercase()).is_none() => return self.call(&name, &[], span),
                 _ => {
                     self.unsupported(span, "this form of an argument is not known here", "pass plain expressions");
                     return None;
@@ -126,7 +129,8 @@ impl Binder<'_, '_> {
             _ => {}
         }
         let Some(function) = functions::find(&lower) else {
-            let known = FUNCTIONS.iter().map(|f| f.name).chain(CALL_SYNTAX.iter().copied());
+            let aggregates = AGGREGATES.iter().map(|a| a.name).filter(|_| self.calls.is_some());
+            let known = FUNCTIONS.iter().map(|f| f.name).chain(CALL_SYNTAX.iter().copied()).chain(aggregates);
             let place = self.place(span);
             self.problems.add(
                 Problem::error("name.unknown", format!("there is no function `{name}`"), place)

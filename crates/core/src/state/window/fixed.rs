@@ -83,20 +83,19 @@ impl Windows {
         let latest = now.saturating_add(plan.ahead);
         let mut placed = Vec::with_capacity(rows.num_rows());
         let mut key = Vec::new();
-        for row in 0..rows.num_rows() {
-            let reached = watermarks[row].saturating_sub(plan.late);
-            self.closed = self.closed.max(if watermarks[row] == NEVER { NEVER } else { reached });
+        for (row, watermark) in watermarks.iter().copied().enumerate() {
+            self.closed = self.closed.max(if watermark == NEVER { NEVER } else { watermark.saturating_sub(plan.late) });
             if times.is_null(row) {
                 faults.push(no_time(row));
                 continue;
             }
             let time = times.value(row);
             if time > latest {
-                faults.push(early(row, time, now));
+                faults.push(early(row, time, now, plan.ahead));
                 continue;
             }
             let Some(last) = plan.shape.starts(time).next().filter(|start| !self.is_closed(*start)) else {
-                faults.push(self.late(row, time, watermarks[row]));
+                faults.push(self.late(row, time, watermark));
                 continue;
             };
             key.clear();
@@ -292,13 +291,17 @@ impl Station for Windows {
         (changes, None)
     }
 
-    fn passes_on(&self, watermark: i64) -> i64 {
-        // A row of a window that is still open may begin as early as this.
-        let WindowShape { length, .. } = self.plan.shape;
-        if watermark == NEVER { NEVER } else { watermark.saturating_sub(self.plan.late).saturating_sub(length) }
+    fn passed(&self) -> i64 {
+        // A row of the next window to close may begin as early as this.
+        if self.closed == NEVER { NEVER } else { self.closed.saturating_sub(self.plan.shape.length) }
     }
 
     fn standing(&self) -> Standing {
-        Standing { windows: self.groups.windows() as u64, groups: self.groups.len() as u64 }
+        Standing {
+            windows: self.groups.windows() as u64,
+            groups: self.groups.len() as u64,
+            events: self.groups.events(),
+            closed: (self.closed != NEVER).then_some(self.closed),
+        }
     }
 }

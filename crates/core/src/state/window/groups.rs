@@ -43,6 +43,11 @@ impl Groups {
         self.groups.len() - self.free.len()
     }
 
+    /// How many events there are, each counted once.
+    pub(super) fn events(&self) -> u64 {
+        self.groups.iter().flatten().map(|group| group.events).sum()
+    }
+
     /// How many windows there are.
     pub(super) fn windows(&self) -> usize {
         self.windows.len()

@@ -14,7 +14,7 @@ use crate::expr::SelectItem;
 use crate::failure::Outcome;
 use crate::plan::Transform;
 use crate::plan::transform::schema_of;
-use crate::state::{AggregateCall, AggregateKind, KeptStation, NEVER, StateInput, StateStore, Station};
+use crate::state::{AggregateCall, AggregateKind, FoundState, KeptStation, NEVER, StateInput, StateStore, Station};
 use crate::types::SqlType;
 
 /// What a ledger would keep.
@@ -30,7 +30,7 @@ impl StateStore for Store {
         Ok(keys.iter().map(|key| self.0.get(*key).cloned()).collect())
     }
 
-    fn each(&self, _: &str, found: &mut dyn FnMut(&[u8], &[u8]) -> Outcome<()>) -> Outcome<()> {
+    fn each(&self, _: &str, found: &mut FoundState<'_>) -> Outcome<()> {
         self.0.iter().try_for_each(|(key, value)| found(key, value))
     }
 }
@@ -119,9 +119,12 @@ fn watermarks(newest: &mut i64, events: &[Event]) -> Vec<i64> {
         .collect()
 }
 
+/// For each lock and window how many events there are, and their sum.
+type Groups = BTreeMap<(String, i64), (i64, i64)>;
+
 /// What all windows give, computed at once; and the number of late events.
-fn expected(events: &[Event], shape: WindowShape, late: i64) -> (BTreeMap<(String, i64), (i64, i64)>, u64) {
-    let mut found: BTreeMap<(String, i64), (i64, i64)> = BTreeMap::new();
+fn expected(events: &[Event], shape: WindowShape, late: i64) -> (Groups, u64) {
+    let mut found = Groups::new();
     let (mut newest, mut too_late) = (NEVER, 0);
     for (lock, time, number) in events {
         let closed = if newest == NEVER { NEVER } else { newest - late };
@@ -182,7 +185,7 @@ proptest! {
         store.take(&mut station);
         prop_assert_eq!(store.0.len(), 1, "but for up to where they are");
         let (expected, too_late) = expected(&events, shape, late);
-        let found: BTreeMap<(String, i64), (i64, i64)> =
+        let found: Groups =
             landed.iter().map(|(lock, start, count, sum)| ((lock.clone(), *start), (*count, *sum))).collect();
         prop_assert_eq!(found.len(), landed.len(), "no group is given twice");
         prop_assert_eq!(found, expected);

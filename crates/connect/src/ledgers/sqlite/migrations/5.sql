@@ -18,7 +18,14 @@ create table state (
   primary key (station, key)
 ) strict, without rowid;
 
-create index state_due on state (station, due) where due is not null;
+-- Which keys of a batch are due, together: an index by time would cost as much as the keys themselves.
+create table state_due (
+  station integer not null,
+  batch   integer not null,
+  due     integer not null,                -- when all of them are due
+  keys    blob not null,                   -- each with its length before it, in 4 bytes, the lowest first
+  primary key (station, batch)
+) strict;
 
 alter table batch_count rename to old_batch_count;
 

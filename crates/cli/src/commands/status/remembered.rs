@@ -1,0 +1,116 @@
+//! What stations remember: open windows, how far time has come, and which partition is the slowest.
+
+use serde_json::{Value, json};
+use sluice_core::batch::LaneId;
+use sluice_core::failure::Outcome;
+use sluice_core::flow::Memory;
+use sluice_core::ledger::Ledger;
+use sluice_core::plan::{ArrivalPlan, Plan};
+use sluice_core::state::{LaneState, Standing, StatePlan, StateSize, TimeReached};
+use sluice_core::units::{show_many, show_size};
+use sluice_core::values::time::show_timestamp;
+
+use crate::output::style;
+
+/// One station.
+pub(super) struct RememberedStation {
+    name: String,
+    has_windows: bool,
+    standing: Standing,
+    size: Option<StateSize>,
+}
+
+/// What the stations of a lane remember.
+#[derive(Default)]
+pub(super) struct Remembered {
+    stations: Vec<RememberedStation>,
+    reached: TimeReached,
+    /// Why what is kept cannot be read.
+    wrong: Option<String>,
+}
+
+/// What the stations remember that events of an arrival go through. They have one lane.
+pub(super) fn look(plan: &Plan, arrival: &ArrivalPlan, ledger: &dyn Ledger) -> Outcome<Remembered> {
+    let events: Vec<usize> = arrival.events().collect();
+    if !events.iter().any(|event| plan.feeds_state(*event)) {
+        return Ok(Remembered::default());
+    }
+    let lane = LaneId::new(&arrival.label, 0);
+    let state = LaneState { ledger, pipeline: &plan.pipeline, lane: lane.clone() };
+    let memory = match Memory::open(plan, &events, Box::new(state)) {
+        Ok(Some(memory)) => memory,
+        Ok(None) => return Ok(Remembered::default()),
+        Err(failure) => return Ok(Remembered { wrong: Some(failure.message), ..Remembered::default() }),
+    };
+    let sizes = ledger.state_sizes(&plan.pipeline)?;
+    let (stations, reached) = memory.standing();
+    let one = |(name, plan, standing): (&str, &StatePlan, Standing)| RememberedStation {
+        name: name.to_string(),
+        has_windows: matches!(plan, StatePlan::Window(_)),
+        standing,
+        size: sizes.iter().find(|s| s.lane == lane && s.station == name).cloned(),
+    };
+    Ok(Remembered { stations: stations.into_iter().map(one).collect(), reached, wrong: None })
+}
+
+impl Remembered {
+    pub(super) fn as_text(&self) -> String {
+        let mut out = String::new();
+        let mut line = |name: &str, text: String| out.push_str(&format!("    {name:<9}{text}\n"));
+        if let Some(wrong) = &self.wrong {
+            line("", style::bad(&format!("! {wrong}")));
+        }
+        if let (Some(newest), Some((time, partition))) = (self.reached.newest, &self.reached.slowest) {
+            let slowest = match *time == newest {
+                true => String::new(),
+                false => format!("; {partition} has come to {}", to_the_second(*time)),
+            };
+            line("time", format!("{}{slowest}", to_the_second(newest)));
+        }
+        for station in &self.stations {
+            line("", station.as_text());
+        }
+        out
+    }
+
+    pub(super) fn as_json(&self) -> Value {
+        let stations = self.stations.iter().map(|s| {
+            json!({
+                "station": s.name,
+                "windows": s.standing.windows,
+                "groups": s.standing.groups,
+                "events": s.standing.events,
+                "closed": s.standing.closed,
+                "keys": s.size.as_ref().map_or(0, |size| size.keys),
+                "bytes": s.size.as_ref().map_or(0, |size| size.bytes),
+            })
+        });
+        json!({
+            "stations": stations.collect::<Vec<_>>(),
+            "newest": self.reached.newest,
+            "slowest": self.reached.slowest.as_ref().map(|(time, partition)| json!({ "partition": partition, "newest": time })),
+            "wrong": self.wrong,
+        })
+    }
+}
+
+impl RememberedStation {
+    fn as_text(&self) -> String {
+        let size = self.size.as_ref().map_or(String::new(), |s| format!(" ({})", show_size(s.bytes)));
+        let what = match self.has_windows {
+            true => {
+                let Standing { windows, groups, events, closed } = self.standing;
+                let closed = closed.map_or(String::new(), |end| format!("; closed up to {}", to_the_second(end)));
+                let open = format!("{} open, {}", show_many(windows, "window"), show_many(groups, "group"));
+                format!("{open}, {}{size}{closed}", show_many(events, "event"))
+            }
+            false => format!("{} remembered{size}", show_many(self.size.as_ref().map_or(0, |s| s.keys), "key")),
+        };
+        format!("{}: {what}", self.name)
+    }
+}
+
+/// A moment without the fractions of its second.
+fn to_the_second(micros: i64) -> String {
+    show_timestamp(micros.div_euclid(1_000_000).saturating_mul(1_000_000))
+}
