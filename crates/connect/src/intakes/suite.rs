@@ -128,6 +128,30 @@ pub(crate) fn everything_is_read_once_and_in_order(source: &dyn Source) {
     assert_eq!(later, numbers(60, 65));
 }
 
+/// A partition of which something is left to read is among those that a lane reports, or it would be called silent.
+pub(crate) fn what_is_unread_is_reported(source: &dyn Source) {
+    filled(source);
+    let mut lane = lane(source, 0, 1, &[]);
+    let whole = read(view(source).sample(u64::MAX).unwrap().as_mut(), 1_000, u64::MAX);
+    let mut read_so_far = Brought::default();
+    loop {
+        match lane.read(ReadLimit { records: 7, bytes: 1 << 20, ends: false }).unwrap() {
+            Read::Chunk(chunk) => {
+                read_so_far.add(&chunk);
+                let unread = lane.unread();
+                for (partition, numbers) in &whole.numbers {
+                    let is_over = read_so_far.numbers.get(partition).is_some_and(|read| read == numbers);
+                    assert!(is_over || unread.iter().any(|name| **name == **partition), "{partition}: {unread:?}");
+                }
+            }
+            Read::CaughtUp => break,
+            Read::Pending => drop(lane.wait(Duration::from_millis(10))),
+            other => panic!("{other:?}"),
+        }
+    }
+    assert_eq!(lane.unread().len(), 0, "{:?}", lane.unread());
+}
+
 pub(crate) fn reading_goes_on_where_it_was(source: &dyn Source) {
     filled(source);
     let mut brought = Vec::new();

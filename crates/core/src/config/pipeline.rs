@@ -161,7 +161,11 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
 
 /// Keys of `once`.
 pub const ONCE_OPTIONS: &[OptionSpec] = &[
-    OptionSpec::required("key", ValueKind::Sql, "SQL expressions: events with the same values are the same event"),
+    OptionSpec::required(
+        "key",
+        ValueKind::Sql,
+        "SQL expressions: events with the same values are the same event; one with a null among them is never dropped",
+    ),
     OptionSpec::required(
         "within",
         ValueKind::Duration,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray as _;
-use arrow_array::types::TimestampMicrosecondType;
+use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 
 use super::{Arriving, FlowSink, Walk};
 use crate::batch::StationCount;
@@ -16,6 +16,8 @@ use crate::plan::transform::RowFault;
 use crate::state::{
     NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread, Watermarks,
 };
+use crate::types::SqlType;
+use crate::values::time::DAY;
 
 /// Rows that wait for a station that remembers.
 pub struct Waiting {
@@ -91,7 +93,13 @@ pub enum Ending {
 /// The event times of the good rows of an event, where stations that remember want to know.
 pub fn event_times(plan: &Plan, event: usize, rows: &RecordBatch) -> Vec<Option<i64>> {
     let Some(clock) = plan.events[event].clock else { return Vec::new() };
-    rows.column(clock).as_primitive::<TimestampMicrosecondType>().iter().collect()
+    match plan.events[event].columns[clock].ty {
+        SqlType::Date => {
+            let days = rows.column(clock).as_primitive::<Date32Type>().iter();
+            days.map(|day| day.map(|day| i64::from(day) * DAY)).collect()
+        }
+        _ => rows.column(clock).as_primitive::<TimestampMicrosecondType>().iter().collect(),
+    }
 }
 
 /// What receives rows on their way through the stations that remember.

@@ -8,7 +8,7 @@ use super::{Making, Transform};
 use crate::columns::OutputColumn;
 use crate::config::{EmbeddedText, EventConfig, MadeConfig, OF_WINDOWS, Options};
 use crate::expr::{
-    BoundCall, Condition, Expr, ScopeColumn, SelectItem, bind_columns, bind_condition, bind_grouped, bind_parts,
+    BoundCall, Condition, Expr, Node, ScopeColumn, SelectItem, bind_columns, bind_condition, bind_grouped, bind_parts,
 };
 use crate::kinds::ChangeSupport;
 use crate::problem::{Place, Problem};
@@ -39,6 +39,7 @@ impl Resolver<'_> {
         if made.once.is_some() || made.window.is_some() {
             self.check_lane(event, made);
         }
+        self.refuse_present_values(made, parent);
         let plain = match (&made.once, &made.window) {
             (None, None) => {
                 self.refuse_keys(made, OF_WINDOWS, "window");
@@ -62,6 +63,20 @@ impl Resolver<'_> {
             let columns = transform.columns.clone();
             (Making { event: index, transform, state: None }, columns)
         })
+    }
+
+    /// Present values of a group come again and again: what is made of them would count it each time.
+    fn refuse_present_values(&mut self, made: &MadeConfig, parent: usize) {
+        let of =
+            self.made_here(parent).and_then(|(event, making)| self.plan.events[event].makes[making].state.as_ref());
+        if matches!(of, Some(StatePlan::Window(window)) if window.gives_changes) {
+            let message = format!("`{}` gives each group again with every change", made.of.value);
+            self.problems.add(
+                Problem::error("event.source", message, made.of.place.clone())
+                    .with_label("would count it each time")
+                    .with_help("make it of an event that gives closed windows, or land it in a table as it is"),
+            );
+        }
     }
 
     fn refuse_keys(&mut self, made: &MadeConfig, keys: &[&str], of: &str) {
@@ -187,7 +202,7 @@ impl Resolver<'_> {
         let key: Vec<_> = (columns..).zip(&parts).map(|(place, part)| (place, column_of(part))).collect();
         items.extend(parts.into_iter().map(|part| SelectItem { name: format!("@key.{}", part.name), ..part }));
         let time = clock.map(|clock| {
-            items.push(named_column("@time", clock, &input));
+            items.push(time_column(clock, &input));
             items.len() - 1
         });
         let transform = Transform::new(when, items, &input);
@@ -240,7 +255,7 @@ impl Resolver<'_> {
             return None;
         };
         let (select, calls) = bind_grouped(text, &scope_of(&virtual_columns(&groups, &[])), &scope, self.problems);
-        items.push(named_column("@time", clock, &input));
+        items.push(time_column(clock, &input));
         let time = items.len() - 1;
         let calls = calls.into_iter().map(|call| prepared(call, text, &mut items)).collect::<Vec<_>>();
         let transform = self.prepare(when, items, &input, parent);
@@ -300,9 +315,17 @@ fn column_of(item: &SelectItem) -> OutputColumn {
     OutputColumn { name: item.name.clone(), ty: item.expr.ty, nullable: item.expr.nullable }
 }
 
-/// A column of the event under another name.
-fn named_column(name: &str, column: usize, input: &[OutputColumn]) -> SelectItem {
-    SelectItem { name: name.into(), ..SelectItem::of_column(column, &input[column]) }
+/// The event time as a moment: a day begins at midnight in UTC.
+fn time_column(clock: usize, input: &[OutputColumn]) -> SelectItem {
+    let item = SelectItem { name: "@time".into(), ..SelectItem::of_column(clock, &input[clock]) };
+    match input[clock].ty {
+        SqlType::Date => {
+            let nullable = item.expr.nullable;
+            let cast = Node::Cast { inner: Box::new(item.expr), lenient: false };
+            SelectItem { expr: Expr::new(cast, SqlType::Timestamptz, nullable), ..item }
+        }
+        _ => item,
+    }
 }
 
 /// A call whose argument and condition are prepared columns.

@@ -24,8 +24,8 @@ const REMEMBERED: usize = 200_000;
 /// After so many more batches of the lane, a batch has certainly been sealed: the stager is never further ahead.
 const SEALED_AFTER: usize = 3;
 
-/// A longer key is kept as its digest.
-const LONG: usize = 32;
+/// A longer key is kept as its digest, which is longer than any key that is kept as it is.
+const LONG: usize = 31;
 
 /// Drops events whose key came before.
 ///
@@ -80,8 +80,8 @@ impl Once {
     }
 
     /// Looks keys up in the ledger that memory does not have. They are sorted: neighbours stand on one page.
-    fn fetch(&mut self, keys: &[Key], store: &dyn StateStore) -> Outcome<()> {
-        let mut unknown: Vec<&[u8]> = keys.iter().map(|k| &**k).filter(|k| self.known(k).is_none()).collect();
+    fn fetch(&mut self, keys: &[Option<Key>], store: &dyn StateStore) -> Outcome<()> {
+        let mut unknown: Vec<&[u8]> = keys.iter().flatten().map(|k| &**k).filter(|k| self.known(k).is_none()).collect();
         unknown.sort_unstable();
         unknown.dedup();
         let found = store.values(&self.name, &unknown)?;
@@ -101,15 +101,18 @@ impl Station for Once {
         let parts: Vec<Cells<'_>> = self.plan.key.iter().map(|(i, c)| Cells::of(&columns[*i], c.ty)).collect();
         let times = self.plan.time.map(|i| columns[i].as_primitive::<TimestampMicrosecondType>());
         let mut buffer = Vec::new();
-        let mut key_of = |row: usize| -> Key {
+        let mut key_of = |row: usize| -> Option<Key> {
+            if parts.iter().any(|part| part.is_null(row)) {
+                return None;
+            }
             buffer.clear();
             parts.iter().for_each(|part| part.write_key(row, &mut buffer));
-            match buffer.len() > LONG {
+            Some(match buffer.len() > LONG {
                 true => Sha256::digest(&buffer).as_slice().into(),
                 false => buffer.as_slice().into(),
-            }
+            })
         };
-        let keys: Vec<Key> = (0..rows.num_rows()).map(&mut key_of).collect();
+        let keys: Vec<Option<Key>> = (0..rows.num_rows()).map(&mut key_of).collect();
         self.fetch(&keys, store)?;
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
         let mut keep = vec![false; rows.num_rows()];
@@ -125,6 +128,11 @@ impl Station for Once {
                 }
                 Some(times) => times.value(row),
                 None => now,
+            };
+            // Without a key nothing tells that it came before.
+            let Some(key) = key else {
+                keep[row] = true;
+                continue;
             };
             let reached = if self.plan.time.is_some() { watermarks[row] } else { NEVER };
             let is_repeated = |first: i64| time.max(reached) < first.saturating_add(self.plan.within);

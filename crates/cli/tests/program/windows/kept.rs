@@ -93,6 +93,19 @@ fn how_much_is_remembered_is_shown() {
 }
 
 #[test]
+fn events_without_a_key_are_never_dropped() {
+    let project = project(&PASSAGE.replace("key = \"passage_id\"", "key = \"passage_id, draught_cm\""));
+    let line = |id: &str, draught: &str| {
+        format!(
+            "{{\"passage_id\":\"{id}\",\"lock_id\":\"L0\",\"passed_at\":\"2026-07-01T08:00:00Z\",\"draught_cm\":{draught}}}\n"
+        )
+    };
+    project.write("locks/a.jsonl", [line("a", "1"), line("a", "null"), line("a", "null"), line("a", "1")].concat());
+    project.expect(0, RUN);
+    assert_eq!(rows(&project, "once").len(), 3);
+}
+
+#[test]
 fn keys_are_forgotten_when_their_time_is_over() {
     let text = PASSAGE.replace("within = \"24h\"", "within = \"10m\"");
     let project = project(&text);

@@ -40,6 +40,16 @@ fn a_mistake_is_named(#[case] before: &str, #[case] after: &str, #[case] message
     assert!(err.contains(message), "{err}");
 }
 
+#[test]
+fn nothing_is_made_of_present_values() {
+    let minute = window("minute", "length = \"1m\"", "gives = \"changes\"");
+    let more =
+        "[event.big.made]\nof = \"minute\"\nwhen = \"passages > 3\"\n[event.big.lands.archive]\nat = \"archive\"\n";
+    let project = project(&[PASSAGE, &minute, more].concat());
+    let (_, err) = project.expect(3, &["check", "--offline"]);
+    assert!(err.contains("`minute` gives each group again with every change"), "{err}");
+}
+
 fn line(id: &str, lock: &str, time: &str, draught: i64) -> String {
     format!("{{\"passage_id\":\"{id}\",\"lock_id\":\"{lock}\",\"passed_at\":\"{time}\",\"draught_cm\":{draught}}}\n")
 }

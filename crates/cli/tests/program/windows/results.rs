@@ -48,6 +48,24 @@ fn a_run_over_complete_files_closes_every_window_and_what_comes_afterwards_is_la
 }
 
 #[test]
+fn days_are_times_as_well() {
+    let text = PASSAGE.replace("passed_at timestamptz not null", "passed_at date not null");
+    let text = text
+        + &window("minute", "length = \"1d\"", "")
+            .replace("window_start, count", "cast(window_start as date) as window_start, count");
+    let project = project(&text);
+    let line = |id: u32, day: u32| {
+        format!("{{\"passage_id\":\"P{id}\",\"lock_id\":\"L0\",\"passed_at\":\"2026-07-{day:02}\",\"draught_cm\":1}}\n")
+    };
+    project.write("locks/a.jsonl", [line(1, 1), line(2, 1), line(3, 2), line(4, 4), line(5, 1)].concat());
+    project.expect(0, RUN);
+    let found: Vec<_> =
+        rows(&project, "minute").iter().map(|r| (r["window_start"].clone(), r["passages"].clone())).collect();
+    assert_eq!(found, [("2026-07-01".into(), 2.into()), ("2026-07-02".into(), 1.into())]);
+    assert_eq!(rejected(&project).len(), 1);
+}
+
+#[test]
 fn several_files_of_the_same_time_make_nobody_late() {
     let text = [PASSAGE, &window("minute", "length = \"1m\"", "close = \"caught_up\"")].concat();
     let project = project(&text);
@@ -142,15 +160,18 @@ fn a_silent_partition_holds_windows_open_for_a_while_and_no_longer() {
     balanced(&project);
 }
 
-#[test]
-fn a_window_over_another_one_loses_none_of_its_rows() {
+#[rstest]
+#[case(400)]
+#[case(3_000)]
+fn a_window_over_another_one_loses_none_of_its_rows(#[case] batch: u32) {
     let hour = "[event.hour.made]\nof = \"minute\"\nwindow = { length = \"10m\" }\ncolumns = \"window_start, count(*) as groups, \
                 sum(passages) as passages\"\n[event.hour.lands.archive]\nat = \"archive\"\npath = \"hour\"\nformat = \"jsonl\"\n";
     let minute = window("minute", "length = \"1m\"", "")
         .replace("[event.minute.made]", "[event.minute]\ntime = \"window_start\"\n[event.minute.made]");
-    let project = project(&[PASSAGE, &minute, hour].concat());
+    let text = [PASSAGE, &minute, hour].concat().replace("rows = 400", &format!("rows = {batch}"));
+    let project = project(&text);
     let mut passages = Passages::new(12);
-    for count in [2_000, 3_000, 4_000] {
+    for count in [5_000, 7_000, 8_000] {
         project.append("locks/a.jsonl", passages.lines(count));
         project.expect(0, RUN);
     }

@@ -75,6 +75,7 @@ fn the_shared_suite(
     #[values(
         suite::everything_is_read_once_and_in_order,
         suite::reading_goes_on_where_it_was,
+        suite::what_is_unread_is_reported,
         suite::what_was_not_sealed_is_read_again,
         suite::each_partition_has_one_lane,
         suite::ranges_are_read_again_exactly,

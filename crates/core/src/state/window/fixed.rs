@@ -27,6 +27,8 @@ pub(in crate::state) struct Windows {
     groups: Groups,
     /// Windows that end here or before are closed.
     closed: i64,
+    /// The same, when the last batch ended: rows of all windows up to here have been given on.
+    given: i64,
     /// The same, as it was kept last.
     kept_closed: i64,
 }
@@ -48,7 +50,14 @@ impl WindowShape {
 
 impl Windows {
     pub(super) fn new(name: &str, plan: Arc<WindowPlan>) -> Self {
-        Self { name: name.to_string(), plan, groups: Groups::default(), closed: NEVER, kept_closed: NEVER }
+        Self {
+            name: name.to_string(),
+            plan,
+            groups: Groups::default(),
+            closed: NEVER,
+            given: NEVER,
+            kept_closed: NEVER,
+        }
     }
 
     /// Takes in what an earlier run has kept. The empty key tells up to where windows are closed.
@@ -56,7 +65,7 @@ impl Windows {
         let done = if key.is_empty() {
             take(&mut &*value).map(|bytes| {
                 self.closed = i64::from_le_bytes(bytes);
-                self.kept_closed = self.closed;
+                (self.given, self.kept_closed) = (self.closed, self.closed);
             })
         } else {
             self.groups.restore(&self.plan, key, value)
@@ -271,6 +280,7 @@ impl Station for Windows {
         while self.groups.earliest().is_some_and(|start| self.is_closed(start)) {
             self.groups.drop_earliest();
         }
+        self.given = self.closed;
         given.count.merged = leaving;
         given.count.held = -i64::try_from(leaving).unwrap_or(i64::MAX);
         Ok(given)
@@ -293,7 +303,7 @@ impl Station for Windows {
 
     fn passed(&self) -> i64 {
         // A row of the next window to close may begin as early as this.
-        if self.closed == NEVER { NEVER } else { self.closed.saturating_sub(self.plan.shape.length) }
+        if self.given == NEVER { NEVER } else { self.given.saturating_sub(self.plan.shape.length) }
     }
 
     fn standing(&self) -> Standing {
