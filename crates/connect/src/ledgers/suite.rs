@@ -85,7 +85,7 @@ pub(super) fn a_batch_goes_its_way_and_survives_reopening(place: &dyn Place) {
     assert_eq!((totals.batches, totals.read, totals.landed, totals.rejected), (1, 10, 9, 1));
 }
 
-/// A key, its value, and when it is due.
+/// A key, its value, and when it expires.
 type Change<'a> = (&'a [u8], Option<&'a [u8]>, Option<i64>);
 
 fn remembering(ledger: &dyn Ledger, number: u64, changes: &[Change<'_>], due: Option<i64>) -> Staged {

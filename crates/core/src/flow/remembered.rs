@@ -14,7 +14,8 @@ use crate::failure::{Failure, Outcome};
 use crate::plan::Plan;
 use crate::plan::transform::RowFault;
 use crate::state::{
-    NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread, Watermarks,
+    NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread,
+    WATERMARKS_STATION, Watermarks,
 };
 use crate::types::SqlType;
 use crate::values::time::DAY;
@@ -73,8 +74,8 @@ struct OneStation<'a> {
     kept_made: u64,
 }
 
-/// The name under which the watermarks of a lane are kept, and the manner of it.
-const WATERMARKS: (&str, &str) = ("@watermarks", "newest event time of each partition");
+/// How the watermarks of a lane are kept.
+const WATERMARKS: (&str, &str) = (WATERMARKS_STATION, "newest event time of each partition");
 
 /// The name under which a station's count of made rows is kept.
 const MADE: &[u8] = b"@made";
@@ -176,12 +177,14 @@ impl<'a> Memory<'a> {
     ) -> Outcome<()> {
         self.unread = unread;
         self.waiting.extend(waiting);
+        // One bound for all stations, so that a watermark does not depend on where chunks end.
+        let ahead = self.stations.values().map(|s| s.plan.ahead()).min().unwrap_or(0);
+        let latest = walk.now.saturating_add(ahead);
         while let Some(next) = self.waiting.pop_front() {
             let station = self.station(next.event)?.plan;
             let watermarks = match next.watermark {
                 Some(watermark) => vec![watermark; next.rows.num_rows()],
                 None => {
-                    let latest = walk.now.saturating_add(station.ahead());
                     let before = self.watermarks.before(&chunk.partition, times, latest, &self.unread, station.idle());
                     let of = |row| before.get(next.origin.decoded(row)).copied().unwrap_or(NEVER);
                     (0..next.rows.num_rows()).map(of).collect()
@@ -189,9 +192,7 @@ impl<'a> Memory<'a> {
             };
             self.pass(walk, &next, &watermarks, sink)?;
         }
-        let ahead = self.stations.values().map(|s| s.plan.ahead()).max().unwrap_or(0);
-        let (latest, at) = (walk.now.saturating_add(ahead), self.unread.at);
-        self.watermarks.advance(&chunk.partition, times, latest, at);
+        self.watermarks.advance(&chunk.partition, times, latest, self.unread.at);
         Ok(())
     }
 

@@ -118,8 +118,8 @@ impl Resolver<'_> {
         }
     }
 
-    /// The column by which a station tells the time of what it takes: the event time, or else the broker's. The watermark is
-    /// that of the event that arrives, which needs a time as well.
+    /// The time column of the rows that a station takes: the event time, or else the broker's time. The watermark follows the
+    /// event that arrives, which needs a time as well.
     ///
     /// # Errors
     /// The event that has no time.

@@ -168,8 +168,8 @@ pub struct EventPlan {
     pub context: Context,
     /// The column with the event time.
     pub time: Option<usize>,
-    /// The column by which stations that remember tell the time: the event time, or else the broker's. None where there
-    /// are no such stations, or no time.
+    /// The time column for stations that remember: the event time, or else the broker's time. None without such stations, or
+    /// without a time.
     pub clock: Option<usize>,
     /// The columns that tell one event from every other; empty where none are named.
     pub key: Vec<usize>,
@@ -190,7 +190,7 @@ impl EventPlan {
 pub struct Making {
     /// The event that is made, by its place in the plan.
     pub event: usize,
-    /// What becomes of each row first: without `state` the rows of the event, with it what the station takes.
+    /// The transform of each row. Without `state` it gives the rows of the event, with `state` the input of the station.
     pub transform: Transform,
     /// What the station does with the rows, where it remembers.
     pub state: Option<StatePlan>,

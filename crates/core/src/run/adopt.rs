@@ -75,7 +75,7 @@ pub(super) fn adopt(
     Ok(notices)
 }
 
-/// What stations remember stands in the ledger alone: with another one their windows would begin anew in the middle.
+/// Refuses to adopt with stations that remember: their state is only in the lost ledger, and open windows would be incomplete.
 fn refuse_remembered(plan: &Plan) -> Outcome<()> {
     let Some((event, _)) = plan.remembering().next() else { return Ok(()) };
     Err(Failure::findings(format!(

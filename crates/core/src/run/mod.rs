@@ -290,16 +290,20 @@ fn hint_at_new_landings(plan: &Plan, ledger: &dyn Ledger, observer: &dyn Observe
     let known = ledger.known(&plan.pipeline)?;
     let newest = ledger.batches(&plan.pipeline, BatchQuery { last: Some(50), number: None })?;
     let Some(last) = newest.iter().map(|b| b.number).max().filter(|_| !known.is_empty()) else { return Ok(()) };
-    for landing in &plan.landings {
+    let remembered = plan.remembered_landings();
+    for (place, landing) in plan.landings.iter().enumerate() {
         if known.iter().any(|k| k.kind == LedgerNameKind::Landing && k.name == landing.label) {
             continue;
         }
-        observer.on(RunEvent::Notice(format!(
-            "{label} is a new landing and gets rows from now on; to add earlier rows: sluice replay {} --batches 1-{last} \
-             --landing {label}",
-            plan.pipeline,
-            label = landing.label,
-        )));
+        let label = &landing.label;
+        let earlier = match remembered.contains(&place) {
+            true => "earlier events are not counted in it".to_string(),
+            false => {
+                let batches = format!("--batches 1-{last} --landing {label}");
+                format!("to add earlier rows: sluice replay {} {batches}", plan.pipeline)
+            }
+        };
+        observer.on(RunEvent::Notice(format!("{label} is a new landing and gets rows from now on; {earlier}")));
     }
     Ok(())
 }

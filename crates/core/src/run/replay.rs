@@ -120,7 +120,9 @@ fn refuse_remembered(plan: &Plan, work: &ReplayWork<'_>) -> Outcome<()> {
         .map(|place| format!("--landing {}", plan.landings[place].label))
         .collect();
     let help = match others.is_empty() {
-        true => "nothing was read. To count anew, give the made event another name and set positions back".to_string(),
+        true => {
+            "nothing was read. To count again, give the made event another name and set the positions back".to_string()
+        }
         false => format!("nothing was read. Landings before it can be read again: {}", others.join(" ")),
     };
     Err(Failure::findings(format!(

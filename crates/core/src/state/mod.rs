@@ -21,7 +21,7 @@ use crate::plan::transform::RowFault;
 
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
 pub use once::OncePlan;
-pub use watermark::{NEVER, TimeReached, Unread, Watermarks};
+pub use watermark::{NEVER, TimeReached, Unread, WATERMARKS_STATION, Watermarks};
 pub(crate) use window::virtual_columns;
 pub use window::{WindowPlan, WindowShape};
 
@@ -32,7 +32,7 @@ pub struct StateChange {
     pub key: Box<[u8]>,
     /// What is kept under it; None where nothing is kept any more.
     pub value: Option<Vec<u8>>,
-    /// When it may be forgotten by itself, in microseconds since 1970 of the station's time.
+    /// When the key expires, in microseconds since 1970 of the station's time; None for never.
     pub due: Option<i64>,
 }
 
@@ -45,7 +45,7 @@ pub struct StationChanges {
     pub manner: String,
     /// The changes, each key once.
     pub changes: Vec<StateChange>,
-    /// What is due at this time or before may be forgotten: at the latest with everything that came with its batch.
+    /// Keys that expired by this time may be removed, at the latest together with all keys of their batch.
     pub due: Option<i64>,
 }
 
@@ -184,7 +184,7 @@ pub trait Station: Send {
     /// Whether [`Station::end`] would give something on.
     fn would_give(&self, watermark: i64, all: bool) -> bool;
 
-    /// What has changed since the last call, and up to which time what is due is forgotten.
+    /// The changes since the last call, and the time up to which keys have expired.
     fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>);
 
     /// Where it makes events with a time of their own: the watermark of those that it has made so far.
@@ -272,7 +272,7 @@ impl StatePlan {
 fn another(name: &str, pipeline: &str, kept: &str, now: &str) -> Failure {
     Failure::findings(format!("what `{name}` remembers was gathered otherwise: {kept}; the file says now: {now}"))
         .with_help(format!(
-            "give the event another name to begin anew from here on, or undo the change of the file; \
+            "give the event another name, which starts with an empty state, or undo the change in the file; \
              sluice ledger {pipeline} --state lists what is remembered"
         ))
 }
@@ -284,12 +284,12 @@ fn passed_by(name: &str, pipeline: &str, kept: &KeptStation) -> Failure {
         kept.batch, kept.last
     ))
     .with_help(format!(
-        "give the event another name to begin anew from here on; sluice ledger {pipeline} --state lists what is remembered"
+        "give the event another name, which starts with an empty state; sluice ledger {pipeline} --state lists what is remembered"
     ))
 }
 
 /// What is kept cannot be read.
 fn damaged(name: &str) -> Failure {
     Failure::internal(format!("what `{name}` remembers in the ledger is damaged"))
-        .with_help("restore the ledger from a backup, or give the event another name to begin anew")
+        .with_help("restore the ledger from a backup, or give the event another name, which starts with an empty state")
 }

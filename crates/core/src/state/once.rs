@@ -66,12 +66,14 @@ pub(super) struct Once {
     recent: VecDeque<HashMap<Key, i64>>,
     /// Keys that are certainly in the ledger.
     sealed: HashMap<Key, i64>,
+    /// The highest watermark so far: one that falls back, with a partition that was forgotten, brings no key back.
+    reached: i64,
 }
 
 impl Once {
     pub(super) fn open(name: &str, plan: Arc<OncePlan>) -> Self {
         let recent = [HashMap::new()].into();
-        Self { name: name.to_string(), plan, recent, sealed: HashMap::new() }
+        Self { name: name.to_string(), plan, recent, sealed: HashMap::new(), reached: NEVER }
     }
 
     /// When the key was kept last, as far as memory tells.
@@ -134,7 +136,10 @@ impl Station for Once {
                 keep[row] = true;
                 continue;
             };
-            let reached = if self.plan.time.is_some() { watermarks[row] } else { NEVER };
+            if self.plan.time.is_some() {
+                self.reached = self.reached.max(watermarks[row]);
+            }
+            let reached = self.reached;
             let is_repeated = |first: i64| time.max(reached) < first.saturating_add(self.plan.within);
             if self.known(&key).is_some_and(is_repeated) {
                 given.count.repeated += 1;

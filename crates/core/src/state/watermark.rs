@@ -6,6 +6,9 @@ use std::sync::Arc;
 use super::StateChange;
 use super::cell::take;
 
+/// The station under which a lane's watermarks are kept: the newest event time by partition.
+pub const WATERMARKS_STATION: &str = "@watermarks";
+
 /// The time before any event.
 pub const NEVER: i64 = i64::MIN;
 

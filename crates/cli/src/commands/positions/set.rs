@@ -7,6 +7,7 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{Mark, PartitionPosition, PartitionState};
 use sluice_core::ledger::{BatchQuery, BatchRecord, Ledger};
 use sluice_core::names;
+use sluice_core::plan::Plan;
 use sluice_core::units::{show_count, show_many};
 
 use super::{Standing, standings};
@@ -56,7 +57,7 @@ pub(super) fn set(
         return Ok(Exit::Fine);
     }
     for standing in standings.iter().filter(|s| changes.iter().any(|c| c.arrival == s.label)) {
-        refuse_remembered(ledger, name, &standing.label)?;
+        refuse_remembered(ledger, &pipeline.plan, &standing.label)?;
     }
     if arguments.output == OutputKind::Text {
         let batches = ledger.batches(name, BatchQuery::default())?;
@@ -245,15 +246,16 @@ fn shown(pipeline: &str, changes: &[Change], batches: &[BatchRecord]) -> String 
     out
 }
 
-/// What stations remember is of the events before the position: with another position, events would count twice or never.
-fn refuse_remembered(ledger: &dyn Ledger, pipeline: &str, arrival: &str) -> Outcome<()> {
-    let sizes = ledger.state_sizes(pipeline)?;
-    let Some(kept) = sizes.iter().find(|s| s.lane.arrival() == arrival && !s.station.starts_with('@')) else {
+/// Refuses to set the position of an arrival whose events are in the state of stations: events would count twice or never.
+fn refuse_remembered(ledger: &dyn Ledger, plan: &Plan, arrival: &str) -> Outcome<()> {
+    let sizes = ledger.state_sizes(&plan.pipeline)?;
+    let is_kept = |name: &str| sizes.iter().any(|s| s.lane.arrival() == arrival && s.station == name);
+    let Some(name) = plan.remembering().map(|(event, _)| &plan.events[event].name).find(|name| is_kept(name)) else {
         return Ok(());
     };
-    Err(Failure::findings(format!("`{}` remembers the events before this position", kept.station)).with_help(
-        "nothing was changed: events would count twice or never. To read again, give the made event another name first; \
-         it then begins anew",
+    Err(Failure::findings(format!("`{name}` remembers the events before this position")).with_help(
+        "nothing was changed: events would count twice or never. To read again, first give the made event another name, which \
+         starts with an empty state",
     ))
 }
 

@@ -63,6 +63,19 @@ fn what_would_count_events_twice_or_never_is_refused() {
     project.expect(0, RUN);
     let (_, err) = project.expect(6, &["positions", "passages", "--set", "a.jsonl=0", "--reason", "again", "--yes"]);
     assert!(err.contains("remembers the events before this position"), "{err}");
+    // Under other names they start with an empty state, and nothing that is read again is late by the first reading.
+    let renamed =
+        pipeline().replace("passage_once", "single").replace("minute", "per_minute").replace("five", "per_five");
+    let before = rows(&project, "minute").len();
+    project.write("pipelines/passages.toml", &renamed);
+    project.expect(0, &["positions", "passages", "--set", "a.jsonl=0", "--reason", "again", "--yes"]);
+    let (_, err) = project.expect(0, RUN);
+    assert!(
+        err.contains("per_minute.archive is a new landing") && err.contains("earlier events are not counted in it"),
+        "{err}"
+    );
+    assert_eq!(rows(&project, "per_minute").len(), before);
+    project.write("pipelines/passages.toml", pipeline());
     let replay = ["replay", "passages", "--batches", "1", "--reason", "again", "--yes"];
     let (_, err) = project.expect(6, &replay);
     assert!(err.contains("it cannot be read again yet") && err.contains("--landing passage.all"), "{err}");

@@ -441,7 +441,7 @@ impl LaneReader for FilesReader {
 
     fn unread(&mut self) -> Arc<[Arc<str>]> {
         let left = self.queue.len() + usize::from(self.open.is_some());
-        // The list may name files that have been read: it is made anew when they are many.
+        // The list may still name files that have been read; it is rebuilt when they are many.
         if left == 0 || left > self.unread.len() || self.unread.len() - left > left / 16 {
             let open = self.open.iter().map(|open| Arc::clone(&open.name));
             self.unread = open.chain(self.queue.iter().map(|name| Arc::from(name.as_str()))).collect();

@@ -47,7 +47,7 @@ pub(super) fn put(
     Ok(())
 }
 
-/// Forgets what is due. A key that was kept again meanwhile is due later, with another batch.
+/// Removes keys that have expired. A key that was kept again expires later, with its newer batch.
 fn forget(connection: &Connection, station: i64, due: i64) -> Sql<()> {
     let sql = "delete from state_due where station = ?1 and due <= ?2 returning keys";
     let mut over = connection.prepare_cached(sql)?;

@@ -7,6 +7,7 @@ use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{AdoptedBatch, Adoption, LaneHold, RunEnd};
 use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
+use sluice_core::state::WATERMARKS_STATION;
 
 use super::state;
 
@@ -181,6 +182,11 @@ pub(super) fn set_positions(
         let (major, minor) = (to.position.major, to.position.minor);
         transaction.execute(&sql, params![pipeline, arrival, &*to.partition, major, minor, reason])?;
         put_position(&transaction, pipeline, arrival, to, "update")?;
+        // Events that are read again would be late by the watermark of their first reading.
+        let sql = "delete from state where key = ?4 and station in
+                   (select id from state_station where pipeline = ?1 and station = ?3
+                    and substr(lane, 1, length(?2) + 1) = ?2 || '.')";
+        transaction.execute(sql, params![pipeline, arrival, WATERMARKS_STATION, to.partition.as_bytes()])?;
     }
     transaction.commit()
 }
