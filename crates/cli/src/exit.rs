@@ -1,4 +1,4 @@
-//! Exit codes. Scripts tell by them what kind of thing went wrong.
+//! Exit codes. Scripts see by them what kind of thing went wrong.
 
 use std::process::ExitCode;
 
@@ -21,8 +21,8 @@ pub(crate) enum Exit {
     Unreachable,
     /// A check or audit found something.
     Findings,
-    /// Somebody else holds what is needed.
-    Held,
+    /// Another process uses what is needed.
+    InUse,
     /// Interrupted before its end.
     Interrupted,
 }
@@ -36,7 +36,7 @@ pub(crate) const CODES: &[(u8, &str)] = &[
     (4, "more rejects than the pipeline's limit; the batch has landed"),
     (5, "a service, folder or file cannot be reached"),
     (6, "findings: source, ledger and store do not agree, or an outcome is not as expected"),
-    (7, "another process holds the pipeline"),
+    (7, "another process is running the pipeline"),
     (130, "interrupted before its end"),
 ];
 
@@ -51,7 +51,7 @@ impl Exit {
             Self::BadData => 4,
             Self::Unreachable => 5,
             Self::Findings => 6,
-            Self::Held => 7,
+            Self::InUse => 7,
             Self::Interrupted => 130,
         }
     }
@@ -68,7 +68,7 @@ impl Exit {
             Self::BadData => "bad_data",
             Self::Unreachable => "unreachable",
             Self::Findings => "findings",
-            Self::Held => "held",
+            Self::InUse => "in_use",
             Self::Interrupted => "interrupted",
         }
     }
@@ -86,7 +86,7 @@ impl From<FailureKind> for Exit {
             FailureKind::Configuration => Self::Configuration,
             FailureKind::BadData => Self::BadData,
             FailureKind::Unreachable => Self::Unreachable,
-            FailureKind::Held => Self::Held,
+            FailureKind::InUse => Self::InUse,
             FailureKind::Findings => Self::Findings,
             FailureKind::Interrupted => Self::Interrupted,
             FailureKind::Internal => Self::Internal,

@@ -22,7 +22,7 @@ const EVERY: Duration = Duration::from_secs(5);
 /// Looks until the run has ended.
 pub(crate) struct Watch {
     state: Arc<Mutex<SeenTables>>,
-    /// Its end makes the thread leave.
+    /// Closing this channel ends the thread.
     _over: mpsc::Sender<()>,
 }
 

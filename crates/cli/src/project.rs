@@ -212,7 +212,7 @@ impl Project {
             let mut found = Problems::new();
             match written::out(self, &config, &mut found) {
                 Ok(Some(text)) => {
-                    // What is doubtful in the file itself is found again in what was written out.
+                    // Warnings of the file itself are found again in what was written out.
                     problems = found;
                     config = PipelineConfig::read(&text, &self.config, &self.registry, &mut problems);
                 }
@@ -265,7 +265,7 @@ fn read_source(root: &Path, path: &Path) -> Outcome<Arc<SourceText>> {
         Failure::new(FailureKind::Configuration, format!("{name} is not UTF-8, in line {line}"))
             .with_help("save the file as UTF-8")
     })?;
-    // Some editors begin a file with a mark of its byte order.
+    // Some editors begin a file with a byte order mark.
     let text = text.strip_prefix('\u{feff}').map(str::to_string).unwrap_or(text);
     Ok(SourceText::new(name, text))
 }

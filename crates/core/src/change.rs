@@ -15,23 +15,23 @@ use crate::event::{Position, RecordSpan};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum ChangeKind {
-    /// The row came.
+    /// The row was inserted.
     Inserted,
-    /// The row has other values; its key is the same.
+    /// The row was updated; its key is the same.
     Updated,
-    /// The row has other values, and its table is still being read as a whole: perhaps the row has not come yet.
+    /// The row has other values, and its table is still being read as a whole: perhaps the row has not been read yet.
     Early,
-    /// The row got another key: it came directly after the delete of its old one.
+    /// The row's key was changed: it stands directly after the delete of the old key.
     Moved,
-    /// The same, and its table is still being read as a whole: perhaps the row has not come yet.
+    /// The same, and its table is still being read as a whole: perhaps the row has not been read yet.
     MovedEarly,
-    /// The row went.
+    /// The row was deleted.
     Deleted,
     /// The row was there when its table was read as a whole.
     Loaded,
-    /// All rows of the table went.
+    /// The table was truncated.
     Truncated,
-    /// The row was updated and does not meet a condition any more: for a mirror it went, others do not see it.
+    /// The row was updated and does not meet a condition any more: a mirror deletes it, other landings do not see it.
     Left,
 }
 
@@ -52,7 +52,7 @@ impl ChangeKind {
         matches!(self, Self::Deleted | Self::Left | Self::Truncated)
     }
 
-    /// Whether the row got another key.
+    /// Whether the row's key was changed.
     pub fn is_moved(self) -> bool {
         matches!(self, Self::Moved | Self::MovedEarly)
     }

@@ -43,7 +43,7 @@ pub struct Draft<'a> {
     pub broken: u64,
     /// The fields.
     pub fields: &'a [FieldGuess],
-    /// The field whose values are all different, where one is.
+    /// The field whose values are all distinct, where one is.
     pub key: Option<&'a FieldGuess>,
 }
 

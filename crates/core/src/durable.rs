@@ -89,7 +89,7 @@ impl Disk {
             let made = if self.private { private::make_folder(folder) } else { fs::create_dir(folder) };
             match made {
                 Ok(()) => self.note(|| DiskCall::MakeFolder(folder.to_path_buf())),
-                // Somebody else was quicker.
+                // Another process was faster.
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists && folder.is_dir() => {}
                 Err(error) => return Err(Failure::io("make the folder", folder, &error)),
             }

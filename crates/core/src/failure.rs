@@ -11,8 +11,8 @@ pub enum FailureKind {
     BadData,
     /// A service, folder or file cannot be reached; trying again may help.
     Unreachable,
-    /// Somebody else holds what is needed.
-    Held,
+    /// Another process uses what is needed.
+    InUse,
     /// A check found that ledger, source and store do not agree.
     Findings,
     /// The work was interrupted before its end.

@@ -11,7 +11,7 @@ use crate::kinds::PartitionPosition;
 use crate::plan::{LedgerName, SealedTexts};
 use crate::state::{FoundState, StateSize};
 
-/// Who holds a pipeline.
+/// The process that runs a pipeline.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct Holder {
     /// The process.
@@ -22,12 +22,12 @@ pub struct Holder {
     pub since: String,
 }
 
-/// A hold on a pipeline. Dropping it lets go; so does the end of the process, however it ends.
-pub trait Hold: Send + Sync {}
+/// The lock of a pipeline. Dropping it frees the pipeline; so does the end of the process, however it ends.
+pub trait PipelineLock: Send + Sync {}
 
 /// A lane as this process took it over.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LaneHold {
+pub struct TakenLane {
     /// The lane.
     pub lane: LaneId,
     /// Grows with every take-over; sealing checks it.
@@ -205,9 +205,9 @@ pub struct AdoptedBatch {
     pub number: u64,
     /// What was read for it.
     pub ranges: Ranges,
-    /// The landings that hold it.
-    pub held: Vec<String>,
-    /// The landings that do not hold it yet, although it was sealed for them.
+    /// The landings that have it.
+    pub present: Vec<String>,
+    /// The landings that do not have it yet, although it was sealed for them.
     pub lacks: Vec<String>,
     /// Where it reads events again.
     pub reread: Option<Reread>,
@@ -242,13 +242,13 @@ pub trait Ledger: Send + Sync {
     /// The ledger's UUID.
     fn id(&self) -> &str;
 
-    /// Holds a pipeline for this process.
+    /// Locks a pipeline for this process.
     ///
     /// # Errors
-    /// Where somebody else holds it, and who.
-    fn hold(&self, pipeline: &str) -> Outcome<Box<dyn Hold>>;
+    /// Where another process runs it, and which.
+    fn lock(&self, pipeline: &str) -> Outcome<Box<dyn PipelineLock>>;
 
-    /// Who holds a pipeline now.
+    /// Which process runs a pipeline now.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
@@ -258,7 +258,7 @@ pub trait Ledger: Send + Sync {
     ///
     /// # Errors
     /// Where the ledger cannot be written.
-    fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<LaneHold>;
+    fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<TakenLane>;
 
     /// The number of the last sealed batch of a lane; 0 where there is none.
     ///
@@ -364,7 +364,7 @@ pub trait Ledger: Send + Sync {
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    fn kept_station(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>>;
+    fn station_state(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>>;
 
     /// What a station has kept under each of the keys.
     ///

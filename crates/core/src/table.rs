@@ -48,7 +48,7 @@ pub struct Merges {
     pub texts: &'static str,
     /// Whether only keys that end in blanks are meant: such rows are refused one by one.
     pub is_rare: bool,
-    /// The type of the column with which it distinguish them.
+    /// The type of the column that distinguishes them.
     pub remedy: String,
 }
 
@@ -99,7 +99,7 @@ pub trait SqlDialect: Send + Sync {
     fn spell(&self, ty: SqlType, in_key: bool) -> String;
     /// How values of a type fit a column.
     fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit;
-    /// Which different texts the store takes for one and the same in a column; None where it distinguish all.
+    /// Which different texts the store takes for one and the same in a column; None where it distinguishes all.
     fn merges(&self, column: &TableColumn) -> Option<Merges> {
         let _ = column;
         None

@@ -66,7 +66,7 @@ pub(crate) fn demo(arguments: &Arguments, args: &DemoArgs) -> Outcome<Exit> {
     Ok(if report.caught_up { Exit::Fine } else { Exit::Interrupted })
 }
 
-/// Whether the folder holds the demo already. A folder with anything else in it is left alone.
+/// Whether the demo is in the folder already. A folder with anything else in it is left alone.
 fn is_demo(folder: &Path) -> Outcome<bool> {
     match std::fs::read_to_string(folder.join(PROJECT_FILE)) {
         Ok(text) if text == PROJECT => return Ok(true),

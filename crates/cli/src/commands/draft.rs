@@ -276,7 +276,7 @@ fn singular(name: &str) -> String {
     }
 }
 
-/// The first field, by name one that numbers things, whose values are all different.
+/// The first field, by name one that numbers things, whose values are all distinct.
 fn key<'g>(source: &Source, sample: &Sample, found: &Profile, guesses: &'g [FieldGuess]) -> Option<&'g FieldGuess> {
     let could = |g: &&FieldGuess| {
         let ty = matches!(g.guess.ty, SqlType::Text | SqlType::Integer | SqlType::Bigint);

@@ -15,7 +15,7 @@ use crate::project::PROJECT_FILE;
 
 const PROJECT: &str = include_str!("../../templates/sluice.toml");
 const IGNORED: &str =
-    "# Sluice's own: ledger, staging, holds\n.sluice/\n# rejects hold the bytes of real events\nrejects/\n";
+    "# Sluice's own: ledger, staging, locks\n.sluice/\n# rejects hold the bytes of real events\nrejects/\n";
 
 pub(crate) fn init(arguments: &Arguments, args: &InitArgs) -> Outcome<Exit> {
     let folder = &args.folder;

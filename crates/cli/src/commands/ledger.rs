@@ -150,7 +150,7 @@ fn detail(batch: &BatchRecord) -> String {
     out.push('\n');
     if is_adopted(batch) {
         for landing in &batch.landings {
-            let what = if landing.landed_at.is_some() { "held it when it was adopted" } else { "did not hold it" };
+            let what = if landing.landed_at.is_some() { "had it when it was adopted" } else { "did not have it" };
             out.push_str(&format!("{}: {what}\n", style::bold(&landing.landing)));
         }
         return out;

@@ -91,7 +91,7 @@ fn behind(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLe
         sum.bytes += one.bytes;
         sum.events += one.events;
         sum.misplaced += one.misplaced;
-        sum.held += one.held;
+        sum.waiting += one.waiting;
     }
     Ok(sum)
 }
@@ -107,8 +107,8 @@ impl State {
             Ok(behind) if behind.misplaced > 0 => {
                 style::bad(&format!("{} not as in the ledger", show_many(behind.misplaced, "partition")))
             }
-            Ok(behind) if behind.bytes == 0 && behind.events == 0 && behind.held > 0 => {
-                style::warn(&format!("caught up; {} behind an open transaction", show_many(behind.held, "message")))
+            Ok(behind) if behind.bytes == 0 && behind.events == 0 && behind.waiting > 0 => {
+                style::warn(&format!("caught up; {} behind an open transaction", show_many(behind.waiting, "message")))
             }
             Ok(behind) if behind.bytes == 0 && behind.events == 0 => "caught up".into(),
             Ok(behind) if behind.bytes == 0 => {

@@ -13,7 +13,7 @@ use sluice_core::names;
 use sluice_core::plan::Plan;
 use sluice_core::reject::REJECTS;
 use sluice_core::run::Stop;
-use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_hold};
+use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_lock};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
@@ -50,7 +50,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
     refuse_uncertain(&pipeline)?;
     let name = &pipeline.config.name;
     let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
-    let _hold = ledger.hold(&replay_hold(name))?;
+    let _lock = ledger.lock(&replay_lock(name))?;
     let asked = asked(args, &project, &pipeline, ledger.as_ref())?;
     if arguments.output == OutputKind::Text || args.plan {
         match arguments.output {
@@ -70,7 +70,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
     execute(arguments, &project, &pipeline, ledger.as_ref(), &work)
 }
 
-/// Reads portions again and reports. The caller holds the replay.
+/// Reads portions again and reports. The caller has locked the replays.
 pub(super) fn execute(
     arguments: &Arguments,
     project: &Project,

@@ -93,7 +93,7 @@ pub(crate) fn run_pipeline(
     refuse_mistakes(project, pipeline)?;
     refuse_uncertain(pipeline)?;
     let ledger: Arc<dyn Ledger> = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
-    let _hold = ledger.hold(&pipeline.plan.pipeline)?;
+    let _lock = ledger.lock(&pipeline.plan.pipeline)?;
     if !pipeline.config.groups.is_empty() {
         written::keep(project, &pipeline.config)?;
     }

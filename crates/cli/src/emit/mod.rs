@@ -17,7 +17,7 @@ pub(crate) use shape::{FIELD_OPTIONS, Field, Maker, SHAPES, Shape};
 pub(crate) struct EmitOptions {
     /// The seed.
     pub seed: u64,
-    /// How many different keys there are.
+    /// How many distinct keys there are.
     pub keys: u64,
     /// The share of bad events.
     pub bad: f64,
@@ -146,7 +146,7 @@ impl Emitter {
         chance(&mut self.random, share)
     }
 
-    /// Ends the line, which may go bad on the way.
+    /// Ends the line, which may be damaged first.
     fn push(&mut self, out: &mut Vec<u8>) {
         let start = out.len();
         if self.chance(self.manner.bad) {
@@ -160,7 +160,7 @@ impl Emitter {
         self.emitted.bytes += (out.len() - start) as u64;
     }
 
-    /// Writes the line in one of the ways in which events go bad.
+    /// Writes the line damaged in one of the ways in which real events are.
     fn spoil(&mut self, out: &mut Vec<u8>) {
         let line = self.line.as_bytes();
         match self.random.below(4) {
@@ -173,12 +173,12 @@ impl Emitter {
                 out.push(0xdc);
                 out.extend_from_slice(&line[middle..]);
             }
-            // The last value is another than was promised, and one too many stands behind it.
+            // The last value has another type than promised, and one too many follows.
             2 => {
                 out.extend_from_slice(line.strip_suffix(b"}").unwrap_or(line));
                 out.extend_from_slice(b",\"much\"");
             }
-            // Nothing but words.
+            // Plain words instead of an event.
             _ => out.extend_from_slice(b"the gate was stuck, no reading"),
         }
     }

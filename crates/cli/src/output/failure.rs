@@ -34,7 +34,7 @@ fn word(kind: FailureKind) -> &'static str {
         FailureKind::Configuration => "configuration",
         FailureKind::BadData => "bad-data",
         FailureKind::Unreachable => "unreachable",
-        FailureKind::Held => "held",
+        FailureKind::InUse => "in_use",
         FailureKind::Findings => "findings",
         FailureKind::Interrupted => "interrupted",
         FailureKind::Internal => "internal",

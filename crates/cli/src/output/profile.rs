@@ -1,4 +1,4 @@
-//! The fields of events as a table: what each is, how full, how different, from where to where.
+//! The fields of events as a table: what each is, how full, how many distinct values, from where to where.
 
 use serde_json::{Value, json};
 use sluice_core::columns::OutputColumn;

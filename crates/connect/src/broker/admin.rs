@@ -1,4 +1,4 @@
-//! Questions about topics themselves: how long they keep events, and making one.
+//! Requests about topics themselves: their retention, and creating one.
 
 use std::collections::HashMap;
 use std::future::Future;
@@ -28,7 +28,7 @@ pub struct TopicConfig {
     pub largest: Option<u64>,
 }
 
-/// A client for such questions.
+/// A client for such requests.
 pub struct Admin {
     broker: Broker,
     client: AdminClient<DefaultClientContext>,
@@ -110,7 +110,7 @@ impl Wake for AdminWait {
     }
 }
 
-/// Waits for an answer. Each question has a time limit of its own.
+/// Waits for an answer. Each request has a time limit of its own.
 fn wait<T>(question: impl Future<Output = T>) -> T {
     let mut question = pin!(question);
     let waker = Waker::from(Arc::new(AdminWait(std::thread::current())));

@@ -59,7 +59,7 @@ pub fn refuse(broker: &Broker, code: RDKafkaErrorCode) -> Option<Failure> {
 }
 
 impl Broker {
-    /// That it does not answer, and why, as far as that is known.
+    /// A failure that says that it does not answer, and why, as far as that is known.
     pub fn silence(&self, consumer: &Consumer) -> String {
         match consumer.client().context().reason() {
             Some(reason) => format!("{} does not answer: {}", self.shown(), tidy(&reason)),
@@ -80,7 +80,7 @@ impl Broker {
         (refusal, all_down)
     }
 
-    /// The failure of a question that was not answered.
+    /// The failure of a request that was not answered.
     pub fn away(&self, consumer: &Consumer, error: &KafkaError) -> Failure {
         if let Some(refusal) = self.queued_errors(consumer).0 {
             return refusal;

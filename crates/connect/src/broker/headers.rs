@@ -4,8 +4,8 @@ use base64::Engine as _;
 use rdkafka::message::Headers;
 use serde_json::{Map, Value, json};
 
-/// The headers by name: text, null for one without a value, `{"base64": …}` for bytes that are no UTF-8; a list where a
-/// name occurs more than once, in the order of the message. [`spread`] makes headers of it again.
+/// The headers by name: text, null for one without a value, `{"base64": …}` for bytes that are not UTF-8; a list where
+/// a name occurs more than once, in the order of the message. [`spread`] makes headers of it again.
 pub fn object<H: Headers>(headers: &H) -> String {
     let mut found = Map::new();
     let mut repeated: Map<String, Value> = Map::new();

@@ -32,7 +32,7 @@ pub fn let_go<T: Send + 'static>(client: T) {
     sluice_core::threads::spawn("release", move || drop(client));
 }
 
-/// How long one question to a broker may take.
+/// How long one request to a broker may take.
 pub const PATIENCE: Duration = Duration::from_secs(10);
 
 /// How long the first answer may take.
@@ -312,7 +312,7 @@ impl Broker {
         let (low, high) = match both(partitions) {
             Ok(found) => found,
             Err(e) if is_gone(&e) && partitions.len() == 1 => return Ok(vec![None]),
-            // One that is gone fails the question about all of them.
+            // One that is gone fails the request about all of them.
             Err(e) if is_gone(&e) => {
                 let each = partitions.iter().map(|one| self.bounds_there(consumer, &[*one], patience));
                 return each.map(|one| Ok(one?.into_iter().next().flatten())).collect();
@@ -338,7 +338,7 @@ impl Broker {
     }
 
     /// The offset of a mark in each partition: the beginning, the end, or the first message of a time (in milliseconds
-    /// since 1970) or later, where there is one. All are asked for at once, since each question takes its time.
+    /// since 1970) or later, where there is one. All are asked for at once, since each request takes its time.
     ///
     /// # Errors
     /// Where no broker answers.

@@ -75,7 +75,7 @@ pub(crate) fn judge(shown: &str, error: &Error) -> StoreError {
     };
     let class = &code.code()[..2];
     match class {
-        // What was sent has not the form of its column: no matter of one row.
+        // What was sent has not the form of its column: not a matter of one row.
         "22" if matches!(code.code(), "22P03" | "22P04") => StoreError::Changed(message),
         // Data, constraints, conditions of views, and what triggers raise.
         "22" | "23" | "44" | "P0" => StoreError::Refused {

@@ -98,7 +98,7 @@ pub(crate) fn publish(landing: &dyn Landing, number: u64, work: &StagedWork) -> 
 /// Staged rows are out of sight until they are published, and then all there, once.
 pub(crate) fn rows_appear_when_published(store: &dyn Store) {
     let landing = store.landing();
-    assert_eq!(landing.held(&lane()).unwrap(), None);
+    assert_eq!(landing.noted(&lane()).unwrap(), None);
     let work = stage(landing.as_ref(), 1, &[("x", &["a", "b"]), ("y/z", &["c"]), ("x", &["d"])]);
     assert_eq!(work.rows, 4);
     assert!(store.visible().is_empty());
@@ -106,13 +106,13 @@ pub(crate) fn rows_appear_when_published(store: &dyn Store) {
     let work: StagedWork = serde_json::from_str(&serde_json::to_string(&work).unwrap()).unwrap();
     publish(store.landing().as_ref(), 1, &work).unwrap();
     assert_eq!(store.visible(), ["a", "b", "c", "d"]);
-    let held = store.landing().held(&lane()).unwrap();
+    let noted = store.landing().noted(&lane()).unwrap();
     match store.has_record() {
         true => {
-            let held = held.unwrap();
-            assert_eq!((held.number, held.ledger.as_str(), held.ranges), (1, "3f9a2c1b-1", ranges(1)));
+            let noted = noted.unwrap();
+            assert_eq!((noted.number, noted.ledger.as_str(), noted.ranges), (1, "3f9a2c1b-1", ranges(1)));
         }
-        false => assert_eq!(held, None),
+        false => assert_eq!(noted, None),
     }
 }
 
@@ -163,18 +163,18 @@ pub(crate) fn holdings_report_all_batches(store: &dyn Store) {
         publish(landing.as_ref(), number, &work).unwrap();
     }
     let holdings = store.landing().holdings(&[lane()]).unwrap();
-    let Some(held) = holdings.lanes.iter().find(|l| l.lane == lane()) else {
+    let Some(noted) = holdings.lanes.iter().find(|l| l.lane == lane()) else {
         assert!(!store.has_record());
         return;
     };
-    match &held.read_to {
+    match &noted.read_to {
         None => {
-            let found: Vec<_> = held.batches.iter().map(|b| (b.number, b.ranges.clone())).collect();
+            let found: Vec<_> = noted.batches.iter().map(|b| (b.number, b.ranges.clone())).collect();
             assert_eq!(found, (1..=3).map(|n| (n, ranges(n))).collect::<Vec<_>>());
         }
         // A record of the last batch alone says how far everything was read.
         Some(read_to) => {
-            assert_eq!(held.batches.iter().map(|b| b.number).collect::<Vec<_>>(), [3]);
+            assert_eq!(noted.batches.iter().map(|b| b.number).collect::<Vec<_>>(), [3]);
             let read_to = read_to.as_ref().unwrap();
             assert_eq!(read_to.iter().map(|p| (&*p.partition, p.position.major)).collect::<Vec<_>>(), [("a", 40)]);
         }
@@ -187,5 +187,5 @@ pub(crate) fn an_empty_batch_lands(store: &dyn Store) {
     let work = stage(landing.as_ref(), 1, &[]);
     publish(landing.as_ref(), 1, &work).unwrap();
     assert!(store.visible().is_empty());
-    assert_eq!(landing.held(&lane()).unwrap().is_some(), store.has_record());
+    assert_eq!(landing.noted(&lane()).unwrap().is_some(), store.has_record());
 }

@@ -61,8 +61,8 @@ fn start(partition: &str, at: u64) -> PartitionPosition {
 pub(super) fn a_batch_goes_its_way_and_survives_reopening(place: &dyn Place) {
     let id = {
         let ledger = place.open();
-        let hold = ledger.take_lane("p", &lane()).unwrap();
-        assert_eq!((hold.epoch, hold.next), (1, 1));
+        let taken = ledger.take_lane("p", &lane()).unwrap();
+        assert_eq!((taken.epoch, taken.next), (1, 1));
         seal(ledger.as_ref(), 1, 1).unwrap();
         ledger.id().to_string()
     };
@@ -101,7 +101,7 @@ fn remembering(ledger: &dyn Ledger, number: u64, changes: &[Change<'_>], due: Op
 
 pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
     let first = remembering(
         ledger.as_ref(),
         1,
@@ -114,7 +114,7 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
         None,
     );
     ledger.open_batch(&first.identity, 1).unwrap();
-    ledger.seal(&first, hold.epoch).unwrap();
+    ledger.seal(&first, taken.epoch).unwrap();
     let all = |ledger: &dyn Ledger, lane: &LaneId| {
         let mut found = Vec::new();
         let mut note = |key: &[u8], value: &[u8]| {
@@ -131,17 +131,17 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
     // A batch that cannot be sealed changes nothing.
     let second = remembering(ledger.as_ref(), 2, &[(b"a", None, None), (b"c", Some(b"4"), Some(90))], Some(60));
     ledger.open_batch(&second.identity, 1).unwrap();
-    assert!(ledger.seal(&second, hold.epoch + 1).is_err());
+    assert!(ledger.seal(&second, taken.epoch + 1).is_err());
     assert_eq!(all(ledger.as_ref(), &lane()).len(), 4);
-    ledger.seal(&second, hold.epoch).unwrap();
+    ledger.seal(&second, taken.epoch).unwrap();
     let ledger = place.open();
     assert_eq!(all(ledger.as_ref(), &lane()), pairs(&[("", "0"), ("c", "4")]), "what was due is forgotten");
     let values = ledger.state_values("p", &lane(), "minute", &[b"a", b"c"]).unwrap();
     assert_eq!(values, [None, Some(b"4".to_vec())]);
-    assert_eq!(ledger.kept_station("p", &lane(), "minute").unwrap(), Some(("windows of 1m".into(), 2)));
+    assert_eq!(ledger.station_state("p", &lane(), "minute").unwrap(), Some(("windows of 1m".into(), 2)));
     // Other lanes, stations and pipelines have nothing of it.
     assert!(all(ledger.as_ref(), &LaneId::new("weighing.0", 1)).is_empty());
-    assert_eq!(ledger.kept_station("q", &lane(), "minute").unwrap(), None);
+    assert_eq!(ledger.station_state("q", &lane(), "minute").unwrap(), None);
     assert_eq!(ledger.state_values("p", &lane(), "five", &[b"c"]).unwrap(), [None]);
     let sizes = ledger.state_sizes("p").unwrap();
     assert_eq!(sizes.iter().map(|s| (s.station.as_str(), s.keys, s.bytes)).collect::<Vec<_>>(), [("minute", 2, 3)]);
@@ -152,26 +152,26 @@ pub(super) fn a_worker_that_lost_its_lane_cannot_seal(place: &dyn Place) {
     let old = ledger.take_lane("p", &lane()).unwrap();
     let new = ledger.take_lane("p", &lane()).unwrap();
     assert_eq!(new.epoch, old.epoch + 1);
-    assert_eq!(seal(ledger.as_ref(), 1, old.epoch).unwrap_err().kind, FailureKind::Held);
+    assert_eq!(seal(ledger.as_ref(), 1, old.epoch).unwrap_err().kind, FailureKind::InUse);
     assert!(ledger.positions("p", "weighing.0").unwrap().is_empty(), "nothing of it was kept");
     seal(ledger.as_ref(), 1, new.epoch).unwrap();
 }
 
 pub(super) fn numbers_have_no_gap_and_no_twin(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
-    assert!(seal(ledger.as_ref(), 2, hold.epoch).is_err());
-    seal(ledger.as_ref(), 1, hold.epoch).unwrap();
-    assert!(seal(ledger.as_ref(), 1, hold.epoch).is_err());
-    seal(ledger.as_ref(), 2, hold.epoch).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    assert!(seal(ledger.as_ref(), 2, taken.epoch).is_err());
+    seal(ledger.as_ref(), 1, taken.epoch).unwrap();
+    assert!(seal(ledger.as_ref(), 1, taken.epoch).is_err());
+    seal(ledger.as_ref(), 2, taken.epoch).unwrap();
     assert_eq!(ledger.take_lane("p", &lane()).unwrap().next, 3);
 }
 
 pub(super) fn positions_follow_sealing(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
-    seal(ledger.as_ref(), 1, hold.epoch).unwrap();
-    seal(ledger.as_ref(), 2, hold.epoch).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    seal(ledger.as_ref(), 1, taken.epoch).unwrap();
+    seal(ledger.as_ref(), 2, taken.epoch).unwrap();
     let positions = ledger.positions("p", "weighing.0").unwrap();
     assert_eq!(
         (positions.len(), positions[0].position, positions[0].identity.as_str()),
@@ -191,20 +191,20 @@ pub(super) fn an_open_batch_is_forgotten_by_the_next_to_take_the_lane(place: &dy
 
 pub(super) fn the_ledger_itself_refuses_counts_that_do_not_balance(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
     let mut staged = staged(ledger.as_ref(), 1, Vec::new());
     staged.counts[0].input += 1;
     ledger.open_batch(&staged.identity, 1).unwrap();
-    assert!(ledger.seal(&staged, hold.epoch).is_err());
+    assert!(ledger.seal(&staged, taken.epoch).is_err());
     assert_eq!(ledger.take_lane("p", &lane()).unwrap().next, 1);
 }
 
 pub(super) fn adopted_batches_move_positions_and_the_order_of_opening(place: &dyn Place) {
     let ledger = place.open();
-    let batch = |number, held: &[&str], lacks: &[&str]| AdoptedBatch {
+    let batch = |number, present: &[&str], lacks: &[&str]| AdoptedBatch {
         number,
         ranges: Ranges(vec![range("a", (number - 1) * 100, number * 100)]),
-        held: held.iter().map(|l| (*l).to_string()).collect(),
+        present: present.iter().map(|l| (*l).to_string()).collect(),
         lacks: lacks.iter().map(|l| (*l).to_string()).collect(),
         reread: None,
     };
@@ -230,8 +230,8 @@ pub(super) fn adopted_batches_move_positions_and_the_order_of_opening(place: &dy
 
 pub(super) fn an_unknown_replay_takes_its_number_and_what_it_may_have_replaced(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
-    seal(ledger.as_ref(), 1, hold.epoch).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    seal(ledger.as_ref(), 1, taken.epoch).unwrap();
     for landing in ["weighing.archive", "rejects"] {
         ledger.landed(&staged(ledger.as_ref(), 1, Vec::new()).identity, landing, 0, 0).unwrap();
     }
@@ -245,13 +245,13 @@ pub(super) fn an_unknown_replay_takes_its_number_and_what_it_may_have_replaced(p
 
 pub(super) fn what_was_merged_into_a_refused_row_counts_as_landed(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
     let mut one = staged(ledger.as_ref(), 1, vec![range("a", 0, 100)]);
     // Ten events: four rows, five merged into them, one rejected.
     let count = StationCount { input: 9, output: 4, merged: 5, ..StationCount::new("weighing.archive") };
     (one.counts, one.works[0].work.rows) = (vec![count], 4);
     ledger.open_batch(&one.identity, 1).unwrap();
-    ledger.seal(&one, hold.epoch).unwrap();
+    ledger.seal(&one, taken.epoch).unwrap();
     // The store refused one row and the two that had been merged into it; a third one landed.
     for _ in 0..2 {
         ledger.landed(&one.identity, "weighing.archive", 3, 3).unwrap();
@@ -266,15 +266,15 @@ pub(super) fn what_was_merged_into_a_refused_row_counts_as_landed(place: &dyn Pl
 pub(super) fn a_held_pipeline_says_who_holds_it(place: &dyn Place) {
     let (one, two) = (place.open(), place.open());
     assert_eq!(one.id(), two.id());
-    let hold = one.hold("p").unwrap();
-    let refused = two.hold("p").err().unwrap();
-    assert_eq!(refused.kind, FailureKind::Held);
+    let hold = one.lock("p").unwrap();
+    let refused = two.lock("p").err().unwrap();
+    assert_eq!(refused.kind, FailureKind::InUse);
     assert!(refused.message.contains(&std::process::id().to_string()), "{refused}");
     assert_eq!(two.holder("p").unwrap().unwrap().pid, std::process::id());
-    two.hold("q").unwrap();
+    two.lock("q").unwrap();
     drop(hold);
     assert!(two.holder("p").unwrap().is_none());
-    two.hold("p").unwrap();
+    two.lock("p").unwrap();
 }
 
 pub(super) fn a_start_is_noted_once_and_never_moves_a_position(place: &dyn Place) {
@@ -300,8 +300,8 @@ pub(super) fn positions_that_are_set_keep_their_reason(place: &dyn Place) {
 
 pub(super) fn what_is_read_again_moves_nothing_and_is_on_record(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
-    seal(ledger.as_ref(), 1, hold.epoch).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    seal(ledger.as_ref(), 1, taken.epoch).unwrap();
     for landing in ["weighing.archive", "rejects"] {
         ledger.landed(&staged(ledger.as_ref(), 1, Vec::new()).identity, landing, 0, 0).unwrap();
     }
@@ -309,12 +309,12 @@ pub(super) fn what_is_read_again_moves_nothing_and_is_on_record(place: &dyn Plac
     let before = (ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap());
     let number = ledger.begin_replay("p", "batches 1", "corrected").unwrap();
     let out_of_order = lane().out_of_order(number);
-    let hold = ledger.take_lane("p", &out_of_order).unwrap();
+    let taken = ledger.take_lane("p", &out_of_order).unwrap();
     let mut again = staged(ledger.as_ref(), 1, vec![range("a", 0, 100)]);
     again.identity.lane = out_of_order.clone();
     again.reread = Some(sluice_core::batch::Reread { first: (lane(), 1), whole: true });
     ledger.open_batch(&again.identity, 5).unwrap();
-    ledger.seal(&again, hold.epoch).unwrap();
+    ledger.seal(&again, taken.epoch).unwrap();
     assert_eq!((ledger.positions("p", "weighing.0").unwrap(), ledger.totals("p").unwrap()), before);
     assert_eq!(ledger.lanes("p").unwrap(), [lane()]);
     let batches = ledger.batches("p", BatchQuery::default()).unwrap();
@@ -347,8 +347,8 @@ pub(super) fn of_two_that_take_a_lane_at_once_one_can_seal(place: &dyn Place) {
 /// Pipelines do not see each other's batches, positions, lanes or ends.
 pub(super) fn pipelines_are_apart(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
-    seal(ledger.as_ref(), 1, hold.epoch).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    seal(ledger.as_ref(), 1, taken.epoch).unwrap();
     assert!(ledger.positions("q", "weighing.0").unwrap().is_empty());
     assert!(ledger.batches("q", BatchQuery::default()).unwrap().is_empty());
     assert!(ledger.unfinished("q").unwrap().is_empty() && ledger.lanes("q").unwrap().is_empty());
@@ -359,9 +359,9 @@ pub(super) fn pipelines_are_apart(place: &dyn Place) {
 /// What was sealed is read back by the digest of its texts, however often it is sealed again.
 pub(super) fn texts_are_kept_by_their_digest(place: &dyn Place) {
     let ledger = place.open();
-    let hold = ledger.take_lane("p", &lane()).unwrap();
-    seal(ledger.as_ref(), 1, hold.epoch).unwrap();
-    seal(ledger.as_ref(), 2, hold.epoch).unwrap();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    seal(ledger.as_ref(), 1, taken.epoch).unwrap();
+    seal(ledger.as_ref(), 2, taken.epoch).unwrap();
     let batches = ledger.batches("p", BatchQuery::default()).unwrap();
     let digests: Vec<&String> = batches.iter().filter_map(|batch| batch.texts.as_ref()).collect();
     assert_eq!((digests.len(), digests[0] == digests[1]), (2, true));

@@ -11,7 +11,7 @@ use crate::plan::{EventPlan, LandingPlan};
 use crate::types::SqlType;
 use crate::values::json::write_value;
 
-/// What of a landing's rows is compared.
+/// The part of a landing's rows that is compared.
 #[derive(Clone, Debug)]
 pub struct Comparable {
     /// The columns, in the order of the landing.
@@ -23,7 +23,7 @@ pub struct Comparable {
 }
 
 impl Comparable {
-    /// What of a landing can be compared.
+    /// The part of a landing that can be compared.
     ///
     /// # Errors
     /// In words, why nothing of it can.

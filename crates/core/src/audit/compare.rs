@@ -1,9 +1,9 @@
 //! Compares one mirror with its source while both may change.
 //!
-//! Rows are read from the source under one snapshot, which stands at a place of the log, and then from the mirror. Where they
-//! differ, the mirror may just not be there yet, or be further already. So the rows that differ are read once more: the source
-//! again, the mirror after all that stands before the source's place has landed, and the source a second time. A row that is
-//! the same at the source both times, and that the mirror has otherwise in between, differs.
+//! Rows are read from the source under one snapshot, which stands at a place of the log, and then from the mirror.
+//! Where they differ, the mirror may be behind, or ahead already. So the rows that differ are read once more: the
+//! source again, the mirror after all that stands before the source's place has landed, and the source a second time. A
+//! row that is the same at the source both times, and that the mirror has otherwise in between, differs.
 
 use crate::context::with_context;
 use crate::event::{Chunk, Position};
@@ -14,7 +14,7 @@ use crate::plan::{ArrivalPlan, EventPlan, LandingPlan, Plan, Surroundings};
 
 use super::{Comparable, Difference, Differing, Row, Rows, Sums, differences};
 
-/// How often rows are read again that change all the time.
+/// How often rows that change all the time are read again.
 const ROUNDS: usize = 4;
 
 const LIMIT: ReadLimit = ReadLimit { records: 10_000, bytes: 4 << 20, ends: false };
@@ -26,7 +26,7 @@ pub struct Mirror<'p> {
     pub landing: &'p LandingPlan,
     /// The arrival of this one table.
     pub arrival: &'p ArrivalPlan,
-    /// What of its rows is compared.
+    /// The part of its rows that is compared.
     pub compared: Comparable,
 }
 
@@ -109,7 +109,7 @@ impl<'p> Mirror<'p> {
         }
     }
 
-    /// What of a chunk would land; gives how many rows are rejected and filtered.
+    /// The rows of a chunk that would land; gives how many rows are rejected and filtered.
     fn transform(&self, decoder: &mut dyn Decoder, chunk: &Chunk, each: &mut impl FnMut(Row)) -> Outcome<(u64, u64)> {
         let decoded = decoder.decode(chunk);
         let spans = &decoded.rows.spans;
@@ -175,7 +175,7 @@ pub fn audit(
     settle(mirror, around, &differing, has_landed, found)
 }
 
-/// Tells rows that differ from those that have not landed yet.
+/// Separates rows that differ from those that have not landed yet.
 fn settle(
     mirror: &Mirror<'_>,
     around: &Surroundings,

@@ -18,7 +18,7 @@ use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 /// How many buckets the rows of a table are spread over.
 const BUCKETS: usize = 1 << 14;
 
-/// More rows than this are not held: what differs beyond them is only counted.
+/// More rows than this are not kept: what differs beyond them is only counted.
 pub const MOST_ROWS: usize = 200_000;
 
 /// One row: its key and its values, each as a JSON array.
@@ -98,7 +98,7 @@ impl Differing {
 }
 
 #[derive(Clone, Debug, Default)]
-struct Held {
+struct RowValues {
     values: String,
     origin: Option<String>,
 }
@@ -107,8 +107,8 @@ struct Held {
 /// one key; their values stand one after the other.
 #[derive(Clone, Debug, Default)]
 pub struct Rows {
-    rows: BTreeMap<String, Held>,
-    /// Rows beyond those that are held.
+    rows: BTreeMap<String, RowValues>,
+    /// Rows beyond those that are remembered here.
     pub beyond: u64,
 }
 
@@ -119,17 +119,17 @@ impl Rows {
             self.beyond += 1;
             return;
         }
-        let held = self.rows.entry(row.key).or_default();
-        if !held.values.is_empty() {
-            held.values.push(' ');
+        let known = self.rows.entry(row.key).or_default();
+        if !known.values.is_empty() {
+            known.values.push(' ');
         }
-        held.values.push_str(&row.values);
-        held.origin = row.origin;
+        known.values.push_str(&row.values);
+        known.origin = row.origin;
     }
 
     /// The values under a key.
     pub fn get(&self, key: &str) -> Option<&str> {
-        self.rows.get(key).map(|held| held.values.as_str())
+        self.rows.get(key).map(|row| row.values.as_str())
     }
 }
 
@@ -181,11 +181,11 @@ pub fn differences(source: &Rows, mirror: &Rows) -> Vec<Difference> {
             (Some(_), None) => DifferenceKind::Missing,
             (None, _) => DifferenceKind::Extra,
         };
-        let values = |held: Option<&Held>| held.map(|h| h.values.clone());
-        let origin = there.and_then(|held| held.origin.clone());
+        let values = |row: Option<&RowValues>| row.map(|r| r.values.clone());
+        let origin = there.and_then(|row| row.origin.clone());
         Some(Difference { key: key.clone(), kind, source: values(there), mirror: values(here), origin })
     };
-    // Where not all rows are held, a row that is held on one side may be among the others on the other side.
+    // Where not all rows are kept, a row that is kept on one side may be among the others on the other side.
     let is_sure = |d: &Difference| match d.kind {
         DifferenceKind::Missing => mirror.beyond == 0,
         DifferenceKind::Extra => source.beyond == 0,
@@ -209,12 +209,12 @@ mod tests {
             sums
         };
         let differing = sums(source).differing(&sums(mirror));
-        let held = |rows: &[Row]| {
-            let mut held = Rows::default();
-            rows.iter().filter(|row| differing.has(row)).for_each(|row| held.add(row.clone()));
-            held
+        let differing_rows = |rows: &[Row]| {
+            let mut found = Rows::default();
+            rows.iter().filter(|row| differing.has(row)).for_each(|row| found.add(row.clone()));
+            found
         };
-        differences(&held(source), &held(mirror)).into_iter().map(|d| (d.kind, d.key)).collect()
+        differences(&differing_rows(source), &differing_rows(mirror)).into_iter().map(|d| (d.kind, d.key)).collect()
     }
 
     #[test]

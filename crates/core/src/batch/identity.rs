@@ -113,7 +113,7 @@ pub struct Ranges(pub Vec<Range>);
 
 impl Ranges {
     /// Whether a position of a partition is within them.
-    pub fn hold(&self, partition: &str, position: Position) -> bool {
+    pub fn cover(&self, partition: &str, position: Position) -> bool {
         self.0.iter().any(|r| *r.partition == *partition && r.from <= position && position < r.to)
     }
 

@@ -53,7 +53,8 @@ impl<'a> Readings<'a> {
         partition: &str,
         position: Position,
     ) -> Option<&'a BatchRecord> {
-        let decides = |b: &&&BatchRecord| takes_part(b, landing) && (is_whole(b) || b.ranges.hold(partition, position));
+        let decides =
+            |b: &&&BatchRecord| takes_part(b, landing) && (is_whole(b) || b.ranges.cover(partition, position));
         self.of(first).iter().rev().find(decides).copied()
     }
 
@@ -185,11 +186,11 @@ mod tests {
         let batches = batches(cases);
         let readings = Readings::new(&batches);
         let open = |b: &BatchRecord| readings.open_for(b, None, "a", Position::at(3)).join(",");
-        let found: Vec<String> = batches.iter().filter(|b| b.ranges.hold("a", Position::at(3))).map(open).collect();
+        let found: Vec<String> = batches.iter().filter(|b| b.ranges.cover("a", Position::at(3))).map(open).collect();
         let expected: Vec<&str> = batches
             .iter()
             .zip(expected)
-            .filter(|(b, _)| b.ranges.hold("a", Position::at(3)))
+            .filter(|(b, _)| b.ranges.cover("a", Position::at(3)))
             .map(|(_, e)| *e)
             .collect();
         assert_eq!(found, expected);

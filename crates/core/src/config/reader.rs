@@ -227,6 +227,8 @@ fn parse_scalar(kind: ValueKind, value: &DeValue<'_>) -> Result<OptionValue, Wro
         ValueKind::Flag => value.as_bool().map(OptionValue::Flag).ok_or(Wrong::Type(value.type_str())),
         ValueKind::Choice(words) => match text {
             Some(t) if words.contains(&t) => Ok(OptionValue::Text(t.into())),
+            // Texts that earlier versions sealed say `hold`, and their batches must still be finished.
+            Some("hold") if words.contains(&"stop") => Ok(OptionValue::Text("stop".into())),
             Some(t) => Err(Wrong::Word(t.into())),
             None => Err(Wrong::Type(value.type_str())),
         },
@@ -268,9 +270,20 @@ mod tests {
         OptionSpec::required("at", ValueKind::Name, "the connection"),
         OptionSpec::with_default("rows", ValueKind::Integer { min: 1, max: 10 }, "5", "rows"),
         OptionSpec::optional("format", ValueKind::Choice(&["jsonl", "parquet"]), "the format"),
+        OptionSpec::optional("refused", ValueKind::Choice(&["skip", "stop"]), "refused rows"),
         OptionSpec::optional("password", ValueKind::Secret, "the password"),
         OptionSpec::optional("every", ValueKind::Duration, "how often"),
     ];
+
+    #[rstest]
+    #[case("skip", Some("skip"))]
+    #[case("stop", Some("stop"))]
+    #[case("hold", Some("stop"))]
+    #[case("held", None)]
+    fn the_old_word_for_stop_is_understood(#[case] word: &str, #[case] expected: Option<&str>) {
+        let (options, problems) = read(&format!("at = \"a\"\nrefused = \"{word}\""));
+        assert_eq!((options.text("refused").as_deref(), problems.is_empty()), (expected, expected.is_some()));
+    }
 
     fn read(toml: &str) -> (Options, Vec<Problem>) {
         let source = SourceText::new("t.toml", toml);

@@ -71,7 +71,7 @@ struct OneStation<'a> {
     /// How many rows it has made so far.
     made: u64,
     /// The same, as it was kept last.
-    kept_made: u64,
+    stored_made: u64,
 }
 
 /// How the watermarks of a lane are kept.
@@ -149,7 +149,7 @@ impl<'a> Memory<'a> {
                 let station = state.open(name, &plan.pipeline, self.store.as_ref())?;
                 let made = self.store.values(&numbers(name), &[MADE])?.into_iter().next().flatten();
                 let made = made.and_then(|value| Some(u64::from_le_bytes(value.try_into().ok()?))).unwrap_or(0);
-                let one = OneStation { name, plan: state, station, above, made, kept_made: made };
+                let one = OneStation { name, plan: state, station, above, made, stored_made: made };
                 self.stations.insert(making.event, one);
                 // Rows of a window have another time than what it took.
                 if matches!(state, StatePlan::Window(_)) {
@@ -341,8 +341,8 @@ impl<'a> Memory<'a> {
             let (changes, due) = one.station.changes(watermark, now);
             let manner = one.plan.manner();
             all.push(StationChanges { station: one.name.to_string(), manner, changes, due });
-            if one.made != one.kept_made {
-                one.kept_made = one.made;
+            if one.made != one.stored_made {
+                one.stored_made = one.made;
                 let value = Some(one.made.to_le_bytes().to_vec());
                 let change = crate::state::StateChange { key: MADE.into(), value, due: None };
                 let (station, manner) = (numbers(one.name), "rows made".to_string());

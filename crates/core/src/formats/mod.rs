@@ -45,7 +45,7 @@ pub const TO_MESSAGES: &[&str] = &["json", "csv"];
 pub const OPTIONS: &[OptionSpec] =
     &[OptionSpec::optional("csv", ValueKind::Table(csv::OPTIONS), "how CSV is spelled").with(&["format"])];
 
-/// Some programs begin a file with this mark of its byte order; it belongs to no record.
+/// Some programs begin a file with this byte order mark; it belongs to no record.
 pub const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 
 /// The kind with a name.

@@ -63,7 +63,7 @@ impl Recognised {
 
 /// The first bytes of text.
 pub struct Start<'a> {
-    /// The bytes, without a mark of the byte order.
+    /// The bytes, without a byte order mark.
     pub text: &'a [u8],
     /// Whether these are all.
     pub whole: bool,

@@ -17,7 +17,7 @@ pub struct Unfit {
 }
 
 /// What a store says of itself: how large a row may be, say. Rows beyond that are rejected before they are staged; once
-/// a batch is sealed, a row that its store refuses as a whole would hold the pipeline.
+/// a batch is sealed, a row that its store refuses as a whole would stop the pipeline for good.
 pub trait Fit: Send + Sync {
     /// The rows that the store will never take, in order, each once.
     fn unfit(&self, rows: &RecordBatch) -> Vec<Unfit>;

@@ -170,7 +170,7 @@ pub struct Behind {
     /// Partitions whose position the source does not have any more, or not yet: the next run stops at them.
     pub misplaced: u64,
     /// Messages that wait behind open transactions, at most.
-    pub held: u64,
+    pub waiting: u64,
 }
 
 /// One partition as its source has it, beside a position.
@@ -197,14 +197,14 @@ pub struct PartitionState {
     /// Of a change feed: how far its tables have been loaded.
     pub loads: Vec<TableLoad>,
     /// Of a change feed: what the source keeps of its log for us.
-    pub kept: Option<KeptLog>,
+    pub retained: Option<RetainedLog>,
     /// Of a topic: what stands behind the latest position and cannot be read yet.
-    pub held: Option<HeldBack>,
+    pub waiting: Option<WaitingMessages>,
 }
 
 /// Messages behind an open transaction: readers of committed messages do not see them before it ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct HeldBack {
+pub struct WaitingMessages {
     /// How many, at most.
     pub events: u64,
     /// The first one's position.
@@ -213,7 +213,7 @@ pub struct HeldBack {
     pub since: Option<i64>,
 }
 
-/// A position that its source does not hold.
+/// A position that its source does not have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Misplaced {
@@ -235,7 +235,7 @@ impl Misplaced {
 }
 
 impl PartitionState {
-    /// Whether the source does not hold a position of this partition. Only positions that count what the source counts
+    /// Whether the source does not have a position of this partition. Only positions that count what the source counts
     /// can be compared.
     pub fn misplaced(&self, position: &PartitionPosition) -> Option<Misplaced> {
         let comparable = self.events.is_some() || (self.bytes.is_some() && self.counts_bytes);
@@ -260,7 +260,7 @@ pub struct TableLoad {
 
 /// What a source keeps of its log for us.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-pub struct KeptLog {
+pub struct RetainedLog {
     /// Bytes.
     pub bytes: u64,
     /// More than this is worth a warning.

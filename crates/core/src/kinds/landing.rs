@@ -14,9 +14,9 @@ use crate::failure::Outcome;
 use crate::problem::Problem;
 use crate::table::TableReport;
 
-/// The last batch that a landing holds of a lane, by its own record.
+/// The last batch that a landing has of a lane, by its own record.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct HeldBatch {
+pub struct NotedBatch {
     /// The ledger that the batch belongs to.
     pub ledger: String,
     /// The batch's number in its lane.
@@ -25,23 +25,23 @@ pub struct HeldBatch {
     pub ranges: Ranges,
 }
 
-/// All that a landing holds of one lane, by its own record.
+/// All that a landing has of one lane, by its own record.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct HeldLane {
+pub struct NotedLane {
     /// The lane.
     pub lane: LaneId,
     /// The batches that the record names, by number.
-    pub batches: Vec<HeldBatch>,
+    pub batches: Vec<NotedBatch>,
     /// Set where the record does not name each batch but only the last: how far the partitions had been read then, or
     /// None where the record had no room for that.
     pub read_to: Option<Option<Vec<PartitionPosition>>>,
 }
 
-/// All that a landing holds, by its own record.
+/// All that a landing has, by its own record.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Holdings {
     /// By lane. A record that cannot list its lanes is asked for those of the pipeline.
-    pub lanes: Vec<HeldLane>,
+    pub lanes: Vec<NotedLane>,
     /// The last place in the order of opening that its rows carry; 0 where they carry none.
     pub order: u64,
 }
@@ -204,8 +204,8 @@ pub trait LandingKind: Send + Sync {
         let _ = options;
         ChangeSupport::Rows
     }
-    /// Whether it would not equal its source without a row that cannot land, so that such a row holds its batch.
-    fn holds(&self, options: &Options) -> bool {
+    /// Whether it would not equal its source without a row that cannot land, so that a run stops before the batch with such a row.
+    fn stops_at_refused(&self, options: &Options) -> bool {
         let _ = options;
         false
     }
@@ -252,7 +252,7 @@ pub trait LandingKind: Send + Sync {
         let _ = (settings, columns);
         Ok(None)
     }
-    /// Opens what the landing holds, for looking. None where there is nothing to look at.
+    /// Opens what the landing has, for looking. None where there is nothing to look at.
     ///
     /// # Errors
     /// Where the outside cannot be reached.
@@ -283,13 +283,13 @@ pub trait LandingKind: Send + Sync {
 /// was never sealed is forgotten by `discard`. Calls for one lane never overlap, but staging of the next batch may
 /// overlap with publishing of the one before.
 pub trait Landing: Send + Sync {
-    /// The last batch that the store holds of a lane.
+    /// The last batch that the store has of a lane.
     ///
     /// # Errors
     /// Where the store cannot be reached or its record cannot be read.
-    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>>;
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<NotedBatch>>;
 
-    /// All that the store holds, for taking it over. `lanes` are those that the pipeline has. A batch that was begun to
+    /// All that the store has, for taking it over. `lanes` are those that the pipeline has. A batch that was begun to
     /// be published, and that a crash left visible in part, is completed first.
     ///
     /// # Errors

@@ -357,8 +357,8 @@ impl ArrivalPlan {
 
 impl LandingPlan {
     /// Whether it would not equal its source without a row that cannot land.
-    pub fn holds(&self) -> bool {
-        self.kind.holds(&self.options)
+    pub fn stops_at_refused(&self) -> bool {
+        self.kind.stops_at_refused(&self.options)
     }
 
     /// What it does with changes.

@@ -1,4 +1,4 @@
-//! How many different values there are: exact for few, estimated for many.
+//! How many distinct values there are: exact for few, estimated for many.
 //!
 //! The estimate is HyperLogLog after Flajolet, Fusy, Gandouet and Meunier (2007) with 4096 registers, whose standard
 //! error is 1.04/√4096 = 1.6 %. Below 2.5 times the registers it counts empty ones instead, as the paper says.
@@ -10,7 +10,7 @@ const BITS: u32 = 12;
 const REGISTERS: usize = 1 << BITS;
 const EXACT: usize = 2048;
 
-/// Different values, counted by their hashes.
+/// Distinct values, counted by their hashes.
 #[derive(Clone, Debug, Default)]
 pub struct Distinct {
     few: HashSet<u64>,

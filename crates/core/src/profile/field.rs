@@ -130,9 +130,9 @@ pub struct FieldProfile {
     pub objects: u64,
     /// Different values.
     pub distinct: Distinct,
-    /// The first few different values, as they are spelled.
+    /// The first few distinct values, as they are spelled.
     pub examples: Vec<String>,
-    /// The first few texts that are no number, no time and no boolean.
+    /// The first few texts that are not numbers, times or booleans.
     pub words: Vec<String>,
 }
 
@@ -178,7 +178,7 @@ impl FieldProfile {
         }
     }
 
-    /// How many different values there are, about; never more than there are values.
+    /// How many distinct values there are, about; never more than there are values.
     pub fn different(&self) -> u64 {
         self.distinct.count().min(self.values)
     }

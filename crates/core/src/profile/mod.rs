@@ -1,4 +1,5 @@
-//! What real events look like: which fields there are, of which types, how full and how different their values are.
+//! What real events look like: which fields there are, of which types, how full they are and how many distinct values
+//! they have.
 //!
 //! A [`Profile`] is filled event by event, then [`Profile::guesses`] says what a contract for such events would be.
 

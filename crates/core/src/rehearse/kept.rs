@@ -1,8 +1,8 @@
 //! The file that holds a sample and what became of it: JSON Lines, made to be committed beside the pipeline and read
 //! in a difference.
 //!
-//! The first line names the file; then come the heads of partitions, the events, and the outcome, each on a line of its
-//! own.
+//! The first line names the file; then come the header rows of partitions, the events, and the outcome, each on a line
+//! of its own.
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;

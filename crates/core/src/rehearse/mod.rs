@@ -42,7 +42,7 @@ pub struct RehearsedRecord {
     pub position: Position,
     /// Its bytes.
     pub bytes: Vec<u8>,
-    /// The head of its partition, where the format has one.
+    /// The header row of its partition, where the format has one.
     pub head: Option<Arc<[u8]>>,
     /// What a broker reports about it, where it is a message.
     pub reported: Option<MessageOrigin>,
@@ -464,7 +464,7 @@ impl View {
     }
 }
 
-/// How many events of a station stopped for what reason, the most frequent first.
+/// How many events stopped at a station, by reason, the most frequent first.
 pub fn reasons(rehearsal: &Rehearsal, station: &str) -> Vec<(StopCause, u64, usize)> {
     let mut found: Vec<(StopCause, u64, usize)> = Vec::new();
     let mut places: HashMap<(bool, String, Option<String>, bool), usize> = HashMap::new();

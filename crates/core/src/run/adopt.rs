@@ -14,7 +14,7 @@ use crate::batch::{LaneId, Ranges, Reread};
 use crate::event::Position;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{HeldLane, PartitionPosition};
+use crate::kinds::{NotedLane, PartitionPosition};
 use crate::ledger::{AdoptedBatch, AdoptedLane, Adoption, BatchQuery, BatchRecord, Ledger};
 use crate::plan::{ArrivalPlan, Plan, Surroundings};
 use crate::reject::REJECTS;
@@ -31,19 +31,19 @@ pub(super) fn adopt(
     let mut names: Vec<&String> = landings.keys().collect();
     names.sort();
     let mut order = 0;
-    let mut held: BTreeMap<LaneId, BTreeMap<&str, HeldLane>> = BTreeMap::new();
+    let mut noted: BTreeMap<LaneId, BTreeMap<&str, NotedLane>> = BTreeMap::new();
     for name in names {
         let holdings = landings[name].holdings(&lanes)?;
         order = order.max(holdings.order);
         for lane in holdings.lanes {
-            held.entry(lane.lane.clone()).or_default().insert(name, lane);
+            noted.entry(lane.lane.clone()).or_default().insert(name, lane);
         }
     }
     let known = ledger.batches(&plan.pipeline, BatchQuery::default())?;
     let mut adopted = Vec::new();
     let mut notices = Vec::new();
     let mut out_of_order_batches = Vec::new();
-    for (lane, by_landing) in held {
+    for (lane, by_landing) in noted {
         let sealed = ledger.last_sealed(&plan.pipeline, &lane)?;
         if lane.is_out_of_order() {
             let last = by_landing.values().filter_map(last_of).max().unwrap_or(0);
@@ -88,7 +88,7 @@ fn refuse_remembered(plan: &Plan) -> Outcome<()> {
 /// Batches of a replay or a retry, each with the batch whose events it reads again: the one whose ranges hold its own.
 fn again(
     lane: &LaneId,
-    by_landing: &BTreeMap<&str, HeldLane>,
+    by_landing: &BTreeMap<&str, NotedLane>,
     adopted: &[(LaneId, AdoptedLane)],
     known: &[BatchRecord],
 ) -> Vec<AdoptedBatch> {
@@ -98,24 +98,24 @@ fn again(
     let firsts: Vec<(u64, &Ranges)> =
         known.iter().filter(|b| b.lane == main).map(|b| (b.number, &b.ranges)).chain(own).collect();
     let mut found: BTreeMap<u64, AdoptedBatch> = BTreeMap::new();
-    for (landing, held) in by_landing {
-        for batch in &held.batches {
+    for (landing, noted) in by_landing {
+        for batch in &noted.batches {
             let Some(range) = batch.ranges.0.first() else { continue };
-            let first = firsts.iter().find(|(_, ranges)| ranges.hold(&range.partition, range.from));
+            let first = firsts.iter().find(|(_, ranges)| ranges.cover(&range.partition, range.from));
             let Some((number, ranges)) = first else { continue };
             let whole = same_places(ranges, &batch.ranges);
             let one = found.entry(batch.number).or_insert_with(|| AdoptedBatch {
                 number: batch.number,
                 ranges: batch.ranges.clone(),
-                held: Vec::new(),
+                present: Vec::new(),
                 lacks: Vec::new(),
                 reread: Some(Reread { first: (main.clone(), *number), whole }),
             });
-            one.held.push((*landing).to_string());
+            one.present.push((*landing).to_string());
         }
     }
     // Rejects are published last.
-    for batch in found.values_mut().filter(|b| !b.held.iter().any(|l| l == REJECTS)) {
+    for batch in found.values_mut().filter(|b| !b.present.iter().any(|l| l == REJECTS)) {
         batch.lacks.push(REJECTS.into());
     }
     found.into_values().collect()
@@ -203,7 +203,7 @@ fn read_twice(one: &AdoptedLane, others: &[AdoptedBatch], partition: &Arc<str>) 
     places(&one.batches).iter().any(|(from, to)| others.iter().any(|(start, end)| start < to && from < end))
 }
 
-fn last_of(lane: &HeldLane) -> Option<u64> {
+fn last_of(lane: &NotedLane) -> Option<u64> {
     lane.batches.iter().map(|b| b.number).max()
 }
 
@@ -214,15 +214,15 @@ struct Merge<'a> {
     lane: &'a LaneId,
     /// The number of the last batch that the ledger has sealed itself.
     sealed: u64,
-    by_landing: &'a BTreeMap<&'a str, HeldLane>,
+    by_landing: &'a BTreeMap<&'a str, NotedLane>,
 }
 
 impl Merge<'_> {
     /// Batches of another ledger under numbers that this one has used as well must be the same batches.
     fn refuse_two_histories(&self, ledger: &dyn Ledger, known: &[BatchRecord]) -> Outcome<()> {
         let own = |number: u64| known.iter().find(|b| b.lane == *self.lane && b.number == number);
-        for (landing, held) in self.by_landing {
-            let foreign = held.batches.iter().filter(|b| b.ledger != ledger.id() && b.number <= self.sealed);
+        for (landing, noted) in self.by_landing {
+            let foreign = noted.batches.iter().filter(|b| b.ledger != ledger.id() && b.number <= self.sealed);
             for batch in foreign {
                 let differs = own(batch.number).is_some_and(|b| !same_places(&b.ranges, &batch.ranges));
                 if differs {
@@ -258,7 +258,7 @@ impl Merge<'_> {
             batches.push(AdoptedBatch {
                 number: *number,
                 ranges: ranges.clone(),
-                held: reached.iter().filter(holds).cloned().collect(),
+                present: reached.iter().filter(holds).cloned().collect(),
                 lacks: reached.iter().filter(lacks).cloned().collect(),
                 reread: None,
             });
@@ -288,7 +288,7 @@ impl Merge<'_> {
     /// What was read for each batch that a record names.
     fn ranges(&self) -> BTreeMap<u64, Ranges> {
         let mut found = BTreeMap::new();
-        for batch in self.by_landing.values().flat_map(|held| &held.batches) {
+        for batch in self.by_landing.values().flat_map(|noted| &noted.batches) {
             let known: &mut Ranges = found.entry(batch.number).or_default();
             if known.0.is_empty() {
                 known.clone_from(&batch.ranges);
@@ -301,7 +301,7 @@ impl Merge<'_> {
     fn positions(&self, last: u64, ranges: &BTreeMap<u64, Ranges>) -> Outcome<Vec<PartitionPosition>> {
         let mut found: BTreeMap<Arc<str>, PartitionPosition> = BTreeMap::new();
         // A record that only sums up says how all partitions stood after its last batch.
-        let sums = self.by_landing.values().filter_map(|held| Some((last_of(held)?, held.read_to.clone()??)));
+        let sums = self.by_landing.values().filter_map(|noted| Some((last_of(noted)?, noted.read_to.clone()??)));
         let (from, summed) = sums.max_by_key(|(number, _)| *number).unwrap_or((self.sealed, Vec::new()));
         for position in summed {
             found.insert(Arc::clone(&position.partition), position);
@@ -353,10 +353,10 @@ impl Merge<'_> {
     }
 
     fn holds(&self, landing: &str, number: u64) -> bool {
-        let Some(held) = self.by_landing.get(landing) else { return false };
-        match held.read_to {
-            Some(_) => last_of(held).is_some_and(|last| number <= last),
-            None => held.batches.iter().any(|b| b.number == number),
+        let Some(noted) = self.by_landing.get(landing) else { return false };
+        match noted.read_to {
+            Some(_) => last_of(noted).is_some_and(|last| number <= last),
+            None => noted.batches.iter().any(|b| b.number == number),
         }
     }
 

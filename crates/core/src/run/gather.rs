@@ -165,7 +165,7 @@ impl<'a> BatchBuilder<'a> {
                 self.stage(place)?.write(part)?;
             }
         }
-        self.hold_mirrors(rejects)?;
+        self.stop_at_mirrors(rejects)?;
         let mut lines = String::new();
         let mut ends = Vec::new();
         for (event, reject) in
@@ -185,13 +185,15 @@ impl<'a> BatchBuilder<'a> {
         Ok(())
     }
 
-    /// Changes of a source that cannot land in a mirror of it hold the batch, or the two would not be equal any more.
-    fn hold_mirrors(&self, rejects: &[(String, Reject)]) -> Outcome<()> {
+    /// Changes of a source that cannot land in a mirror of it stop the run before their batch, or the two would not be equal any more.
+    fn stop_at_mirrors(&self, rejects: &[(String, Reject)]) -> Outcome<()> {
         for (event, reject) in rejects.iter().filter(|_| self.is_feed) {
             let Some(index) = self.plan.events.iter().position(|e| e.name == *event) else { continue };
             let reached = self.plan.landings_of(index).into_iter().map(|place| &self.plan.landings[place]);
-            let holds = |l: &&LandingPlan| l.holds() && [CONTRACT, l.label.as_str(), event].contains(&&*reject.station);
-            let Some(landing) = reached.into_iter().find(holds) else { continue };
+            let stops = |l: &&LandingPlan| {
+                l.stops_at_refused() && [CONTRACT, l.label.as_str(), event].contains(&&*reject.station)
+            };
+            let Some(landing) = reached.into_iter().find(stops) else { continue };
             let field = reject.field.as_ref().map_or(String::new(), |field| format!(" {field}:"));
             let message = format!(
                 "a change of {event} cannot land in {}, read from {} at {}:{field} {}",

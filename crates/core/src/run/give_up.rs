@@ -30,8 +30,8 @@ pub struct GivenUpLanding {
     pub events: u64,
 }
 
-/// Finishes the sealed batches of a pipeline, making rejects of what a landing cannot publish. The caller holds the
-/// pipeline and its replays.
+/// Finishes the sealed batches of a pipeline, making rejects of what a landing cannot publish. The caller has locked
+/// the pipeline and its replays.
 ///
 /// # Errors
 /// Where a store is away, so that waiting may help; where the events can neither be read from a spool nor from their

@@ -27,7 +27,7 @@ use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::flow::Memory;
 use crate::kinds::{Fits, Intake, Landing};
-use crate::ledger::{BatchQuery, LaneHold, Ledger};
+use crate::ledger::{BatchQuery, Ledger, TakenLane};
 use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
 use crate::reject::REJECTS;
 use crate::state::LaneState;
@@ -195,7 +195,7 @@ impl Shared<'_> {
     }
 }
 
-/// Runs a pipeline until `until`, until `stop`, or until something fails. The caller holds the pipeline.
+/// Runs a pipeline until `until`, until `stop`, or until something fails. The caller has locked the pipeline.
 ///
 /// # Errors
 /// Where a source, a store or the ledger fails. What was sealed by then is finished by the next run.
@@ -225,11 +225,11 @@ pub fn run(
     let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
     replay::catch_up(&plan.pipeline, around, ledger, stop, observer)?;
     recover::leave_old_lanes(plan, ledger, &landings)?;
-    let mut holds = Vec::new();
+    let mut taken_lanes = Vec::new();
     for arrival in &plan.arrivals {
         for number in 0..arrival.lanes {
             let lane = LaneId::new(&arrival.label, number);
-            holds.push((arrival, number, recover::take_lane(plan, ledger, &landings, &lane)?));
+            taken_lanes.push((arrival, number, recover::take_lane(plan, ledger, &landings, &lane)?));
         }
     }
     // All sources are opened before any is read: a missing one is said before something moves.
@@ -243,13 +243,13 @@ pub fn run(
     }
     let mut lanes = Vec::new();
     let mut epochs = HashMap::new();
-    for (arrival, number, hold) in holds {
+    for (arrival, number, taken) in taken_lanes {
         let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
         let source = intakes[&arrival.label].lane(number, arrival.lanes, positions)?;
-        epochs.insert(hold.lane.clone(), hold.epoch);
-        let state = LaneState { ledger, pipeline: &plan.pipeline, lane: hold.lane.clone() };
+        epochs.insert(taken.lane.clone(), taken.epoch);
+        let state = LaneState { ledger, pipeline: &plan.pipeline, lane: taken.lane.clone() };
         let memory = Memory::open(plan, &arrival.events().collect::<Vec<_>>(), Box::new(state))?;
-        lanes.push((arrival, hold, source, memory));
+        lanes.push((arrival, taken, source, memory));
     }
     let shared = Shared {
         plan,
@@ -268,10 +268,10 @@ pub fn run(
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let workers = (cores / lanes.len().max(1)).max(1);
     std::thread::scope(|scope| {
-        for (arrival, hold, source, memory) in lanes {
+        for (arrival, taken, source, memory) in lanes {
             let shared = &shared;
-            let name = hold.lane.to_string();
-            spawn_scoped(scope, &name, move || run_lane(shared, arrival, hold, source, memory, workers));
+            let name = taken.lane.to_string();
+            spawn_scoped(scope, &name, move || run_lane(shared, arrival, taken, source, memory, workers));
         }
     });
     let failure = shared.failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -329,7 +329,7 @@ fn fits_of(landings: &Landings) -> Fits {
 fn run_lane(
     shared: &Shared<'_>,
     arrival: &crate::plan::ArrivalPlan,
-    hold: LaneHold,
+    taken: TakenLane,
     source: Box<dyn crate::kinds::LaneReader>,
     memory: Option<Memory<'_>>,
     workers: usize,
@@ -337,13 +337,13 @@ fn run_lane(
     let (task_in, task_out) = bounded(workers + 1);
     let (done_in, done_out) = bounded(workers + 1);
     let (staged_in, staged_out) = bounded(1);
-    let committer_lane = hold.lane.clone();
+    let committer_lane = taken.lane.clone();
     let remembers = memory.is_some();
     let folders = BatchFolders::default();
     let folders = &folders;
     std::thread::scope(|scope| {
         spawn_scoped(scope, "reader", move || {
-            shared.guarded(|| reader::Reader::new(shared, hold.clone(), source, task_in, remembers).run());
+            shared.guarded(|| reader::Reader::new(shared, taken.clone(), source, task_in, remembers).run());
         });
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());

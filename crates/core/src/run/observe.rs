@@ -71,7 +71,7 @@ pub trait Observer: Send + Sync {
     fn on(&self, event: RunEvent);
 }
 
-/// Sees nothing.
+/// Ignores everything.
 impl Observer for () {
     fn on(&self, _: RunEvent) {}
 }

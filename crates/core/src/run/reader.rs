@@ -11,7 +11,7 @@ use crate::event::Chunk;
 use crate::fail_points::reach;
 use crate::failure::Outcome;
 use crate::kinds::{BatchOrder, LaneReader, Read, ReadLimit};
-use crate::ledger::LaneHold;
+use crate::ledger::TakenLane;
 use crate::plan::BatchLimits;
 use crate::state::Unread;
 
@@ -63,7 +63,7 @@ struct OpenBatch {
 
 pub(super) struct Reader<'a> {
     shared: &'a Shared<'a>,
-    hold: LaneHold,
+    taken: TakenLane,
     source: Box<dyn LaneReader>,
     tasks: Sender<(u64, i64, Task)>,
     sequence: u64,
@@ -114,7 +114,7 @@ enum AfterRead {
 impl<'a> Reader<'a> {
     pub(super) fn new(
         shared: &'a Shared<'a>,
-        hold: LaneHold,
+        taken: TakenLane,
         source: Box<dyn LaneReader>,
         tasks: Sender<(u64, i64, Task)>,
         remembers: bool,
@@ -122,7 +122,7 @@ impl<'a> Reader<'a> {
         let asked = remembers.then(Instant::now);
         Self {
             shared,
-            hold,
+            taken,
             source,
             tasks,
             sequence: 0,
@@ -208,7 +208,7 @@ impl<'a> Reader<'a> {
                 shared.stop.wait(PAUSE);
             }
             Read::CaughtUp => {
-                shared.observer.on(RunEvent::CaughtUp(self.hold.lane.clone()));
+                shared.observer.on(RunEvent::CaughtUp(self.taken.lane.clone()));
                 let left = self.batch.as_ref().map(|b| limits.every.saturating_sub(b.since.elapsed()));
                 let pause = left.map_or(PAUSE, |left| left.min(PAUSE));
                 if !self.source.wait(pause) {
@@ -225,7 +225,7 @@ impl<'a> Reader<'a> {
     }
 
     fn away(&self, message: String) -> RunEvent {
-        RunEvent::SourceAway { lane: self.hold.lane.clone(), message }
+        RunEvent::SourceAway { lane: self.taken.lane.clone(), message }
     }
 
     /// Whether a batch that should end stands within a transaction of its source that is still coming.
@@ -243,10 +243,10 @@ impl<'a> Reader<'a> {
         let identity = BatchIdentity {
             ledger: self.shared.ledger.id().to_string(),
             pipeline: self.shared.plan.pipeline.clone(),
-            lane: self.hold.lane.clone(),
-            number: self.hold.next,
+            lane: self.taken.lane.clone(),
+            number: self.taken.next,
         };
-        self.hold.next += 1;
+        self.taken.next += 1;
         let opened_at = chrono::Utc::now().timestamp_micros();
         let own = self.shared.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
@@ -262,7 +262,7 @@ impl<'a> Reader<'a> {
             batch.bytes += bytes;
             batch.within = open_transaction(&chunk, batch.within);
         }
-        self.shared.observer.on(RunEvent::Read { lane: self.hold.lane.clone(), records, bytes });
+        self.shared.observer.on(RunEvent::Read { lane: self.taken.lane.clone(), records, bytes });
         let unread = self.unread();
         if !self.send(Task::Chunk(chunk, unread)) {
             return Ok(AfterRead::Leave);
@@ -332,7 +332,7 @@ impl<'a> Reader<'a> {
         self.is_last |= caught_up;
         if !self.source.confirm()? {
             let what =
-                format!("{} does not answer: the events read so far cannot be verified", self.hold.lane.arrival());
+                format!("{} does not answer: the events read so far cannot be verified", self.taken.lane.arrival());
             self.shared.observer.on(self.away(what));
             self.shared.stop.wait(PAUSE);
             return Ok(false);

@@ -4,12 +4,12 @@
 use std::collections::BTreeSet;
 
 use super::committer::{store_away, wait};
-use super::replay::replay_hold;
+use super::replay::replay_lock;
 use super::{Landings, Observer, RunEvent, Stop, open_landings};
 use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::ledger::{BatchQuery, BatchRecord, BatchState, LaneHold, Ledger};
+use crate::ledger::{BatchQuery, BatchRecord, BatchState, Ledger, TakenLane};
 use crate::plan::{ArrivalPlan, LedgerName, Plan, SealedTexts, Surroundings, load};
 use crate::problem::{Problems, SourceText};
 use crate::reject::REJECTS;
@@ -23,7 +23,7 @@ pub(super) fn finish_sealed(
     stop: &Stop,
 ) -> Outcome<u64> {
     let mut unfinished = ledger.unfinished(&plan.pipeline)?;
-    if ledger.holder(&replay_hold(&plan.pipeline))?.is_some() {
+    if ledger.holder(&replay_lock(&plan.pipeline))?.is_some() {
         // Another process reads again what had been read: its batches are its own.
         unfinished.retain(|(sealed, _)| !sealed.identity.lane.is_out_of_order());
     }
@@ -108,12 +108,12 @@ pub(super) fn leave_old_lanes(plan: &Plan, ledger: &dyn Ledger, landings: &Landi
 }
 
 /// Takes a lane over and clears what was staged and never sealed. Its landings have been compared before.
-pub(super) fn take_lane(plan: &Plan, ledger: &dyn Ledger, landings: &Landings, lane: &LaneId) -> Outcome<LaneHold> {
-    let hold = ledger.take_lane(&plan.pipeline, lane)?;
+pub(super) fn take_lane(plan: &Plan, ledger: &dyn Ledger, landings: &Landings, lane: &LaneId) -> Outcome<TakenLane> {
+    let taken = ledger.take_lane(&plan.pipeline, lane)?;
     for landing in landings.values() {
         landing.discard(ledger.id(), lane, &[])?;
     }
-    Ok(hold)
+    Ok(taken)
 }
 
 /// The lanes of a plan.
@@ -135,7 +135,7 @@ pub(super) fn all_lanes(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -
     Ok(lanes.into_iter().collect())
 }
 
-/// Compares what landings hold with what the ledger has sealed, before anything is touched. Gives what does not agree:
+/// Compares what landings have with what the ledger has sealed, before anything is touched. Gives what does not agree:
 /// a landing that holds more than the ledger, or batches of another ledger.
 pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<Option<String>> {
     let mut names: Vec<&String> = landings.keys().collect();
@@ -144,20 +144,20 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
     for lane in &all_lanes(plan, ledger, landings)? {
         let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
         for name in &names {
-            let Some(held) = landings[*name].held(lane)? else { continue };
-            let foreign = held.ledger != ledger.id();
-            if (!foreign && held.number <= sealed) || is_adopted(ledger, &plan.pipeline, lane, held.number, name)? {
+            let Some(noted) = landings[*name].noted(lane)? else { continue };
+            let foreign = noted.ledger != ledger.id();
+            if (!foreign && noted.number <= sealed) || is_adopted(ledger, &plan.pipeline, lane, noted.number, name)? {
                 continue;
             }
             return Ok(Some(match foreign {
                 true => format!(
                     "the landing {name} holds batches of another ledger (up to batch {} of lane {lane}){}",
-                    held.number,
+                    noted.number,
                     landings[*name].apart().map_or_else(String::new, |how| format!("; {how}"))
                 ),
                 false => format!(
                     "the landing {name} holds batch {} of lane {lane}, but the ledger ends at batch {sealed}",
-                    held.number
+                    noted.number
                 ),
             }));
         }
@@ -166,10 +166,10 @@ pub(super) fn compare(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> 
     for name in names {
         for lane in landings[name].lanes()?.iter().filter(|lane| lane.is_out_of_order()) {
             let sealed = ledger.last_sealed(&plan.pipeline, lane)?;
-            if let Some(held) = landings[name].held(lane)?.filter(|held| held.number > sealed) {
+            if let Some(noted) = landings[name].noted(lane)?.filter(|noted| noted.number > sealed) {
                 return Ok(Some(format!(
                     "the landing {name} holds batch {} of lane {lane}, a replay that the ledger does not know",
-                    held.number
+                    noted.number
                 )));
             }
         }

@@ -18,8 +18,8 @@ use crate::reject::REJECTS;
 /// Bytes that are read at a time.
 const CHUNK: u64 = 2 << 20;
 
-/// What a process holds while it reads a pipeline's events again; the pipeline itself may run.
-pub fn replay_hold(pipeline: &str) -> String {
+/// The lock of a process while it reads a pipeline's events again; the pipeline itself may run.
+pub fn replay_lock(pipeline: &str) -> String {
     format!("{pipeline}~replay")
 }
 
@@ -87,7 +87,7 @@ pub struct ReplayWork<'a> {
     pub reason: &'a str,
 }
 
-/// Reads portions again. The caller holds [`replay_hold`].
+/// Reads portions again. The caller has taken [`replay_lock`].
 ///
 /// # Errors
 /// Where a source, a store or the ledger fails, or a source does not hold any more what had been read. What was sealed
@@ -157,7 +157,7 @@ pub(super) fn catch_up(
     if by_texts.is_empty() {
         return Ok(());
     }
-    let _hold = ledger.hold(&replay_hold(pipeline))?;
+    let _lock = ledger.lock(&replay_lock(pipeline))?;
     let known = ledger.known(pipeline)?;
     for (texts, lacking) in by_texts {
         let plan = sealed_plan(&ledger.texts(texts)?, around, &known)?;
@@ -244,12 +244,12 @@ impl Again<'_> {
         let into = portion.into.as_deref().unwrap_or(&self.into);
         let earlier = self.settled(portion)?;
         self.refuse_adopted(portion, into)?;
-        let hold = self.ledger.take_lane(&self.plan.pipeline, &lane)?;
+        let taken = self.ledger.take_lane(&self.plan.pipeline, &lane)?;
         for landing in self.landings.values() {
             landing.discard(self.ledger.id(), &lane, &[])?;
         }
-        self.refuse_unknown(&lane, hold.next)?;
-        let identity = self.identity(&(lane.clone(), hold.next));
+        self.refuse_unknown(&lane, taken.next)?;
+        let identity = self.identity(&(lane.clone(), taken.next));
         let opened_at = chrono::Utc::now().timestamp_micros();
         let own = self.ledger.open_batch(&identity, opened_at)?;
         reach("open.recorded");
@@ -266,7 +266,7 @@ impl Again<'_> {
             self.observer.on(store_away(&lane, landing, failure));
             wait(self.stop)
         };
-        let done = staged.seal(self.ledger, hold.epoch)?.land(self.ledger, self.landings, &again)?;
+        let done = staged.seal(self.ledger, taken.epoch)?.land(self.ledger, self.landings, &again)?;
         let refused: u64 = done.refused.iter().map(|r| r.2).sum();
         done.settle(self.ledger)?;
         self.observer.on(RunEvent::StoreBack(lane));
@@ -372,8 +372,8 @@ impl Again<'_> {
     fn refuse_adopted(&self, portion: &Portion, into: &[usize]) -> Outcome<()> {
         for place in into.iter().filter(|_| portion.whole) {
             let label = &self.plan.landings[*place].label;
-            let held = self.readings.in_landing(&portion.first, label);
-            if held.iter().any(|b| b.state == BatchState::Adopted) {
+            let noted = self.readings.in_landing(&portion.first, label);
+            if noted.iter().any(|b| b.state == BatchState::Adopted) {
                 return Err(Failure::findings(format!(
                     "{label} holds batch {} of lane {}, which was adopted: its rows cannot be replaced",
                     portion.first.1, portion.first.0
@@ -388,11 +388,11 @@ impl Again<'_> {
     /// names would be taken for done.
     fn refuse_unknown(&self, lane: &LaneId, next: u64) -> Outcome<()> {
         for (name, landing) in self.landings {
-            let unknown = landing.held(lane)?.filter(|held| held.number >= next && held.ledger == self.ledger.id());
-            if let Some(held) = unknown {
+            let unknown = landing.noted(lane)?.filter(|noted| noted.number >= next && noted.ledger == self.ledger.id());
+            if let Some(noted) = unknown {
                 return Err(Failure::findings(format!(
                     "the landing {name} holds batch {} of lane {lane}, a replay that the ledger does not know",
-                    held.number
+                    noted.number
                 ))
                 .with_help(format!(
                     "the ledger was restored from a backup: restore a newer one, or take over the landed batches with \

@@ -41,7 +41,7 @@ pub struct TimeReached {
 }
 
 /// What holds the watermark.
-enum Held {
+enum HeldBack {
     At(i64),
     ByNone,
 }
@@ -67,16 +67,16 @@ impl Watermarks {
     }
 
     /// Where the watermark stands if one partition is left out of account.
-    fn without(&self, left_out: Option<&str>, unread: &Unread, idle: i64) -> Held {
+    fn without(&self, left_out: Option<&str>, unread: &Unread, idle: i64) -> HeldBack {
         let mut waiting: Option<i64> = None;
         for partition in unread.partitions.iter().filter(|p| Some(&***p) != left_out) {
             // One of which nothing is known decides: of very many files nearly all are like this.
-            let Some(reached) = self.partitions.get(partition).map(|r| r.newest) else { return Held::At(NEVER) };
+            let Some(reached) = self.partitions.get(partition).map(|r| r.newest) else { return HeldBack::At(NEVER) };
             waiting = Some(waiting.map_or(reached, |least| least.min(reached)));
         }
         let is_heard = |r: &Reached| unread.at.saturating_sub(r.read_at) < idle;
         let heard = self.partitions.iter().filter(|(name, r)| Some(&***name) != left_out && is_heard(r));
-        waiting.into_iter().chain(heard.map(|(_, r)| r.newest)).min().map_or(Held::ByNone, Held::At)
+        waiting.into_iter().chain(heard.map(|(_, r)| r.newest)).min().map_or(HeldBack::ByNone, HeldBack::At)
     }
 
     /// The watermark, lateness not taken off.
@@ -84,8 +84,8 @@ impl Watermarks {
         // Where all are silent, the newest event of all says how far time has come.
         let newest = || self.partitions.values().map(|r| r.newest).max().unwrap_or(NEVER);
         match self.without(None, unread, idle) {
-            Held::At(time) => time,
-            Held::ByNone => newest(),
+            HeldBack::At(time) => time,
+            HeldBack::ByNone => newest(),
         }
     }
 
@@ -93,8 +93,8 @@ impl Watermarks {
     /// nothing, and so does a time after `latest`.
     pub fn before(&self, partition: &str, times: &[Option<i64>], latest: i64, unread: &Unread, idle: i64) -> Vec<i64> {
         let others = match self.without(Some(partition), unread, idle) {
-            Held::At(time) => time,
-            Held::ByNone => i64::MAX,
+            HeldBack::At(time) => time,
+            HeldBack::ByNone => i64::MAX,
         };
         let mut newest = self.partitions.get(partition).map_or(NEVER, |r| r.newest);
         let mut before = Vec::with_capacity(times.len());

@@ -1,4 +1,4 @@
-//! What brokers do to their clients on bad days, at a word.
+//! What brokers do to their clients on bad days, by command.
 
 use std::time::Duration;
 
@@ -64,7 +64,7 @@ impl Faults {
     }
 }
 
-/// Does what a line says.
+/// Carries out one command line.
 pub(super) fn command(shared: &Shared, line: &str) -> Result<String, String> {
     let words: Vec<&str> = line.split_whitespace().collect();
     let number = |text: &str| text.parse::<u64>().map_err(|_| format!("`{text}` is not a number"));

@@ -31,7 +31,7 @@ pub(super) struct BatchHead {
 }
 
 impl BatchHead {
-    /// Reads the head of the first batch; None where it is none, or not whole.
+    /// Reads the header of the first batch; None where it is not one, or not whole.
     pub(super) fn read(bytes: &[u8]) -> Option<Self> {
         if bytes.len() < HEADER || bytes[16] != 2 {
             return None;

@@ -50,7 +50,7 @@ pub(crate) struct Shared {
     pub port: u16,
     state: Mutex<State>,
     faults: Mutex<Faults>,
-    /// Rung when messages or ends of transactions come.
+    /// Notified when messages or ends of transactions come.
     pub news: Condvar,
 }
 

@@ -143,7 +143,7 @@ pub(super) struct Walk<'b> {
 }
 
 impl<'b> Walk<'b> {
-    /// Over bytes that are no request.
+    /// Over bytes that are not a request.
     pub(super) fn over(rest: &'b [u8]) -> Self {
         Self { rest, version: 0, is_packed: true }
     }

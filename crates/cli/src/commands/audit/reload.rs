@@ -44,8 +44,8 @@ pub(super) fn reload(
         )
         .with_help(format!("nothing was changed. Let it catch up first: `sluice audit {name} --catch-up --reload`")));
     }
-    // Held until the change is written: nothing moves meanwhile.
-    let _hold = ledger.hold(name)?;
+    // Locked until the change is written: nothing moves meanwhile.
+    let _lock = ledger.lock(name)?;
     if !ledger.unfinished(name)?.is_empty() {
         return Err(Failure::findings(format!("{name} has sealed batches that are not finished"))
             .with_help(format!("finish them first: `sluice run {name} --until-caught-up`")));

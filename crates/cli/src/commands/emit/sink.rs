@@ -36,7 +36,7 @@ pub(super) struct TableSink {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Written {
     GoOn,
-    /// Nobody reads any more: that is the reader's way of saying enough.
+    /// Nobody reads any more: the reader has had enough.
     Enough,
 }
 

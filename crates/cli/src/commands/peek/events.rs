@@ -76,7 +76,7 @@ fn ask(args: &PeekArgs, source: &Source, sample: &Sample) -> Outcome<(Answer, u6
     Ok((question.answer(), broken))
 }
 
-/// The records of a sample as they are; the head first, where there is one.
+/// The records of a sample as they are; the header row first, where there is one.
 fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<&'s [u8]> {
     let mut found = Vec::new();
     for chunk in &sample.chunks {

@@ -82,7 +82,7 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
         Place::Stdin => Ok(Opened::Events(Box::new(sampling::open_stdin(events)?))),
         Place::File(path) => {
             let is_parquet = matches!(look::look(&path)?.recognised, Recognised::Parquet);
-            // A question is about all that is in the file, not about a sample.
+            // A query is about all rows of the file, not about a sample.
             if !is_parquet && (!asks || !window(args).is_open()) {
                 return Ok(Opened::Events(Box::new(sampling::open_file(&path)?)));
             }

@@ -1,4 +1,4 @@
-//! A quick question: rows that meet a condition, some columns of them.
+//! A quick query: rows that meet a condition, some columns of them.
 
 use arrow_array::RecordBatch;
 use serde_json::json;
@@ -16,7 +16,7 @@ use crate::output::rows::Rows;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
 
-/// A question while rows go by.
+/// A query while rows go by.
 pub(super) struct Question {
     transform: Transform,
     show: usize,
@@ -60,7 +60,7 @@ impl Question {
         Ok(Self { transform, show: args.show, now: output::times::now(), answer })
     }
 
-    /// Puts the question to some rows.
+    /// Runs the query over some rows.
     pub(super) fn add(&mut self, rows: &RecordBatch) {
         let result = self.transform.apply(rows, self.now);
         let answer = &mut self.answer;

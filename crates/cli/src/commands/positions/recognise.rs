@@ -43,9 +43,9 @@ pub(super) fn choose(
         return Err(Failure::new(FailureKind::Configuration, format!("{option} of {name} needs a reason"))
             .with_help("add --reason \"…\": the ledger keeps it"));
     };
-    let _hold = ledger.hold(name)?;
+    let _lock = ledger.lock(name)?;
     let known = ledger.known(name)?;
-    let kept = pipeline.plan.choose(&asked.arrival, &asked.choice, &known)?;
+    let known = pipeline.plan.choose(&asked.arrival, &asked.choice, &known)?;
     let what = match &asked.choice {
         ArrivalChoice::TakeOver(old) if *old == asked.arrival => {
             format!("{old} continues at the positions that it has")
@@ -60,12 +60,12 @@ pub(super) fn choose(
         output::note("nothing was changed\n");
         return Ok(Exit::Fine);
     }
-    ledger.note_known(name, &kept, Some(reason))?;
+    ledger.note_known(name, &known, Some(reason))?;
     match arguments.output {
         OutputKind::Json => {
             output::json("positions-chosen", json!({ "pipeline": name, "what": what, "reason": reason }))
         }
-        OutputKind::Text => output::note("kept in the ledger, with the reason\n"),
+        OutputKind::Text => output::note("noted in the ledger, with the reason\n"),
     }
     Ok(Exit::Fine)
 }

@@ -40,8 +40,8 @@ pub(super) fn set(
         return Err(Failure::new(FailureKind::Configuration, "a position is set with a reason")
             .with_help("the ledger keeps the reason: --reason \"…\""));
     };
-    // Held until the change is written: nothing moves meanwhile.
-    let _hold = ledger.hold(name)?;
+    // Locked until the change is written: nothing moves meanwhile.
+    let _lock = ledger.lock(name)?;
     if !ledger.unfinished(name)?.is_empty() {
         return Err(Failure::findings(format!("{name} has sealed batches that are not finished"))
             .with_help(format!("finish them first: sluice run {name} --stop-after 1")));

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 use sluice_core::forecast::{Backlog, Forecast};
-use sluice_core::kinds::{HeldBack, Misplaced, PartitionState};
+use sluice_core::kinds::{Misplaced, PartitionState, WaitingMessages};
 use sluice_core::ledger::{Holder, PositionChange};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
@@ -14,7 +14,7 @@ use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
 use crate::pipeline_state::PipelineState;
 
-/// Less than this share of the time that events are kept is soon.
+/// Less than this share of the retention left is soon.
 const SOON: f64 = 0.25;
 
 pub(super) fn as_text(pipeline: &str, state: &PipelineState, standings: &[Standing]) {
@@ -32,8 +32,8 @@ pub(super) fn as_text(pipeline: &str, state: &PipelineState, standings: &[Standi
             out.push_str(&format!("  {} {}\n", style::bad("!"), misplaced_text(partition, *found)));
         }
         for state in &standing.states {
-            if let Some(held) = &state.held {
-                out.push_str(&format!("  {} {}\n", style::warn("!"), held_text(&state.partition, held)));
+            if let Some(waiting) = &state.waiting {
+                out.push_str(&format!("  {} {}\n", style::warn("!"), waiting_text(&state.partition, waiting)));
             }
         }
         if let Some(backlog) = standing.backlog().filter(|_| misplaced.is_empty()) {
@@ -53,7 +53,7 @@ fn table(standing: &Standing) -> String {
         ("behind", Align::Right),
     ];
     if knows_time {
-        headings.extend([("oldest unread", Align::Left), ("kept for", Align::Right), ("expires", Align::Left)]);
+        headings.extend([("oldest unread", Align::Left), ("retention", Align::Right), ("expires", Align::Left)]);
     }
     let mut table = Table::new(&headings);
     for state in &standing.states {
@@ -100,12 +100,12 @@ pub(crate) fn long(duration: Duration) -> String {
 
 /// When the oldest unread event of a partition expires.
 fn expires(state: &PartitionState) -> String {
-    let (Some(oldest), Some(kept)) = (state.oldest_unread, state.retention) else { return String::new() };
-    let left = oldest + kept - times::now();
+    let (Some(oldest), Some(retention)) = (state.oldest_unread, state.retention) else { return String::new() };
+    let left = oldest + retention - times::now();
     let text = format!("in {}", long(micros(left)));
     match left {
         left if left <= 0 => style::bad("overdue"),
-        left if (left as f64) < SOON * kept as f64 => style::warn(&text),
+        left if (left as f64) < SOON * retention as f64 => style::warn(&text),
         _ => text,
     }
 }
@@ -126,14 +126,14 @@ pub(crate) fn misplaced_text(partition: &str, found: Misplaced) -> String {
 }
 
 /// What waits behind an open transaction.
-fn held_text(partition: &str, held: &HeldBack) -> String {
+fn waiting_text(partition: &str, waiting: &WaitingMessages) -> String {
     let since =
-        held.since.map_or_else(String::new, |at| format!(", the first for {}", long(micros(times::now() - at))));
+        waiting.since.map_or_else(String::new, |at| format!(", the first for {}", long(micros(times::now() - at))));
     format!(
         "{partition}: {} behind an open transaction of another writer, from offset {} on{since}; they cannot be read until \
          it ends",
-        show_many(held.events, "message"),
-        show_count(held.from.major),
+        show_many(waiting.events, "message"),
+        show_count(waiting.from.major),
     )
 }
 
@@ -157,7 +157,7 @@ fn summary(standing: &Standing) -> String {
         parts.push(long(micros(times::now() - oldest)));
     }
     match standing.behind() {
-        (Some(0), _) if standing.states.iter().any(|s| s.held.is_some()) => {
+        (Some(0), _) if standing.states.iter().any(|s| s.waiting.is_some()) => {
             "  everything readable has been read\n".into()
         }
         (Some(0), _) | (None, Some(0)) => "  caught up\n".into(),
@@ -255,11 +255,11 @@ fn arrival(standing: &Standing) -> Value {
             "ledger": position.map(|p| p.position.major),
             "latest": state.latest.major,
             "behind": { "events": state.events, "bytes": state.bytes },
-            "held": state.held.map(|h| json!({ "events": h.events, "from": h.from.major, "since": h.since.map(show_timestamp) })),
+            "waiting": state.waiting.map(|h| json!({ "events": h.events, "from": h.from.major, "since": h.since.map(show_timestamp) })),
             "misplaced": position.and_then(|p| state.misplaced(p)),
             "oldest_unread": state.oldest_unread.map(show_timestamp),
-            "kept_seconds": state.retention.map(|r| r as f64 / 1e6),
-            "expires": state.oldest_unread.zip(state.retention).map(|(at, kept)| show_timestamp(at + kept)),
+            "retention_seconds": state.retention.map(|r| r as f64 / 1e6),
+            "expires": state.oldest_unread.zip(state.retention).map(|(at, retention)| show_timestamp(at + retention)),
         })
     };
     let (events, bytes) = standing.behind();

@@ -1,7 +1,7 @@
 //! Trying rejects again: they are read again from their source, under the pipeline as it is now.
 
 use sluice_core::failure::Outcome;
-use sluice_core::run::replay::{ReplayWork, replay_hold};
+use sluice_core::run::replay::{ReplayWork, replay_lock};
 use sluice_core::run::retry::{RejectRecord, Rejected, portions};
 use sluice_core::units::show_many;
 
@@ -32,7 +32,7 @@ pub(super) fn retry(
     refuse_uncertain(pipeline)?;
     let name = &pipeline.config.name;
     let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
-    let _hold = ledger.hold(&replay_hold(name))?;
+    let _lock = ledger.lock(&replay_lock(name))?;
     let record = RejectRecord::read(ledger.as_ref(), name)?;
     let rejected: Vec<Rejected> = rejects.iter().map(RejectLine::rejected).collect();
     let portions = portions(&pipeline.plan, &rejected, &record.standing())?;

@@ -4,7 +4,7 @@ use serde_json::json;
 use sluice_connect::ledgers;
 use sluice_core::failure::Outcome;
 use sluice_core::run::give_up::give_up;
-use sluice_core::run::replay::replay_hold;
+use sluice_core::run::replay::replay_lock;
 use sluice_core::units::show_many;
 
 use crate::args::{Arguments, OutputKind, RejectsArgs};
@@ -21,8 +21,8 @@ pub(super) fn reject(
 ) -> Outcome<Exit> {
     let name = &pipeline.config.name;
     let ledger = ledgers::open(&project.root, &project.config.ledger)?;
-    let _hold = ledger.hold(name)?;
-    let _replays = ledger.hold(&replay_hold(name))?;
+    let _lock = ledger.lock(name)?;
+    let _replays = ledger.lock(&replay_lock(name))?;
     let unfinished = ledger.unfinished(name)?;
     if unfinished.is_empty() {
         match arguments.output {

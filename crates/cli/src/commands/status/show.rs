@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use sluice_core::kinds::{KeptLog, TableLoad};
+use sluice_core::kinds::{RetainedLog, TableLoad};
 use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
@@ -82,8 +82,8 @@ fn arrival(status: &Status, standing: &Standing) -> String {
         out.push_str(&remembered.as_text());
     }
     let mut line = |name: &str, text: String| out.push_str(&format!("    {name:<9}{text}\n"));
-    for kept in standing.states.iter().filter_map(|s| s.kept) {
-        line("kept", kept_text(kept));
+    for log in standing.states.iter().filter_map(|s| s.retained) {
+        line("source log", retained_text(log));
     }
     let loads: Vec<&TableLoad> = standing.states.iter().flat_map(|s| &s.loads).collect();
     if !loads.is_empty() {
@@ -101,14 +101,14 @@ fn behind(standing: &Standing) -> String {
     if (events, bytes) == (None, None) {
         return "not known".into();
     }
-    if standing.positions.is_empty() && standing.states.iter().any(|s| s.kept.is_some()) {
+    if standing.positions.is_empty() && standing.states.iter().any(|s| s.retained.is_some()) {
         return "nothing has been read yet: the first run loads the tables".into();
     }
     let left = to_load(standing);
     if events.unwrap_or(0) == 0 && (bytes == Some(0) || bytes.is_none()) {
-        let held: u64 = standing.states.iter().filter_map(|s| s.held).map(|h| h.events).sum();
-        if held > 0 {
-            let waiting = show_many(held, "message");
+        let waiting_count: u64 = standing.states.iter().filter_map(|s| s.waiting).map(|h| h.events).sum();
+        if waiting_count > 0 {
+            let waiting = show_many(waiting_count, "message");
             return style::warn(&format!("nothing readable; {waiting} behind an open transaction"));
         }
         return left.map_or_else(|| style::good("nothing: caught up"), |left| format!("nothing of the log; {left}"));
@@ -131,7 +131,7 @@ fn behind(standing: &Standing) -> String {
     parts.join(" · ")
 }
 
-/// What is left to load of tables.
+/// How much of the tables is left to load.
 fn to_load(standing: &Standing) -> Option<String> {
     let mut waiting = standing.states.iter().flat_map(|s| &s.loads).filter(|l| !l.done).peekable();
     waiting.peek()?;
@@ -139,10 +139,10 @@ fn to_load(standing: &Standing) -> Option<String> {
     Some(format!("about {} to load", show_many(rows, "row")))
 }
 
-fn kept_text(kept: KeptLog) -> String {
-    let text = format!("the source keeps {} of its log for this", show_size(kept.bytes));
-    match kept.bytes > kept.warning {
-        true => style::warn(&format!("{text}, more than {}: its disk may fill", show_size(kept.warning))),
+fn retained_text(log: RetainedLog) -> String {
+    let text = format!("{} kept for this pipeline", show_size(log.bytes));
+    match log.bytes > log.warning {
+        true => style::warn(&format!("{text}, more than {}: its disk may fill", show_size(log.warning))),
         false => text,
     }
 }

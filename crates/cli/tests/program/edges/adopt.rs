@@ -19,7 +19,7 @@ fn adopting_takes_over_every_batch_of_every_file() {
     assert_eq!(in_folder(&project, "archive/all"), once(0..230));
     // Nobody knows how many rows those batches have, so no number is shown.
     let (out, _) = project.expect(0, &["ledger", "tickets", "--batch", "1"]);
-    assert!(out.contains("ticket.all: held it when it was adopted") && !out.contains("0 rows"), "{out}");
+    assert!(out.contains("ticket.all: had it when it was adopted") && !out.contains("0 rows"), "{out}");
 }
 
 #[test]

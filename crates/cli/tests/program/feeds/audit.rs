@@ -121,7 +121,7 @@ fn a_mirror_that_is_followed_meanwhile_has_no_differences_but_true_ones() {
 #[case(true)]
 fn mirrors_of_mariadb_are_compared(#[case] in_mariadb: bool) {
     let Some(office) = MariadbOffice::new(9) else { return };
-    let project = office.whole("mirror", "hold");
+    let project = office.whole("mirror", "stop");
     if in_mariadb {
         office.land_in_mariadb(&project);
     }

@@ -321,7 +321,7 @@ fn status_reports_how_far_tables_are_loaded_and_what_is_kept() {
     let partition = &status["pipelines"][0]["arrivals"][0]["partitions"][0];
     assert_eq!(partition["loads"][0]["rows"], 2000);
     assert_eq!(partition["loads"][0]["done"], true);
-    assert!(partition["kept"]["bytes"].as_u64().unwrap() > 0);
+    assert!(partition["retained"]["bytes"].as_u64().unwrap() > 0);
     let (text, _) = project.expect(0, &["status"]);
     assert!(text.contains("public.permit") && text.contains("loaded") && text.contains("office.feed"), "{text}");
     office.drop();

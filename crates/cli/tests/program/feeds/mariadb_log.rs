@@ -155,7 +155,7 @@ fn a_table_that_gets_another_primary_key_stops_an_event_that_was_written_by_hand
         &office.source,
         "create table t (id int primary key, v varchar(9) not null); insert into t values (1, 'a'), (2, 'b')",
     );
-    let project = office.whole("mirror", "hold");
+    let project = office.whole("mirror", "stop");
     project.write(
         "pipelines/office.toml",
         "pipeline = \"office\"\n[event.t]\nfields = \"id integer not null, v text\"\n[event.t.arrives]\nat = \"office\"\n\

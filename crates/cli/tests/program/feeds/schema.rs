@@ -132,7 +132,7 @@ fn mistakes_are_shown_where_they_are_written(
 #[rstest]
 #[case("")]
 #[case("select pg_sleep(2);")]
-fn tables_that_get_another_name_go_or_are_made_anew_are_followed(#[case] between: &str) {
+fn renamed_dropped_and_recreated_tables_are_followed(#[case] between: &str) {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
@@ -230,7 +230,7 @@ fn tables_that_come_while_a_run_follows_are_read_and_one_that_cannot_be_is_named
 }
 
 #[test]
-fn a_table_that_was_made_anew_stops_an_event_that_was_written_by_hand() {
+fn a_recreated_table_stops_an_event_that_was_written_by_hand() {
     let Some(database) = Database::new() else { return };
     let office = Office::new(database, 1);
     let project = office.project(&feeds::pipeline(""));

@@ -101,7 +101,7 @@ fn a_second_run_says_who_holds_the_pipeline() {
     let pid = child.id().to_string();
     wait_for("the hold", || project.json(&[])["pipelines"][0]["holder"]["pid"] == child.id());
     let (_, err) = project.expect(7, RUN);
-    assert!(err.contains(&format!("held by process {pid}")), "{err}");
+    assert!(err.contains(&format!("in use by process {pid}")), "{err}");
     interrupt(&child, "-INT");
     child.wait().unwrap();
     project.expect(0, RUN);

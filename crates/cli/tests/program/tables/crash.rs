@@ -147,7 +147,7 @@ fn a_zombie_lands_nothing_twice(
         .spawn()
         .unwrap();
     wait_until_stopped(zombie.id());
-    std::fs::remove_dir_all(project.path(".sluice/ledger.hold")).unwrap();
+    std::fs::remove_dir_all(project.path(".sluice/ledger.locks")).unwrap();
     // The server ends what the zombie has open; a rival waits for it until then.
     database.rows(
         "select pg_terminate_backend(pid) from pg_stat_activity \

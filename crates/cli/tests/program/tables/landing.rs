@@ -211,7 +211,7 @@ fn of_many_rows_just_the_refused_are_rejects(#[case] kill: &str) {
 }
 
 #[test]
-fn refused_rows_are_tried_again_once_the_table_is_mended() {
+fn refused_rows_are_retried_once_the_table_is_fixed() {
     let Some(database) = Database::new() else { return };
     database.rows(&LOG_TABLE.replace("action text not null, ", ""));
     let project = tables::project(&database, &database.address());
@@ -226,7 +226,7 @@ fn refused_rows_are_tried_again_once_the_table_is_mended() {
 }
 
 #[test]
-fn a_mirror_waits_with_a_refused_row_until_the_table_is_mended() {
+fn a_mirror_waits_with_a_refused_row_until_the_table_is_fixed() {
     let Some(database) = Database::new() else { return };
     database.rows(&format!("create table permit_log ({COLUMNS}, _batch bigint, _source text, _position bigint, primary key (permit), constraint fee_paid check (n <> 105))"));
     let project = tables::project(&database, &database.address());

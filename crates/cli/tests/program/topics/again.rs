@@ -23,7 +23,7 @@ fn positions_agree_with_an_independent_client() {
     assert_eq!(reported("latest"), latest(&broker.address, "depot.weighings", 3));
     assert_eq!(reported("earliest"), [0, 0, 0]);
     assert_eq!((reported("ledger").iter().sum::<u64>(), standing["behind"]["events"].clone()), (90, json!(60)));
-    assert!(partitions.iter().all(|p| p["kept_seconds"] == 7200.0 && p["expires"].is_string()), "{standing}");
+    assert!(partitions.iter().all(|p| p["retention_seconds"] == 7200.0 && p["expires"].is_string()), "{standing}");
     assert_eq!(standing["forecast"]["at_rest"]["becomes"], "expires");
     let (out, _) = project.expect(0, &["positions", "weighings"]);
     assert!(out.contains("behind by 60 events") && out.contains("begin to expire"), "{out}");

@@ -124,7 +124,7 @@ fn new_partitions_are_noticed_while_running() {
 }
 
 #[test]
-fn a_topic_that_was_made_anew_stops_the_run() {
+fn a_recreated_topic_stops_the_run() {
     let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };
     produce(&broker.address, "depot.weighings", &lines(0, 5), &[]);
     project.expect(0, RUN);

@@ -24,7 +24,7 @@ fn waiting(topic: &str) -> Option<(StandIn, crate::common::TestProject, Running)
 
 /// The first messages of the new topic stand where the old ones stood, and would be skipped.
 #[rstest]
-fn a_topic_made_anew_under_a_run_that_waits_stops_it(
+fn a_topic_recreated_under_a_run_that_waits_stops_it(
     #[values("recreate depot.weighings", "forget")] word: &str,
     #[values(true, false)] asleep: bool,
 ) {
@@ -54,7 +54,7 @@ fn a_topic_made_anew_under_a_run_that_waits_stops_it(
 
 /// At full speed, too: a batch that holds messages of both is not sealed.
 #[test]
-fn a_topic_made_anew_while_it_is_read_stops_the_run() {
+fn a_topic_recreated_while_it_is_read_stops_the_run() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
     produce(&broker.address, TOPIC, &lines(0, 40_000), &[]);
     let run = Running::start(&project, WATCH);
@@ -69,7 +69,7 @@ fn a_topic_made_anew_while_it_is_read_stops_the_run() {
 
 /// As many messages as before: nothing shows it but the messages themselves.
 #[test]
-fn a_topic_made_anew_while_nothing_runs_is_told_from_the_old_one() {
+fn a_topic_recreated_while_nothing_runs_is_noticed() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
     produce(&broker.address, TOPIC, &lines(0, 100), &[]);
     project.expect(0, RUN);
@@ -82,7 +82,7 @@ fn a_topic_made_anew_while_nothing_runs_is_told_from_the_old_one() {
 #[rstest]
 #[case(false)]
 #[case(true)]
-fn data_that_expires_unread_is_told_and_what_was_read_lands(#[case] asleep: bool) {
+fn data_that_expires_unread_is_reported_and_what_was_read_lands(#[case] asleep: bool) {
     let Some((broker, project, run)) = waiting("depot.weighings:1") else { return };
     let expire = || {
         produce(&broker.address, TOPIC, &lines(100, 30_000), &[]);

@@ -122,7 +122,7 @@ fn a_zombie_cannot_land(
         .unwrap();
     wait_until_stopped(zombie.id());
     // Its hold is a lock of this machine: a second checkout on another one would not see it.
-    std::fs::remove_dir_all(project.path(".sluice/ledger.hold")).unwrap();
+    std::fs::remove_dir_all(project.path(".sluice/ledger.locks")).unwrap();
     project.expect(0, RUN);
     let _ = std::process::Command::new("kill").args(["-CONT", &zombie.id().to_string()]).status();
     let output = zombie.wait().unwrap();

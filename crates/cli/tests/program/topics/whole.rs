@@ -157,7 +157,7 @@ fn a_topic_that_takes_less_than_when_a_batch_was_sealed_has_a_way_out() {
 }
 
 #[test]
-fn a_row_whose_partition_does_not_exist_is_a_reject_and_check_tells() {
+fn a_row_whose_partition_does_not_exist_is_a_reject_and_check_reports_it() {
     let (broker, project) = set_up(&onward("", "partition = \"n % 3\""));
     produce(&broker.address, "depot.weighings", &lines(0, 30), &[]);
     let (out, err) = project.expect(0, &["check"]);

@@ -48,7 +48,7 @@ impl ChunkBuilder {
         self.each.push(Change { span, table, kind, position, transaction, time, key, old });
     }
 
-    /// Tells that a table is empty, for each that is loaded in the place of what landed before and has no row yet. Of
+    /// Reports as empty each table that is loaded in the place of what landed before and has no row yet. Of
     /// those without a key that is reported with their rows.
     pub(crate) fn emit_truncates(
         &mut self,

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 use sluice_core::event::Position;
-use sluice_core::kinds::{KeptLog, PartitionPosition, PartitionState, TableLoad};
+use sluice_core::kinds::{PartitionPosition, PartitionState, RetainedLog, TableLoad};
 use sluice_core::private;
 
 use super::state::State;
@@ -102,7 +102,7 @@ pub(crate) struct FeedProgress<'s> {
     /// Where the log ends.
     pub end: u64,
     /// From where on the source keeps it.
-    pub kept_from: u64,
+    pub retained_from: u64,
     /// From which size on that is worth a warning.
     pub warning: u64,
 }
@@ -126,8 +126,8 @@ impl FeedProgress<'_> {
         let time = self.state.and_then(|s| s.time);
         PartitionState {
             partition: super::PARTITION.into(),
-            earliest: Position::at(self.kept_from),
-            held: None,
+            earliest: Position::at(self.retained_from),
+            waiting: None,
             latest: Position::at(self.end),
             events: None,
             bytes: Some(behind),
@@ -136,7 +136,7 @@ impl FeedProgress<'_> {
             retention: None,
             arrived_last_hour: None,
             loads: tables.filter_map(load).collect(),
-            kept: Some(KeptLog { bytes: self.end.saturating_sub(self.kept_from), warning: self.warning }),
+            retained: Some(RetainedLog { bytes: self.end.saturating_sub(self.retained_from), warning: self.warning }),
         }
     }
 }
@@ -158,7 +158,7 @@ mod tests {
             state: Some(state),
             at: 100,
             end: 1000,
-            kept_from: 40,
+            retained_from: 40,
             warning: 5,
         };
         let rest = stand(&state).partition();
@@ -168,7 +168,7 @@ mod tests {
         publisher.publish(1000, &state);
         let runs = stand(&state).partition();
         assert_eq!((runs.bytes, runs.oldest_unread, runs.loads[0].rate), (Some(0), None, Some(0.0)));
-        assert_eq!(runs.kept.unwrap().bytes, 960);
+        assert_eq!(runs.retained.unwrap().bytes, 960);
         // Changes up to there have been handed on, and have not landed yet.
         publisher.last -= EVERY;
         publisher.publish(1000, &State { read: 600, ..state.clone() });

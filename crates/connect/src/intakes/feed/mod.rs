@@ -55,9 +55,9 @@ pub(crate) const TABLE_OPTIONS: &[OptionSpec] = &[
     .with(&["load", "load_rows"]),
     OptionSpec::with_default(
         "schema_change",
-        ValueKind::Choice(&["hold", "follow", "ignore"]),
-        "hold",
-        "what happens when a column is added, dropped or retyped: hold stops there and shows the difference; follow, \
+        ValueKind::Choice(&["stop", "follow", "ignore"]),
+        "stop",
+        "what happens when a column is added, dropped or retyped: stop ends the run there and shows the difference; follow, \
          in [each.NAME], continues with the new columns; ignore continues with the columns of the contract",
     ),
 ];

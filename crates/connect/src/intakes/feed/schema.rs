@@ -15,9 +15,9 @@ pub(crate) const UNKNOWN: &str = "? ?";
 /// What becomes of a table whose columns change: the words of `schema_change`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Policy {
-    /// Stop there and tell the difference.
-    Hold,
-    /// Take the new columns up.
+    /// Stop there and show the difference.
+    Stop,
+    /// Land the new columns too.
     Follow,
     /// Go on with those that the contract names.
     Ignore,
@@ -28,7 +28,7 @@ impl Policy {
         match settings.options.text("schema_change").as_deref() {
             Some("follow") => Self::Follow,
             Some("ignore") => Self::Ignore,
-            _ => Self::Hold,
+            _ => Self::Stop,
         }
     }
 }
@@ -39,17 +39,17 @@ pub(crate) struct CurrentColumn {
     pub name: String,
     /// The type of contracts that takes its values.
     pub ty: String,
-    /// Whether rows that were there when it came have a value of it.
+    /// Whether rows from before it was added have a value of it.
     pub is_filled: bool,
 }
 
 /// What follows from a difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum SchemaVerdict {
-    /// Reading goes on. Where `refill`, values came to rows without the log telling so: they are read again.
+    /// Reading goes on. Where `refill`, rows got values that the log does not report: they are read again.
     GoOn { refill: bool },
     /// The run stops, for somebody to decide. In words, why.
-    Hold(String),
+    Stop(String),
     /// The pipeline is to be written out again. In words, why.
     Renew(String),
 }
@@ -94,7 +94,7 @@ impl Difference {
         let field = |column: &str| contract.fields.iter().find(|f| f.path.first().is_some_and(|name| name == column));
         let is_read = |column: &str| field(column).is_some() || contract.extra != ExtraFields::Ignore;
         let now = |column: &str| there.iter().find(|c| c.name == column);
-        // A column that went again meanwhile, or that the server computes, is not to be had.
+        // A column that was dropped again meanwhile, or that the server computes, cannot be read.
         let news: Vec<&String> = self.came.iter().filter(|c| field(c).is_none() && now(c).is_some()).collect();
         let fits = |column: &str| match (field(column), now(column)) {
             (Some(field), Some(there)) => field.ty.to_string() == there.ty,
@@ -107,11 +107,11 @@ impl Difference {
         words.extend(went.iter().map(|c| format!("column {c} was dropped")));
         let words = words.join("; ");
         match policy {
-            Policy::Hold if !words.is_empty() => return SchemaVerdict::Hold(words),
+            Policy::Stop if !words.is_empty() => return SchemaVerdict::Stop(words),
             Policy::Follow if !words.is_empty() => return SchemaVerdict::Renew(words),
             _ => {}
         }
-        // Another name for a column brings its values along; a column may come with values; a type may change them.
+        // A renamed column keeps its values; an added one may have values; a new type may change them.
         let is_filled = |column: &&String| now(column).is_some_and(|c| c.is_filled || !self.went.is_empty());
         let came = self.came.iter().filter(|c| is_read(c)).any(|c| is_filled(&c));
         SchemaVerdict::GoOn { refill: came || self.retyped.iter().any(|c| is_read(c)) }
@@ -185,7 +185,7 @@ mod tests {
     #[case(Policy::Follow, &["id", "note"], "")]
     #[case(Policy::Follow, &["id", "note", "tons"], "column tons was added")]
     #[case(Policy::Follow, &["id", "tons"], "column tons was added; column note was dropped")]
-    #[case(Policy::Hold, &["id", "tons"], "")]
+    #[case(Policy::Stop, &["id", "tons"], "")]
     #[case(Policy::Ignore, &["id", "tons"], "")]
     fn a_pipeline_that_was_written_out_for_other_columns_is_not_read(
         #[case] policy: Policy,
@@ -215,22 +215,22 @@ mod tests {
     fn what_matters_is_reported(#[case] known: &[&str], #[case] now: &[&str], #[case] words: &str) {
         let there = there(&[BOTH[0], BOTH[1], ("tons", "integer", false)]);
         let found = difference(known, now);
-        let held = match found.judge(&table(), Policy::Hold, &there) {
-            SchemaVerdict::Hold(words) => words,
+        let found_words = match found.judge(&table(), Policy::Stop, &there) {
+            SchemaVerdict::Stop(words) => words,
             _ => String::new(),
         };
-        assert_eq!(held, words);
+        assert_eq!(found_words, words);
         let is_same = |verdict| matches!(verdict, SchemaVerdict::GoOn { .. });
         assert_eq!(is_same(found.judge(&table(), Policy::Follow, &there)), words.is_empty());
         assert!(is_same(found.judge(&table(), Policy::Ignore, &there)));
     }
 
     #[test]
-    fn what_went_and_what_has_another_type_is_reported() {
+    fn dropped_and_retyped_columns_are_reported() {
         let found = difference(&["id 23 -1", "note 25 -1"], &["id 20 -1", "remark 25 -1"]);
         let there = there(&[("id", "bigint", false), ("remark", "text", false)]);
         let words = "column remark was added; column id was retyped; column note was dropped";
-        assert_eq!(found.judge(&table(), Policy::Hold, &there), SchemaVerdict::Hold(words.into()));
+        assert_eq!(found.judge(&table(), Policy::Stop, &there), SchemaVerdict::Stop(words.into()));
         assert_eq!(found.judge(&table(), Policy::Follow, &there), SchemaVerdict::Renew(words.into()));
     }
 
@@ -256,6 +256,6 @@ mod tests {
         let found = difference(known, now);
         assert_eq!(found.judge(&table(), Policy::Ignore, &there), SchemaVerdict::GoOn { refill });
         let bare = FeedTable { contract: None, ..table() };
-        assert_eq!(found.judge(&bare, Policy::Hold, &there), SchemaVerdict::GoOn { refill: false });
+        assert_eq!(found.judge(&bare, Policy::Stop, &there), SchemaVerdict::GoOn { refill: false });
     }
 }

@@ -439,7 +439,7 @@ mod tests {
     }
 
     #[test]
-    fn a_reading_that_broke_off_begins_anew_and_taking_in_goes_on_where_it_was() {
+    fn a_reading_that_broke_off_starts_again_and_taking_in_goes_on_where_it_was() {
         let folder = tempfile::tempdir().unwrap();
         let (first, after) = taken(folder.path(), state(WholeTableState::default()), 1);
         clear(folder.path(), &after).unwrap();
@@ -454,7 +454,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_read_anew_takes_the_place_of_what_was_there() {
+    fn rows_that_are_read_again_replace_those_that_were_there() {
         let folder = tempfile::tempdir().unwrap();
         let mut state = state(WholeTableState::default());
         state.replace_all();

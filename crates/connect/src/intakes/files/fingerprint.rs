@@ -1,4 +1,4 @@
-//! Tells whether a file is the one that was read before: a digest of its beginning, as far as it was read, and one of
+//! Recognises the file that was read before: a digest of its beginning, as far as it was read, and one of
 //! the bytes just before its position. Of a packed file it is what was packed; its length on the disk is noted once all
 //! of it has been read. Beside that stands which file of the file system it is, so that it is known again under a new
 //! name.

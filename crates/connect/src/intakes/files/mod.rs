@@ -194,8 +194,8 @@ impl IntakeView for FilesIntake {
                 retention: None,
                 arrived_last_hour: None,
                 loads: Vec::new(),
-                kept: None,
-                held: None,
+                retained: None,
+                waiting: None,
             })
         };
         self.scan.files()?.into_iter().map(state).collect()

@@ -31,7 +31,7 @@ pub(super) struct OpenFile {
     before: Vec<u8>,
     /// Which file of the file system it is.
     id: Option<String>,
-    /// The first record, where it is not an event.
+    /// The header row, where there is one.
     pub head: Option<Arc<[u8]>>,
     /// Bytes that were read and not yet handed on; they begin at `position`.
     pub buffer: Vec<u8>,
@@ -144,13 +144,13 @@ impl OpenFile {
         false
     }
 
-    /// Bytes of the head that still stand in the buffer.
+    /// Bytes of the header row that are still in the buffer.
     pub(super) fn head_in_buffer(&self) -> usize {
         if self.position > 0 { 0 } else { self.head.as_ref().map_or(0, |h| h.len()).min(self.buffer.len()) }
     }
 
-    /// Finds the head at the start of the buffer of a file that is read from its beginning. False where more must be
-    /// read first.
+    /// Finds the header row at the start of the buffer of a file that is read from its beginning. False where more
+    /// must be read first.
     pub(super) fn find_head(&mut self, format: &dyn Format) -> bool {
         if self.head.is_some() || self.position > 0 || !format.has_head() {
             return true;

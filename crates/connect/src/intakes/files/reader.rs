@@ -53,7 +53,7 @@ impl AllProgress {
 /// What is left at the end of a file that has been read as far as can be.
 struct FileRest {
     bytes: u64,
-    /// Whether it is a part of a record, and not just blank lines or the head.
+    /// Whether it is a part of a record, and not only blank lines or the header row.
     is_record: bool,
     /// The file's length on the disk.
     length: u64,

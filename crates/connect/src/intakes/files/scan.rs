@@ -137,7 +137,7 @@ impl Scan {
             found.links.push(name);
             return;
         }
-        // A followed link counts as what it leads to; one that leads nowhere is no file.
+        // A followed link counts as what it leads to; one that leads nowhere is not a file.
         match std::fs::metadata(&path) {
             Ok(data) if data.is_dir() => below.push((is_link, format!("{name}/"), path)),
             Ok(data) if data.is_file() && self.matches(&name) => found.files.push((name, path)),

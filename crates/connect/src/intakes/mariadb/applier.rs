@@ -99,7 +99,7 @@ pub(super) enum AppliedLog {
     Forgotten(String),
     /// One is committed: its rows are to be read from where it was prepared, then it is ended at this place of the file.
     Committed(String, u64),
-    /// The log does not tell what changed: why.
+    /// Why the log does not show what changed.
     Lost(String),
 }
 

@@ -20,7 +20,7 @@ use crate::intakes::feed::json::Spelling;
 const LOOKS: usize = 20;
 const PAUSE: Duration = Duration::from_millis(10);
 
-/// A session for questions.
+/// A session for queries.
 pub(super) struct MariadbCatalog {
     pub connection: Conn,
     pub database: String,
@@ -48,7 +48,7 @@ pub(super) struct MariadbColumn {
     pub name: String,
     /// The type as the server spells it.
     pub ty: String,
-    /// Whether rows that were there when it came have a value of it.
+    /// Whether rows from before it was added have a value of it.
     pub is_filled: bool,
     /// The type without its length.
     pub base: String,

@@ -121,7 +121,7 @@ impl MariadbFeed {
             let Some(table) = catalog.table(&name)? else {
                 let problem = check::no_table(&mut catalog, one, &name)?;
                 let failure = Failure::new(FailureKind::Configuration, problem.message);
-                // It went after the pipeline was written out.
+                // It was dropped after the pipeline was written out.
                 let renews = Policy::of(one) == Policy::Follow;
                 return Err(Failure { renews, ..failure.with_help(problem.help.unwrap_or_default()) });
             };
@@ -198,7 +198,7 @@ impl MariadbFeed {
         )
     }
 
-    /// The log does not tell what changed: why, after a place.
+    /// Why the log does not show what changed, after a place.
     fn unlogged(&self, why: &str, seen: u64) -> Failure {
         let (file, place) = parts(seen);
         let message = format!("{why}; after {place} of file {file} of the log of {}", self.settings[0].connection.name);
@@ -296,7 +296,7 @@ impl Intake for MariadbIntake {
         let (file, at) = between_prepared(&mut catalog)?;
         let slot = file.rsplit_once('.').map_or_else(|| file.clone(), |(base, _)| base.to_string());
         let gtid = catalog.gtid_at(&file, at)?;
-        // What is unread is younger than this.
+        // What is unread is newer than this.
         let time = Some(chrono::Utc::now().timestamp_micros());
         let mut state = State { system: catalog.identity()?, slot, gtid, time, ..State::default() };
         self.0.bind(&mut state);
@@ -335,12 +335,12 @@ impl IntakeView for MariadbIntake {
             state: state.as_ref(),
             at: state.as_ref().map_or(end, |s| s.read),
             end,
-            kept_from: first << 40 | 4,
+            retained_from: first << 40 | 4,
             warning: u64::MAX,
         };
         let mut partition = stand.partition();
         // Places of several files are not a count of bytes.
-        partition.kept = None;
+        partition.retained = None;
         partition.bytes = partition.bytes.map(|_| unread(&files, end - partition.bytes.unwrap_or(0), end));
         Ok(vec![partition])
     }
@@ -389,7 +389,14 @@ impl IntakeView for MariadbIntake {
 
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {
         let bytes = self.states(positions)?.iter().filter_map(|s| s.bytes).sum();
-        Ok(Behind { partitions: 1, unread_partitions: u64::from(bytes > 0), bytes, events: 0, misplaced: 0, held: 0 })
+        Ok(Behind {
+            partitions: 1,
+            unread_partitions: u64::from(bytes > 0),
+            bytes,
+            events: 0,
+            misplaced: 0,
+            waiting: 0,
+        })
     }
 }
 

@@ -5,13 +5,13 @@ use super::words::{Modes, Word, words};
 /// What a statement does to tables, each with its database.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Statement {
-    /// Their rows went.
+    /// They were truncated.
     pub emptied: Vec<String>,
-    /// They went.
+    /// They were dropped.
     pub dropped: Vec<String>,
-    /// Databases that went with all of their tables.
+    /// Databases that were dropped with all of their tables.
     pub databases: Vec<String>,
-    /// They are not there under their names any more: those that went, and those that have another name.
+    /// They are not there under their names any more: dropped and renamed ones.
     pub lost: Vec<String>,
     /// Their rows are others now, which the log does not tell: they are to be read again.
     pub replaced: Vec<String>,

@@ -57,7 +57,7 @@ pub(super) struct LogStream {
 impl LogStream {
     /// Begins to stream from a place in a file.
     pub(super) fn start(mut catalog: MariadbCatalog, number: u32, file: &str, from: u64) -> Outcome<Self> {
-        // The server tells of transactions as to one of its own kind, and says every second that it is there.
+        // The server reports transactions as to another server of its kind, and sends a heartbeat every second.
         catalog.rows("set @mariadb_slave_capability = 4, @master_heartbeat_period = 1000000000")?;
         let MariadbCatalog { connection, shown, .. } = catalog;
         let request = BinlogStreamRequest::new(number).with_filename(file.as_bytes()).with_pos(from);

@@ -112,7 +112,7 @@ fn keys_that_change_while_a_table_is_loaded_are_noted() {
 }
 
 #[test]
-fn a_relation_that_was_never_told_is_no_change() {
+fn a_relation_that_was_never_described_is_not_a_change() {
     let (mut applier, mut order) = applier(Position::at(1));
     applier.begin(&mut order, 100, 5, 3);
     assert_eq!(applier.apply(&mut order, &insert(99, &["1"])), None);

@@ -13,7 +13,7 @@ use crate::databases::postgres::{connect, literal, quote};
 use crate::databases::{Server, in_time, wait};
 use crate::intakes::feed::json::Spelling;
 
-/// A session for questions.
+/// A session for queries.
 pub(super) struct Catalog {
     client: Client,
     pub shown: String,
@@ -48,7 +48,7 @@ pub(super) struct SourceColumn {
     pub may_be_apart: bool,
     /// Whether it is computed, and so never sent.
     pub is_computed: bool,
-    /// Whether rows that were there when it came have a value of it.
+    /// Whether rows from before it was added have a value of it.
     pub is_filled: bool,
 }
 

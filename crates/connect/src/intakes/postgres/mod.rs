@@ -115,7 +115,7 @@ impl PostgresFeed {
             let Some(table) = catalog.table(&name)? else {
                 let problem = check::no_table(&catalog, one, &name)?;
                 let failure = Failure::new(FailureKind::Configuration, problem.message);
-                // It went after the pipeline was written out.
+                // It was dropped after the pipeline was written out.
                 let renews = Policy::of(one) == Policy::Follow;
                 return Err(Failure { renews, ..failure.with_help(problem.help.unwrap_or_default()) });
             };
@@ -255,6 +255,6 @@ impl IntakeView for PostgresIntake {
         let states = self.states(positions)?;
         let bytes = states.iter().filter_map(|s| s.bytes).sum();
         let unread = u64::from(bytes > 0);
-        Ok(Behind { partitions: 1, unread_partitions: unread, bytes, events: 0, misplaced: 0, held: 0 })
+        Ok(Behind { partitions: 1, unread_partitions: unread, bytes, events: 0, misplaced: 0, waiting: 0 })
     }
 }

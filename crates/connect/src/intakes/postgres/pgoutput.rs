@@ -12,13 +12,13 @@ pub(super) enum LogMessage {
     Commit { commit: u64, end: u64, time: i64 },
     /// A table as it is from here on.
     Relation(Relation),
-    /// A row came.
+    /// A row was inserted.
     Insert { relation: u32, new: Tuple },
-    /// A row has other values.
+    /// A row was updated.
     Update { relation: u32, old: Option<OldValues>, new: Tuple },
-    /// A row went.
+    /// A row was deleted.
     Delete { relation: u32, old: OldValues },
-    /// All rows of tables went.
+    /// Tables were truncated.
     Truncate { relations: Vec<u32> },
     /// Part of a transaction that is not committed yet begins.
     StreamStart { xid: u32 },

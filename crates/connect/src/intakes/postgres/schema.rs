@@ -1,4 +1,5 @@
-//! Notices that a table of the source has changed: columns that came, went or have another type, and another name.
+//! Notices that a table of the source has changed: columns that were added, dropped or retyped, and a table that was
+//! renamed.
 
 use sluice_core::failure::{Failure, Outcome};
 
@@ -42,15 +43,15 @@ pub(super) fn compare(feed: &PostgresFeed, state: &State, relation: &Relation) -
         verdict = difference.judge(table, policy, &there);
     }
     if let Some(words) = other_key(table, relation) {
-        verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Hold(words) };
+        verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Stop(words) };
     }
     if by_name.is_none() && policy != Policy::Ignore {
         let more = match verdict {
-            SchemaVerdict::Hold(words) | SchemaVerdict::Renew(words) => format!("; {words}"),
+            SchemaVerdict::Stop(words) | SchemaVerdict::Renew(words) => format!("; {words}"),
             SchemaVerdict::GoOn { .. } => String::new(),
         };
         let words = format!("it was renamed to {name}{more}");
-        verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Hold(words) };
+        verdict = if policy == Policy::Follow { SchemaVerdict::Renew(words) } else { SchemaVerdict::Stop(words) };
     }
     let bound_as = by_name.is_none().then(|| u32::try_from(number).unwrap_or(u32::MAX));
     Ok(Some(SchemaFound { table: table.name.to_string(), columns, bound_as, verdict }))

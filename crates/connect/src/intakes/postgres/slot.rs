@@ -20,7 +20,7 @@ use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::{Load, State, TableState, WholeTableState};
 use crate::intakes::feed::{PARTITION, TABLE_OPTIONS};
 
-/// How long a session of ours that has lost its process may hold the slot.
+/// How long a session of ours that has lost its process may use the slot.
 pub(super) const HELD: Duration = Duration::from_secs(10);
 
 /// Keys of an arrival.
@@ -89,7 +89,7 @@ pub(super) fn make(feed: &PostgresFeed, again: bool) -> Outcome<PartitionPositio
     let catalog = feed.catalog()?;
     let (system, timeline) = identify(feed)?;
     let slot = name(&feed.settings);
-    // What is unread is younger than this.
+    // What is unread is newer than this.
     let time = Some(chrono::Utc::now().timestamp_micros());
     let mut state = State { system, timeline, slot: slot.clone(), time, ..State::default() };
     feed.refuse_unlogged(&catalog, &feed.publication(&state))?;
@@ -329,7 +329,7 @@ pub(super) fn states(feed: &PostgresFeed, positions: &[PartitionPosition]) -> Ou
         state: state.as_ref(),
         at: state.as_ref().map_or(end, |s| s.read),
         end,
-        kept_from: slot.as_ref().map_or(end, |s| s.restart),
+        retained_from: slot.as_ref().map_or(end, |s| s.restart),
         warning: first.options.size("log_warning"),
     };
     Ok(vec![stand.partition()])

@@ -242,7 +242,7 @@ async fn receive(mut wire: Wire, send: &Sender<Received>, shared: &StreamState) 
     };
     let _ = send.send(match failed {
         WireError::Away(what) => Received::Away(what),
-        WireError::Refused(said) => Received::Refused(said),
+        WireError::Answer(said) => Received::Refused(said),
     });
 }
 

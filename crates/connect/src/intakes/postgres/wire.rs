@@ -77,7 +77,7 @@ pub(super) enum WireError {
     /// The connection ended, or never came.
     Away(String),
     /// The server refuses.
-    Refused(ServerReply),
+    Answer(ServerReply),
 }
 
 impl From<io::Error> for WireError {
@@ -185,11 +185,11 @@ impl Wire {
                 Ok(Message::ReadyForQuery(_)) => break,
                 Ok(_) => {}
                 // The server says when it is ready again.
-                Err(WireError::Refused(said)) => refused = Some(said),
+                Err(WireError::Answer(said)) => refused = Some(said),
                 Err(away) => return Err(away),
             }
         }
-        refused.map_or(Ok(rows), |said| Err(WireError::Refused(said)))
+        refused.map_or(Ok(rows), |said| Err(WireError::Answer(said)))
     }
 
     /// Begins to stream.
@@ -250,7 +250,7 @@ impl Wire {
         }
     }
 
-    /// Tells the server what has settled. Only that can be forgotten there.
+    /// Reports to the server what has settled. Only that can be forgotten there.
     pub(super) async fn confirm(&mut self, settled: u64, asks: bool) -> WireResult<()> {
         const BODY: u32 = 1 + 8 * 4 + 1;
         let since_2000 = chrono::Utc::now().timestamp_micros() - super::MICROS;
@@ -301,7 +301,7 @@ impl Wire {
         loop {
             self.fill_frame().await?;
             match Message::parse(&mut self.input)? {
-                Some(Message::ErrorResponse(body)) => return Err(WireError::Refused(said(body.fields())?)),
+                Some(Message::ErrorResponse(body)) => return Err(WireError::Answer(said(body.fields())?)),
                 Some(Message::NoticeResponse(_)) => {}
                 Some(Message::ParameterStatus(body)) => {
                     if body.name()? == "server_version" {
@@ -387,7 +387,7 @@ fn unexpected() -> WireError {
 pub(super) fn failed(shown: &str, error: WireError) -> Failure {
     match error {
         WireError::Away(what) => Failure::away(format!("{shown} does not answer: {what}")),
-        WireError::Refused(said) => match said.code.as_str() {
+        WireError::Answer(said) => match said.code.as_str() {
             "28000" | "28P01" | "3D000" | "42501" => {
                 Failure::new(FailureKind::Unreachable, format!("{shown} rejected the login: {}", said.message))
                     .with_help(

@@ -1,15 +1,15 @@
-//! Intake kind `topics`: topics of a broker that speaks the Kafka protocol, one partition each. A position is an offset.
+//! Intake kind `topics`: topics of a broker that speaks the Kafka protocol, one partition each. A position is an
+//! offset.
 //!
 //! Partitions are assigned, never joined as a group: the ledger's positions are the truth. The offsets that the group
 //! has committed at the broker follow what has settled, for other tools to look at. Only committed messages of
 //! transactional writers are read. The end of a partition is what fetching says, not an offset that was asked for.
 //!
 //! A position is guarded by the cluster's name and a digest of the last message that was read: where another message
-//! stands there, the topic was made recreated, and the run stops.
+//! stands there, the topic was recreated, and the run stops.
 
 mod assigned;
 mod gather;
-mod held;
 mod identity;
 mod partitions;
 mod proof;
@@ -17,6 +17,7 @@ mod quiet;
 mod reader;
 mod sample;
 mod states;
+mod waiting;
 
 use std::sync::{Arc, OnceLock};
 
@@ -197,7 +198,7 @@ pub struct TopicsIntake {
     manner: MessageOptions,
     /// For proofs; it reads nothing.
     look: Arc<Consumer>,
-    /// For telling what has settled.
+    /// For reporting what has settled.
     tell: OnceLock<Consumer>,
 }
 
@@ -392,7 +393,7 @@ impl IntakeView for TopicsIntake {
         let partitions = self.partitions()?;
         let bounds = self.bounds(&partitions)?;
         let ends: Vec<u64> = bounds.iter().map(|(_, high)| *high).collect();
-        behind.held = held::count(&self.broker, &partitions, &ends)?;
+        behind.waiting = waiting::count(&self.broker, &partitions, &ends)?;
         for (partition, (low, high)) in partitions.iter().zip(bounds) {
             let read = positions.iter().find(|p| p.partition == partition.name()).map_or(low, |p| p.position.major);
             let unread = high.saturating_sub(read.max(low));

@@ -1,6 +1,6 @@
 //! Proof that what was read came from the topic that the positions are of.
 //!
-//! A topic can be deleted and made recreated, or a broker come back with other data, between two answers to one reader, and
+//! A topic can be deleted and recreated, or a broker come back with other data, between two answers to one reader, and
 //! nothing in the answers tells: the same offsets then lead to other messages. So a message that was read before is a
 //! witness: if it is still there when everything else has been read, then all of it came from the same topic.
 

@@ -10,13 +10,13 @@ use rdkafka::message::Message as _;
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::batch::Range;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBack, LaneReader, PartitionPosition, Read, ReadLimit};
+use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit, WaitingMessages};
 
 use super::assigned::{Assigned, PartitionRead, ReadOptions};
 use super::partitions::{Partition, Wanted};
 use super::proof::{Prover, Witness, recreated};
 use super::quiet::{Quiet, QuietFound};
-use super::{Bell, MessageOptions, held, identity};
+use super::{Bell, MessageOptions, identity, waiting};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
 
 /// How long a call waits for messages at most.
@@ -461,14 +461,15 @@ impl LaneReader for TopicsReader {
     fn remarks(&self) -> Vec<String> {
         let partitions: Vec<Partition> = self.parts.iter().map(|p| p.partition.clone()).collect();
         let ends = self.broker.offsets(&self.consumer, &super::named(&partitions), Offset::End);
-        let held = ends.and_then(|ends| {
+        let waiting = ends.and_then(|ends| {
             let ends: Vec<u64> = ends.into_iter().map(|end| end.unwrap_or(u64::MAX)).collect();
-            held::look(&self.broker, &partitions, &ends)
+            waiting::look(&self.broker, &partitions, &ends)
         });
-        let Ok(held) = held else { return Vec::new() };
-        let reported =
-            |(partition, held): (&Partition, Option<HeldBack>)| Some(held::shown_held(&partition.name(), &held?));
-        partitions.iter().zip(held).filter_map(reported).collect()
+        let Ok(waiting) = waiting else { return Vec::new() };
+        let reported = |(partition, waiting): (&Partition, Option<WaitingMessages>)| {
+            Some(waiting::shown_waiting(&partition.name(), &waiting?))
+        };
+        partitions.iter().zip(waiting).filter_map(reported).collect()
     }
 
     fn confirm(&mut self) -> Outcome<bool> {

@@ -19,19 +19,19 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
     let mut states = Vec::new();
     let partitions = intake.partitions()?;
     let mut oldest = intake.reader("sluice.look", partitions.len())?;
-    let mut waiting = 0;
+    let mut unseen = 0;
     let configs = admin.configs(partitions.iter().map(|p| &*p.topic).collect::<BTreeSet<_>>());
     let bounds = intake.bounds(&partitions)?;
     let ends: Vec<u64> = bounds.iter().map(|(_, high)| *high).collect();
-    let held = super::held::look(&intake.broker, &partitions, &ends)?;
+    let waiting = super::waiting::look(&intake.broker, &partitions, &ends)?;
     let before = intake.offsets(&partitions, &hour_ago)?;
-    for (((partition, (low, high)), before), held) in partitions.into_iter().zip(bounds).zip(before).zip(held) {
+    for (((partition, (low, high)), before), waiting) in partitions.into_iter().zip(bounds).zip(before).zip(waiting) {
         let name = partition.name();
         let read = positions.iter().find(|p| p.partition == name).map_or(low, |p| p.position.major);
         let retention = configs.get(&*partition.topic).and_then(|config| config.retention);
         if high > read.max(low) {
             oldest.add_at(&partition, read.max(low), None)?;
-            waiting += 1;
+            unseen += 1;
         }
         states.push(PartitionState {
             partition: name,
@@ -44,12 +44,12 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
             retention,
             arrived_last_hour: Some(high.saturating_sub(before)),
             loads: Vec::new(),
-            kept: None,
-            held,
+            retained: None,
+            waiting,
         });
     }
     let started = Instant::now();
-    while waiting > 0 && started.elapsed() < PATIENCE {
+    while unseen > 0 && started.elapsed() < PATIENCE {
         // A batch that cannot be unpacked stops the run, which says so; the position behind it can still be set.
         let Ok(read) = oldest.read(ReadLimit { records: 1, bytes: 1, ends: false }) else { break };
         match read {
@@ -58,7 +58,7 @@ pub(super) fn look(intake: &TopicsIntake, positions: &[PartitionPosition]) -> Ou
                 let time = chunk.messages.as_ref().and_then(|m| m.each.first()).and_then(|m| m.time);
                 if state.oldest_unread.is_none() && time.is_some() {
                     state.oldest_unread = time;
-                    waiting -= 1;
+                    unseen -= 1;
                     oldest.pause(&chunk.partition);
                 }
             }

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::HeldBatch;
+use sluice_core::kinds::NotedBatch;
 
 use super::record::LandedLine;
 use super::stage::StagedFiles;
@@ -25,7 +25,7 @@ pub(super) struct BegunBatch {
     version: u32,
     pipeline: String,
     #[serde(flatten)]
-    pub held: HeldBatch,
+    pub noted: NotedBatch,
     staged: StagedFiles,
 }
 
@@ -35,8 +35,8 @@ fn place(landing: &FilesLanding, lane: &LaneId) -> PathBuf {
 
 /// Keeps what is about to happen; on return it is durable.
 pub(super) fn keep(landing: &FilesLanding, batch: &BatchIdentity, ranges: &Ranges, staged: StagedFiles) -> Outcome<()> {
-    let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
-    let begun = BegunBatch { version: VERSION, pipeline: batch.pipeline.clone(), held, staged };
+    let noted = NotedBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
+    let begun = BegunBatch { version: VERSION, pipeline: batch.pipeline.clone(), noted, staged };
     let bytes = serde_json::to_vec(&begun).map_err(|e| Failure::internal(format!("a batch cannot be noted: {e}")))?;
     let place = place(landing, &batch.lane);
     let is_new = !place.exists();
@@ -65,7 +65,7 @@ pub(super) fn unfinished(landing: &FilesLanding, lane: &LaneId) -> Outcome<Optio
         return Err(Failure::findings(message).with_help("use that version"));
     }
     let last = landing.record(lane).last()?;
-    let is_done = last.is_some_and(|l| l.ledger == begun.held.ledger && l.number >= begun.held.number);
+    let is_done = last.is_some_and(|l| l.ledger == begun.noted.ledger && l.number >= begun.noted.number);
     let exists = |path: &String| landing.root.join(path).exists();
     let is_there = begun.staged.files.iter().all(|f| exists(&f.staged) || exists(&f.path));
     Ok(Some(begun).filter(|_| !is_done && is_there))
@@ -83,9 +83,9 @@ pub(super) fn forget(landing: &FilesLanding, lane: &LaneId) -> Outcome<()> {
 
 /// Brings to an end what a ledger that is lost had begun.
 pub(super) fn finish(landing: &FilesLanding, lane: &LaneId) -> Outcome<()> {
-    let Some(BegunBatch { pipeline, held, staged, .. }) = unfinished(landing, lane)? else { return Ok(()) };
-    let batch = BatchIdentity { ledger: held.ledger, pipeline, lane: lane.clone(), number: held.number };
+    let Some(BegunBatch { pipeline, noted, staged, .. }) = unfinished(landing, lane)? else { return Ok(()) };
+    let batch = BatchIdentity { ledger: noted.ledger, pipeline, lane: lane.clone(), number: noted.number };
     publish::make_visible(landing, &batch, &staged)?;
-    landing.record(lane).add(&LandedLine::new(&batch, &held.ranges, &staged))?;
+    landing.record(lane).add(&LandedLine::new(&batch, &noted.ranges, &staged))?;
     publish::clear(landing, &batch, &staged)
 }

@@ -22,7 +22,7 @@ use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::{self, JsonLines, RowWriter, csv};
 use sluice_core::kinds::{
-    BatchOrder, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork, Stored,
+    BatchOrder, Holdings, Landing, LandingKind, NotedBatch, NotedLane, Published, Settings, Stage, StagedWork, Stored,
 };
 use sluice_core::plan::transform::schema_of;
 use sluice_core::problem::Problem;
@@ -65,7 +65,7 @@ const OPTIONS: &[OptionSpec] = &[
         "new_types",
         ValueKind::Choice(&["stop", "new_folder"]),
         "stop",
-        "Parquet: what happens when a column has another type than in landed files: hold stops before anything is \
+        "Parquet: what happens when a column has another type than in landed files: stop ends the run before anything is \
          read; new_folder lands in a folder of its own, PATH-2",
     )
     .with(&["format", "path"]),
@@ -325,10 +325,10 @@ impl FilesLanding {
 }
 
 impl Landing for FilesLanding {
-    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<NotedBatch>> {
         // What was begun is visible in part, and as good as landed.
         match begun::unfinished(self, lane)? {
-            Some(begun) => Ok(Some(begun.held)),
+            Some(begun) => Ok(Some(begun.noted)),
             None => self.record(lane).last(),
         }
     }
@@ -338,7 +338,7 @@ impl Landing for FilesLanding {
         for lane in self.lanes()? {
             begun::finish(self, &lane)?;
             let batches = self.record(&lane).all()?;
-            lanes.push(HeldLane { lane, batches, read_to: None });
+            lanes.push(NotedLane { lane, batches, read_to: None });
         }
         Ok(Holdings { lanes, order: 0 })
     }

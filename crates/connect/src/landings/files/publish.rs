@@ -20,7 +20,7 @@ pub(super) fn publish(
 ) -> Outcome<()> {
     let staged = StagedFiles::read(work)?;
     let record = landing.record(&batch.lane);
-    if record.last()?.is_some_and(|held| held.ledger == batch.ledger && held.number >= batch.number) {
+    if record.last()?.is_some_and(|noted| noted.ledger == batch.ledger && noted.number >= batch.number) {
         // All of it was done before a crash; only the ledger does not know yet.
         return clear(landing, batch, &staged);
     }

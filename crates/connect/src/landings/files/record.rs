@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, Ranges};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::HeldBatch;
+use sluice_core::kinds::NotedBatch;
 
 use super::stage::StagedFiles;
 
@@ -20,7 +20,7 @@ const VERSION: u32 = 1;
 pub(super) struct LandedLine {
     version: u32,
     #[serde(flatten)]
-    held: HeldBatch,
+    noted: NotedBatch,
     files: Vec<LandedFile>,
 }
 
@@ -36,7 +36,7 @@ impl LandedLine {
         let file = |f: &super::stage::StagedFile| LandedFile { path: f.path.clone(), rows: f.rows, bytes: f.bytes };
         Self {
             version: VERSION,
-            held: HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() },
+            noted: NotedBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() },
             files: staged.files.iter().map(file).collect(),
         }
     }
@@ -54,7 +54,7 @@ impl<'a> LandedRecord<'a> {
     }
 
     /// The last batch.
-    pub(super) fn last(&self) -> Outcome<Option<HeldBatch>> {
+    pub(super) fn last(&self) -> Outcome<Option<NotedBatch>> {
         self.last_line()?.map(|(line, _)| self.parse(&line)).transpose()
     }
 
@@ -66,7 +66,7 @@ impl<'a> LandedRecord<'a> {
     }
 
     /// Every batch, in the order in which they landed.
-    pub(super) fn all(&self) -> Outcome<Vec<HeldBatch>> {
+    pub(super) fn all(&self) -> Outcome<Vec<NotedBatch>> {
         let Some((_, end)) = self.last_line()? else { return Ok(Vec::new()) };
         let io = |e: std::io::Error| Failure::io("read", &self.path, &e);
         let file = File::open(&self.path).map_err(io)?;
@@ -74,7 +74,7 @@ impl<'a> LandedRecord<'a> {
         lines.map(|line| self.parse(&line.map_err(io)?)).collect()
     }
 
-    fn parse(&self, line: &[u8]) -> Outcome<HeldBatch> {
+    fn parse(&self, line: &[u8]) -> Outcome<NotedBatch> {
         let parsed: LandedLine = serde_json::from_slice(line).map_err(|e| {
             Failure::findings(format!("the record {} cannot be read: {e}", self.path.display()))
                 .with_help("it was written by a newer version, or edited; use that version, or restore the file")
@@ -86,7 +86,7 @@ impl<'a> LandedRecord<'a> {
             ))
             .with_help("use that version"));
         }
-        Ok(parsed.held)
+        Ok(parsed.noted)
     }
 
     /// Adds a batch after the last whole line; what a crash tore is cut off.

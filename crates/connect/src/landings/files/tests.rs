@@ -123,7 +123,7 @@ fn many_folders_do_not_need_many_open_files() {
 }
 
 #[test]
-fn a_torn_record_is_mended_by_the_next_batch() {
+fn a_torn_record_is_fixed_by_the_next_batch() {
     let store = FilesStore::new(json_lines());
     let landing = store.landing();
     for number in 1..=2 {
@@ -134,12 +134,12 @@ fn a_torn_record_is_mended_by_the_next_batch() {
     let text = fs::read_to_string(&record).unwrap();
     fs::write(&record, &text[..text.len() - 9]).unwrap();
     // What was begun counts as held, though its record is torn.
-    assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 2);
+    assert_eq!(landing.noted(&suite::lane()).unwrap().unwrap().number, 2);
     fs::remove_file(record.with_extension("begun")).unwrap();
-    assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 1);
+    assert_eq!(landing.noted(&suite::lane()).unwrap().unwrap().number, 1);
     let work = suite::stage(landing.as_ref(), 3, &[("", &["c"])]);
     suite::publish(landing.as_ref(), 3, &work).unwrap();
-    assert_eq!(landing.held(&suite::lane()).unwrap().unwrap().number, 3);
+    assert_eq!(landing.noted(&suite::lane()).unwrap().unwrap().number, 3);
 }
 
 #[test]
@@ -250,12 +250,12 @@ fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: File
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, bytes).unwrap();
         }
-        // Whoever lost the ledger as well finds the batch whole, or nothing of it.
+        // If the ledger is lost as well, the batch is found whole or not at all.
         let lost = FilesStore { folder: copy_of(folder.path()), format: format.clone() };
-        let held = lost.landing().held(&suite::lane()).unwrap().unwrap().number;
+        let noted = lost.landing().noted(&suite::lane()).unwrap().unwrap().number;
         let recorded = lost.landing().holdings(&[]).unwrap().lanes.remove(0).batches.last().unwrap().number;
-        assert_eq!(held, recorded, "after call {i}");
-        let whole: &[&str] = if held == 2 { &["0", "a", "b", "c", "d"] } else { &["0"] };
+        assert_eq!(noted, recorded, "after call {i}");
+        let whole: &[&str] = if noted == 2 { &["0", "a", "b", "c", "d"] } else { &["0"] };
         assert_eq!(lost.visible(), whole, "after call {i}");
         let store = FilesStore { folder, format: format.clone() };
         let before = store.visible();
@@ -265,7 +265,7 @@ fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: File
         );
         suite::publish(store.landing().as_ref(), 2, &work).unwrap_or_else(|e| panic!("after call {i}: {e}"));
         assert_eq!(store.visible(), ["0", "a", "b", "c", "d"], "after call {i}");
-        assert_eq!(store.landing().held(&suite::lane()).unwrap().unwrap().number, 2);
+        assert_eq!(store.landing().noted(&suite::lane()).unwrap().unwrap().number, 2);
     }
 }
 
@@ -290,7 +290,7 @@ fn a_batch_takes_the_place_of_another(#[values(1, 2)] times: usize) {
     }
     assert_eq!(store.visible(), ["A", "B", "d"]);
     // The record of the lane itself still ends with its last batch.
-    assert_eq!(store.landing().held(&suite::lane()).unwrap().unwrap().number, 2);
+    assert_eq!(store.landing().noted(&suite::lane()).unwrap().unwrap().number, 2);
 }
 
 /// On a file system that folds case, or normalises letters, two folders are one: their files still have two names.

@@ -429,14 +429,14 @@ impl MariadbSession {
              union select privilege_type from information_schema.table_privileges where grantee = {user} and table_schema = {schema} and table_name = {name}
              union select privilege_type from information_schema.column_privileges where grantee = {user} and table_schema = {schema} and table_name = {name}"
         );
-        let held: Vec<String> = self.query(&sql)?.into_iter().flatten().flatten().collect();
+        let granted: Vec<String> = self.query(&sql)?.into_iter().flatten().flatten().collect();
         let by_role = self
             .query("select current_role()")
             .is_ok_and(|r| r.iter().flatten().any(|v| v.as_deref().is_some_and(|role| role != "NONE")));
         if by_role {
             return Ok(Vec::new());
         }
-        let lacks = |right: &&&str| !held.iter().any(|h| h.eq_ignore_ascii_case(right));
+        let lacks = |right: &&&str| !granted.iter().any(|h| h.eq_ignore_ascii_case(right));
         Ok(rights.iter().filter(lacks).map(|r| (*r).to_string()).collect())
     }
 }

@@ -16,7 +16,7 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::durable::Disk;
 use sluice_core::failure::Outcome;
 use sluice_core::kinds::{
-    BatchOrder, HeldBatch, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
+    BatchOrder, Holdings, Landing, LandingKind, NotedBatch, Published, Settings, Stage, StagedWork,
 };
 use sluice_core::problem::Problem;
 
@@ -103,7 +103,7 @@ impl ScreenLanding {
 }
 
 impl Landing for ScreenLanding {
-    fn held(&self, _: &LaneId) -> Outcome<Option<HeldBatch>> {
+    fn noted(&self, _: &LaneId) -> Outcome<Option<NotedBatch>> {
         Ok(None)
     }
 

@@ -358,7 +358,7 @@ fn judge(shown: &str, error: &rusqlite::Error) -> StoreError {
             StoreError::Refused { row: None, column, message }
         }
         ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => {
-            StoreError::Away(format!("{shown} is held by another process: {message}"))
+            StoreError::Away(format!("{shown} is locked by another process: {message}"))
         }
         ErrorCode::DiskFull => StoreError::Away(format!("{shown}: {message}")),
         ErrorCode::Unknown if message.contains("no such") || message.contains("has no column") => {

@@ -3,7 +3,7 @@
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::{HeldBatch, HeldLane, RefusedRow, StoredBatch};
+use sluice_core::kinds::{NotedBatch, NotedLane, RefusedRow, StoredBatch};
 
 use super::session::{AnswerRow, BATCHES, LANES, REFUSED, Session, number};
 use super::shape::TableName;
@@ -35,12 +35,12 @@ impl BatchBook<'_> {
     }
 
     /// The last batch of a lane.
-    pub(super) fn held(&mut self, lane: i64) -> StoreResult<Option<HeldBatch>> {
+    pub(super) fn noted(&mut self, lane: i64) -> StoreResult<Option<NotedBatch>> {
         let sql = format!(
             "select ledger, number, ranges from {} where lane = {lane} order by number desc limit 1",
             self.table(BATCHES)
         );
-        Ok(self.session.query(&sql)?.first().and_then(held))
+        Ok(self.session.query(&sql)?.first().and_then(noted))
     }
 
     /// The landings that have batches beside the table.
@@ -57,15 +57,15 @@ impl BatchBook<'_> {
     }
 
     /// All batches of the lanes of a landing.
-    pub(super) fn holdings(&mut self, landing: &str) -> StoreResult<Vec<HeldLane>> {
+    pub(super) fn holdings(&mut self, landing: &str) -> StoreResult<Vec<NotedLane>> {
         let lanes = format!("select id, lane from {} where landing = {}", self.table(LANES), self.literal(landing));
         let mut found = Vec::new();
         for row in self.session.query(&lanes)? {
             let [Some(id), Some(lane)] = &row[..] else { continue };
             let sql =
                 format!("select ledger, number, ranges from {} where lane = {id} order by number", self.table(BATCHES));
-            let batches = self.session.query(&sql)?.iter().filter_map(held).collect();
-            found.push(HeldLane { lane: LaneId::named(lane.as_str()), batches, read_to: None });
+            let batches = self.session.query(&sql)?.iter().filter_map(noted).collect();
+            found.push(NotedLane { lane: LaneId::named(lane.as_str()), batches, read_to: None });
         }
         Ok(found)
     }
@@ -215,9 +215,9 @@ impl BatchBook<'_> {
     }
 }
 
-fn held(row: &AnswerRow) -> Option<HeldBatch> {
+fn noted(row: &AnswerRow) -> Option<NotedBatch> {
     let text = |i: usize| row.get(i)?.as_deref();
-    Some(HeldBatch {
+    Some(NotedBatch {
         ledger: text(0)?.to_string(),
         number: text(1)?.parse().ok()?,
         ranges: serde_json::from_str(text(2)?).unwrap_or_default(),

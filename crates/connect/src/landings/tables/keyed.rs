@@ -125,7 +125,7 @@ impl KeyedStatements<'_> {
         let (s, p, b) = (self.quote(SOURCE), self.quote(POSITION), self.quote(BATCH));
         let (old_source, new_source) =
             ((self.spelling.by_bytes)(&format!("{there}.{s}")), (self.spelling.by_bytes)(&format!("{new}.{s}")));
-        // The lane distinguish arrivals whose partitions have the same names.
+        // The lane distinguishes arrivals whose partitions have the same names.
         let lane = format!("% {}", 1_i64 << LANE_BITS);
         format!(
             "({there}.{b} is null or case when {there}.{s} = {new}.{s} and {there}.{b} {lane} = {new}.{b} {lane} then \

@@ -64,8 +64,8 @@ impl<S: Store> LandingKind for TableKind<S> {
         }
     }
 
-    fn holds(&self, options: &Options) -> bool {
-        Mode::read(options) == Mode::Mirror && shape::holds(options, Mode::Mirror)
+    fn stops_at_refused(&self, options: &Options) -> bool {
+        Mode::read(options) == Mode::Mirror && shape::stops(options, Mode::Mirror)
     }
 
     fn wants_origin(&self) -> bool {

@@ -30,7 +30,7 @@ use sluice_core::columns::OutputColumn;
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::{
-    BatchOrder, HeldBatch, Holdings, Landing, Published, RefusedRow, Settings, Stage, StagedWork,
+    BatchOrder, Holdings, Landing, NotedBatch, Published, RefusedRow, Settings, Stage, StagedWork,
 };
 use sluice_core::table::{Found, SqlDialect, TableReport, compare};
 use sluice_core::types::SqlType;
@@ -300,10 +300,10 @@ fn missing(report: &TableReport) -> String {
 }
 
 impl Landing for TableLanding {
-    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<NotedBatch>> {
         let number = self.lane_number(lane)?;
         self.with_session(lane, |session| {
-            BatchBook { session, beside: &self.table }.held(number).map_err(StoreError::into_failure)
+            BatchBook { session, beside: &self.table }.noted(number).map_err(StoreError::into_failure)
         })
     }
 

@@ -211,7 +211,7 @@ impl Publishing<'_> {
 
     /// Loads what can be loaded, splitting until each refused row stands alone.
     fn by_parts(&mut self, parts: &[RecordBatch], rows: &Path, objections: &[Objection]) -> StoreResult<Published> {
-        // A column that is gone or has another type refuses every row; that is no matter of rows.
+        // A column that is gone or has another type refuses every row; that is not a matter of rows.
         self.landing.compare_again(self.session)?;
         let mut split = Split::default();
         if self.session.has_transactions() {
@@ -229,8 +229,8 @@ impl Publishing<'_> {
         }
         self.range(&mut split, parts, from, total)?;
         let mut refused = self.describe(rows, &split)?;
-        if self.landing.shape.hold && !refused.is_empty() {
-            return Err(StoreError::Failed(self.held_up(&refused[0])));
+        if self.landing.shape.stops && !refused.is_empty() {
+            return Err(StoreError::Failed(self.stopped_at(&refused[0])));
         }
         if !self.session.has_transactions() {
             self.found_again_end(&refused)?;
@@ -403,7 +403,7 @@ impl Publishing<'_> {
         found.into_iter().map(describe).collect()
     }
 
-    fn held_up(&self, row: &RefusedRow) -> Failure {
+    fn stopped_at(&self, row: &RefusedRow) -> Failure {
         let message = format!(
             "{} refuses a row of {}, read from {} at {}: {}",
             self.landing.shown, self.batch, row.partition, row.position, row.message
@@ -417,7 +417,7 @@ impl Publishing<'_> {
     /// What an error means for the run. A table that has changed is compared again, so that the difference is reported.
     fn failure(&mut self, error: StoreError) -> Failure {
         if let StoreError::Changed(message) = &error {
-            // A COPY that could not begin ends its session; the question takes another one.
+            // A COPY that could not begin ends its session; the query takes another one.
             let fresh = (self.landing.connect)(&self.landing.settings);
             match fresh.and_then(|mut session| self.landing.compare_again(session.as_mut())) {
                 Err(StoreError::Failed(failure)) => return failure,
@@ -473,7 +473,7 @@ fn of_keys(target: &Target, part: &RecordBatch) -> Vec<Objection> {
     found
 }
 
-/// Changes of a kind that is none.
+/// Changes of an unknown kind.
 fn of_changes(part: &RecordBatch) -> Vec<Objection> {
     let message = || format!("`change` gives none of '{}'", CHANGES.join("', '"));
     let objection = |row| Objection { row, column: CHANGE.into(), message: message() };

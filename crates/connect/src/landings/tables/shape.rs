@@ -82,9 +82,9 @@ pub(crate) const OPTIONS: &[OptionSpec] = &[
     CREATE,
     OptionSpec::optional(
         "refused",
-        ValueKind::Choice(&["skip", "hold"]),
-        "what happens to a row that the store refuses: skip makes it a reject, hold stops before its batch; default: \
-         hold for mirrors, skip for other modes",
+        ValueKind::Choice(&["skip", "stop"]),
+        "what happens to a row that the store refuses: skip makes it a reject, stop ends the run before its batch; default: \
+         stop for mirrors, skip for other modes",
     ),
 ];
 
@@ -108,8 +108,8 @@ pub(crate) const ADDING_OPTIONS: &[OptionSpec] = &[
     CREATE,
     OptionSpec::optional(
         "refused",
-        ValueKind::Choice(&["skip", "hold"]),
-        "what happens to a row that the store refuses: skip makes it a reject, hold stops before its batch; default: skip",
+        ValueKind::Choice(&["skip", "stop"]),
+        "what happens to a row that the store refuses: skip makes it a reject, stop ends the run before its batch; default: skip",
     ),
 ];
 
@@ -146,14 +146,14 @@ pub(crate) struct Shape {
     pub key: Vec<String>,
     pub version: Option<String>,
     pub lineage: bool,
-    pub hold: bool,
+    pub stops: bool,
     /// Whether the rows are changes of a feed.
     pub fed: bool,
 }
 
-/// Whether a row that is refused holds its batch.
-pub(crate) fn holds(options: &Options, mode: Mode) -> bool {
-    options.text("refused").map_or(mode == Mode::Mirror, |word| word == "hold")
+/// Whether a refused row stops the run before its batch.
+pub(crate) fn stops(options: &Options, mode: Mode) -> bool {
+    options.text("refused").map_or(mode == Mode::Mirror, |word| word == "stop")
 }
 
 impl Shape {
@@ -167,7 +167,7 @@ impl Shape {
             lineage: options.flag("lineage") || (mode.is_keyed() && version.is_none()),
             version,
             fed: columns.iter().any(|c| c.name == FEED),
-            hold: holds(options, mode),
+            stops: stops(options, mode),
         }
     }
 

@@ -203,7 +203,7 @@ impl<'a> MergedRows<'a> {
     }
 }
 
-/// Whether each change is a delete; null for a kind that is none of ours, which is refused later.
+/// Whether each change is a delete; null for an unknown kind, which is refused later.
 fn deleted(change: Option<&ArrayRef>, rows: usize) -> BooleanArray {
     let Some(change) = change.filter(|c| matches!(c.data_type(), DataType::Utf8)) else {
         return BooleanArray::from(vec![None; rows]);

@@ -40,7 +40,7 @@ impl Workload {
     /// first that has a unique index of its own.
     ///
     /// # Errors
-    /// Where the connection is none of a database, the table is not there, or no field has a column of its name.
+    /// Where the connection is not a database, the table is not there, or no field has a column of its name.
     pub fn open(settings: &Settings, table: &str, fields: &[String], key: Option<&str>) -> Outcome<Self> {
         use crate::landings::{mariadb::Mariadb, postgres::Postgres, sqlite::Sqlite};
         let session = match settings.connection.scheme.as_str() {

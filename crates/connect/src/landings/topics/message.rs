@@ -6,7 +6,7 @@
 
 use std::io::{self, Read, Write};
 
-/// Bytes of a batch of one message beside its key, value and headers, at most: the head of the batch, 61, and the
+/// Bytes of a batch of one message beside its key, value and headers, at most: the header of the batch, 61, and the
 /// lengths and numbers of the record, 7 of up to 5 bytes (Kafka protocol, record batch version 2).
 pub(super) const OVERHEAD: usize = 61 + 35;
 

@@ -24,7 +24,7 @@ use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::{self, csv};
 use sluice_core::kinds::{
-    BatchOrder, Fit, HeldBatch, HeldLane, Holdings, Landing, LandingKind, Published, Settings, Stage, StagedWork,
+    BatchOrder, Fit, Holdings, Landing, LandingKind, NotedBatch, NotedLane, Published, Settings, Stage, StagedWork,
 };
 use sluice_core::names;
 use sluice_core::problem::Problem;
@@ -232,7 +232,7 @@ pub(crate) struct TopicsLanding {
 
 impl TopicsLanding {
     /// What stands beside the committed offset of a lane. Looking fences nobody.
-    fn noted(&self, lane: &LaneId) -> Outcome<Option<OffsetNote>> {
+    fn note(&self, lane: &LaneId) -> Outcome<Option<OffsetNote>> {
         if let Some(producer) = self.lanes.lock().unwrap_or_else(PoisonError::into_inner).get(lane) {
             return Ok(producer.noted().cloned());
         }
@@ -261,18 +261,18 @@ impl TopicsLanding {
 }
 
 impl Landing for TopicsLanding {
-    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
-        Ok(self.noted(lane)?.map(|note| note.held))
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<NotedBatch>> {
+        Ok(self.note(lane)?.map(|note| note.last))
     }
 
     fn holdings(&self, lanes: &[LaneId]) -> Outcome<Holdings> {
-        let mut held = Vec::new();
+        let mut found = Vec::new();
         for lane in lanes {
-            if let Some(note) = self.noted(lane)? {
-                held.push(HeldLane { lane: lane.clone(), batches: vec![note.held], read_to: Some(note.read_to) });
+            if let Some(note) = self.note(lane)? {
+                found.push(NotedLane { lane: lane.clone(), batches: vec![note.last], read_to: Some(note.read_to) });
             }
         }
-        Ok(Holdings { lanes: held, order: 0 })
+        Ok(Holdings { lanes: found, order: 0 })
     }
 
     fn apart(&self) -> Option<&'static str> {

@@ -11,7 +11,7 @@ use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use serde::{Deserialize, Serialize};
 use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::kinds::{HeldBatch, PartitionPosition};
+use sluice_core::kinds::{NotedBatch, PartitionPosition};
 
 use super::message::OutgoingMessage;
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, refuse};
@@ -37,7 +37,7 @@ pub(super) struct OffsetNote {
     version: u32,
     /// The last batch.
     #[serde(flatten)]
-    pub held: HeldBatch,
+    pub last: NotedBatch,
     /// How far the lane's partitions had been read then; None where there was no room to note it, or before version 2.
     #[serde(default)]
     pub read_to: Option<Vec<PartitionPosition>>,
@@ -91,8 +91,8 @@ impl LaneProducer {
     }
 
     /// The last batch that has landed.
-    pub(super) fn held(&self) -> Option<&HeldBatch> {
-        self.noted.as_ref().map(|note| &note.held)
+    pub(super) fn last(&self) -> Option<&NotedBatch> {
+        self.noted.as_ref().map(|note| &note.last)
     }
 
     /// What stands beside the committed offset.
@@ -182,7 +182,7 @@ impl LaneProducer {
 
     /// The note of a batch: what was read for it, and how far all partitions have been read with it.
     fn note_of(&self, batch: &BatchIdentity, ranges: &Ranges) -> OffsetNote {
-        let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
+        let last = NotedBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
         let before = match &self.noted {
             None if batch.number == 1 => Some(Vec::new()),
             None => None,
@@ -202,7 +202,7 @@ impl LaneProducer {
             }
             read_to
         });
-        OffsetNote { version: VERSION, held, read_to }
+        OffsetNote { version: VERSION, last, read_to }
     }
 
     /// What a failed call means. The producer is given up after it: the next one fences it and asks again, since
@@ -249,7 +249,7 @@ fn failed(broker: &Broker, topic: &str, doing: &str, error: &KafkaError) -> Fail
     match code {
         Some(Code::Fenced | Code::ProducerFenced | Code::InvalidProducerEpoch | Code::TransactionCoordinatorFenced) => {
             let message = format!("another process writes to {} in the place of this one", topic);
-            Failure::new(FailureKind::Held, message)
+            Failure::new(FailureKind::InUse, message)
                 .with_help("only the last to begin may write; nothing of this batch was committed by this process")
         }
         Some(code) => {
@@ -318,6 +318,6 @@ impl OffsetNote {
         if without.len() <= METADATA {
             return Ok(without);
         }
-        text(&Self { held: HeldBatch { ranges: Ranges::default(), ..less.held }, ..less })
+        text(&Self { last: NotedBatch { ranges: Ranges::default(), ..less.last }, ..less })
     }
 }

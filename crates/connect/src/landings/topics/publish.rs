@@ -17,7 +17,7 @@ pub(super) fn publish(
     ranges: &Ranges,
     spool: &Path,
 ) -> Outcome<()> {
-    if producer.held().is_some_and(|held| held.ledger == batch.ledger && held.number >= batch.number) {
+    if producer.last().is_some_and(|last| last.ledger == batch.ledger && last.number >= batch.number) {
         // It was committed before a crash; only the ledger does not know yet.
         return Ok(());
     }

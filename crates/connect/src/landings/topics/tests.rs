@@ -115,10 +115,10 @@ fn only_the_last_to_begin_can_land() {
     publish(old.as_ref(), 1, &first).unwrap();
     let second = stage(old.as_ref(), 2, &[("", &["b"])]);
     // Looking fences nobody; what is there already is not published again, but who asks for it fences.
-    assert_eq!(new.held(&lane()).unwrap().unwrap().number, 1);
+    assert_eq!(new.noted(&lane()).unwrap().unwrap().number, 1);
     publish(new.as_ref(), 1, &first).unwrap();
     let refused = publish(old.as_ref(), 2, &second).unwrap_err();
-    assert_eq!(refused.kind, FailureKind::Held, "{refused}");
+    assert_eq!(refused.kind, FailureKind::InUse, "{refused}");
     assert_eq!(store.visible(), ["a"]);
     publish(new.as_ref(), 2, &second).unwrap();
     assert_eq!(store.visible(), ["a", "b"]);
@@ -131,7 +131,7 @@ fn a_batch_of_another_ledger_is_distinguished() {
     let foreign = BatchIdentity { ledger: "another".into(), ..identity(1) };
     let work = landing.stage(&foreign, &suite::order(1)).unwrap().finish().unwrap();
     landing.publish(&foreign, &suite::ranges(1), &work).unwrap();
-    assert_eq!(store.landing().held(&lane()).unwrap().unwrap().ledger, "another");
+    assert_eq!(store.landing().noted(&lane()).unwrap().unwrap().ledger, "another");
 }
 
 #[test]

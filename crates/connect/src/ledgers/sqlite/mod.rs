@@ -1,6 +1,6 @@
 //! Ledger kind `sqlite`: one file, for one machine. WAL with full syncing: what a call returned from is durable.
 
-mod hold;
+mod lock;
 mod query;
 mod schema;
 mod state;
@@ -15,8 +15,8 @@ use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{
-    Adoption, BatchQuery, BatchRecord, Hold, Holder, LaneHold, Ledger, PipelineTotals, PositionChange, ReplayRecord,
-    RunEnd,
+    Adoption, BatchQuery, BatchRecord, Holder, Ledger, PipelineLock, PipelineTotals, PositionChange, ReplayRecord,
+    RunEnd, TakenLane,
 };
 use sluice_core::plan::{LedgerName, SealedTexts};
 use sluice_core::private;
@@ -92,15 +92,15 @@ impl Ledger for SqliteLedger {
         &self.id
     }
 
-    fn hold(&self, pipeline: &str) -> Outcome<Box<dyn Hold>> {
-        hold::take(&self.path, pipeline)
+    fn lock(&self, pipeline: &str) -> Outcome<Box<dyn PipelineLock>> {
+        lock::take(&self.path, pipeline)
     }
 
     fn holder(&self, pipeline: &str) -> Outcome<Option<Holder>> {
-        hold::holder(&self.path, pipeline)
+        lock::holder(&self.path, pipeline)
     }
 
-    fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<LaneHold> {
+    fn take_lane(&self, pipeline: &str, lane: &LaneId) -> Outcome<TakenLane> {
         write::take_lane(&mut self.connection(), pipeline, lane).map_err(|e| self.failed("take a lane over", &e))
     }
 
@@ -155,7 +155,7 @@ impl Ledger for SqliteLedger {
         match write::seal(&mut self.connection(), batch, epoch) {
             Ok(true) => Ok(()),
             Ok(false) => Err(Failure::new(
-                sluice_core::failure::FailureKind::Held,
+                sluice_core::failure::FailureKind::InUse,
                 format!("{} cannot be sealed: another process has taken the lane over", batch.identity),
             )
             .with_help("nothing of this batch has landed; the other process continues with it")),
@@ -212,7 +212,7 @@ impl Ledger for SqliteLedger {
         query::batches(&self.connection(), pipeline, which).map_err(|e| self.failed("be read", &e))
     }
 
-    fn kept_station(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>> {
+    fn station_state(&self, pipeline: &str, lane: &LaneId, station: &str) -> Outcome<Option<(String, u64)>> {
         state::station(&self.reader(), pipeline, lane, station).map_err(|e| self.failed("be read", &e))
     }
 
@@ -229,7 +229,7 @@ impl Ledger for SqliteLedger {
     fn each_state(&self, pipeline: &str, lane: &LaneId, station: &str, found: &mut FoundState<'_>) -> Outcome<()> {
         let mut after: Option<Vec<u8>> = None;
         loop {
-            // In parts, so that the ledger is not held meanwhile.
+            // In parts, so that the ledger is not locked meanwhile.
             let part = state::part(&self.reader(), (pipeline, lane, station), after.as_deref(), STATE_PART);
             let part = part.map_err(|e| self.failed("be read", &e))?;
             let Some((last, _)) = part.last() else { return Ok(()) };

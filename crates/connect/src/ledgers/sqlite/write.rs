@@ -5,7 +5,7 @@ use std::sync::Arc;
 use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
 use sluice_core::kinds::PartitionPosition;
-use sluice_core::ledger::{AdoptedBatch, Adoption, LaneHold, RunEnd};
+use sluice_core::ledger::{AdoptedBatch, Adoption, RunEnd, TakenLane};
 use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
 use sluice_core::state::WATERMARKS_STATION;
 
@@ -16,7 +16,7 @@ type Sql<T> = rusqlite::Result<T>;
 /// The present moment, as the ledger keeps it.
 const NOW: &str = "cast(unixepoch('subsec') * 1000000 as integer)";
 
-pub(super) fn take_lane(connection: &mut Connection, pipeline: &str, lane: &LaneId) -> Sql<LaneHold> {
+pub(super) fn take_lane(connection: &mut Connection, pipeline: &str, lane: &LaneId) -> Sql<TakenLane> {
     let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
     let sql = "insert into lane (pipeline, lane, epoch, sealed) values (?1, ?2, 1, 0)
                on conflict do update set epoch = epoch + 1 returning epoch, sealed";
@@ -26,7 +26,7 @@ pub(super) fn take_lane(connection: &mut Connection, pipeline: &str, lane: &Lane
     let sql = "delete from batch where pipeline = ?1 and lane = ?2 and state = 'open'";
     transaction.execute(sql, params![pipeline, lane.as_str()])?;
     transaction.commit()?;
-    Ok(LaneHold { lane: lane.clone(), epoch, next: sealed + 1 })
+    Ok(TakenLane { lane: lane.clone(), epoch, next: sealed + 1 })
 }
 
 pub(super) fn open_batch(connection: &mut Connection, batch: &BatchIdentity, opened_at: i64) -> Sql<u64> {
@@ -309,9 +309,9 @@ fn adopt_batch(connection: &Connection, pipeline: &str, lane: &LaneId, batch: &A
     if let Some(reread) = &batch.reread {
         put_reread(connection, &id, reread)?;
     }
-    let held = batch.held.iter().map(|landing| (landing, true));
-    for (place, (landing, is_held)) in held.chain(batch.lacks.iter().map(|l| (l, false))).enumerate() {
-        let landed_at = if is_held { NOW } else { "null" };
+    let present = batch.present.iter().map(|landing| (landing, true));
+    for (place, (landing, is_present)) in present.chain(batch.lacks.iter().map(|l| (l, false))).enumerate() {
+        let landed_at = if is_present { NOW } else { "null" };
         let sql = format!("insert into batch_landing values (?1, ?2, ?3, ?4, ?5, 0, 0, 'null', {landed_at})");
         connection.execute(&sql, params![pipeline, lane.as_str(), batch.number, place, landing])?;
     }

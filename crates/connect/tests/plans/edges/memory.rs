@@ -13,8 +13,8 @@ use sluice_core::config::{ConnectionConfig, OptionSpec, Options};
 use sluice_core::event::{Chunk, LandingRows, Position};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{
-    BatchOrder, Behind, ConnectionKind, HeldBatch, HeldLane, Holdings, Intake, IntakeKind, IntakeView, Landing,
-    LandingKind, LaneReader, Mark, PartitionPosition, PartitionState, Published, Read, ReadLimit, RefusedRow, Registry,
+    BatchOrder, Behind, ConnectionKind, Holdings, Intake, IntakeKind, IntakeView, Landing, LandingKind, LaneReader,
+    Mark, NotedBatch, NotedLane, PartitionPosition, PartitionState, Published, Read, ReadLimit, RefusedRow, Registry,
     Settings, Stage, StagedWork, only,
 };
 use sluice_core::problem::Problem;
@@ -41,7 +41,7 @@ pub(crate) struct Store {
     rows: BTreeMap<Key, Vec<String>>,
     /// Rows that were kept of other landings, by batch and landing.
     kept: BTreeMap<(Key, String), Vec<String>>,
-    held: Vec<(String, HeldBatch)>,
+    noted: Vec<(String, NotedBatch)>,
 }
 
 impl Store {
@@ -151,8 +151,8 @@ impl IntakeView for MemoryIntake {
             retention: None,
             arrived_last_hour: None,
             loads: Vec::new(),
-            kept: None,
-            held: None,
+            retained: None,
+            waiting: None,
         };
         Ok(self.names().into_iter().map(state).collect())
     }
@@ -269,14 +269,14 @@ fn key(batch: &BatchIdentity) -> Key {
 }
 
 impl Landing for MemoryLanding {
-    fn held(&self, lane: &LaneId) -> Outcome<Option<HeldBatch>> {
-        Ok(self.with(|s| s.held.iter().rev().find(|(l, _)| l == lane.as_str()).map(|(_, held)| held.clone())))
+    fn noted(&self, lane: &LaneId) -> Outcome<Option<NotedBatch>> {
+        Ok(self.with(|s| s.noted.iter().rev().find(|(l, _)| l == lane.as_str()).map(|(_, noted)| noted.clone())))
     }
 
     fn holdings(&self, _: &[LaneId]) -> Outcome<Holdings> {
-        let mut lanes: BTreeMap<String, Vec<HeldBatch>> = BTreeMap::new();
-        self.with(|s| s.held.iter().for_each(|(l, held)| lanes.entry(l.clone()).or_default().push(held.clone())));
-        let lane = |(lane, batches)| HeldLane { lane: LaneId::named(lane), batches, read_to: None };
+        let mut lanes: BTreeMap<String, Vec<NotedBatch>> = BTreeMap::new();
+        self.with(|s| s.noted.iter().for_each(|(l, noted)| lanes.entry(l.clone()).or_default().push(noted.clone())));
+        let lane = |(lane, batches)| NotedLane { lane: LaneId::named(lane), batches, read_to: None };
         Ok(Holdings { lanes: lanes.into_iter().map(lane).collect(), order: 0 })
     }
 
@@ -284,12 +284,12 @@ impl Landing for MemoryLanding {
     fn recorded(&self) -> Outcome<Vec<String>> {
         let own = self.label.rsplit('.').next().unwrap_or_default().to_string();
         let world = lock(&self.world);
-        let there = world.stores.iter().filter(|(name, s)| name.ends_with(&format!(".{own}")) && !s.held.is_empty());
+        let there = world.stores.iter().filter(|(name, s)| name.ends_with(&format!(".{own}")) && !s.noted.is_empty());
         Ok(there.map(|(name, _)| name.clone()).collect())
     }
 
     fn lanes(&self) -> Outcome<Vec<LaneId>> {
-        Ok(self.with(|s| s.held.iter().map(|(lane, _)| LaneId::named(lane.as_str())).collect()))
+        Ok(self.with(|s| s.noted.iter().map(|(lane, _)| LaneId::named(lane.as_str())).collect()))
     }
 
     fn stage(&self, batch: &BatchIdentity, _: &BatchOrder) -> Outcome<Box<dyn Stage>> {
@@ -310,10 +310,10 @@ impl Landing for MemoryLanding {
         }
         let detail: Detail = serde_json::from_value(work.detail.clone()).unwrap();
         self.with(|s| {
-            let is_own = |(lane, held): &(String, HeldBatch)| {
-                lane == batch.lane.as_str() && held.ledger == batch.ledger && held.number >= batch.number
+            let is_own = |(lane, noted): &(String, NotedBatch)| {
+                lane == batch.lane.as_str() && noted.ledger == batch.ledger && noted.number >= batch.number
             };
-            if s.held.iter().any(is_own) {
+            if s.noted.iter().any(is_own) {
                 return Ok(Published::default());
             }
             let Some(rows) = s.staged.remove(&key(batch)) else {
@@ -324,8 +324,8 @@ impl Landing for MemoryLanding {
                 s.kept.retain(|(of, _), _| of != old);
             }
             s.rows.insert(key(batch), rows);
-            let held = HeldBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
-            s.held.push((batch.lane.to_string(), held));
+            let noted = NotedBatch { ledger: batch.ledger.clone(), number: batch.number, ranges: ranges.clone() };
+            s.noted.push((batch.lane.to_string(), noted));
             Ok(Published::default())
         })
     }

@@ -236,7 +236,7 @@ impl Project {
     fn try_run(&self, until: RunLimit) -> Outcome<()> {
         let ledger = self.open();
         let plan = self.plan(&ledger)?;
-        let _hold = ledger.hold("p")?;
+        let _lock = ledger.lock("p")?;
         run::run(&plan, &self.around(), &ledger, until, &Stop::new(), &())?;
         Ok(())
     }
@@ -347,7 +347,7 @@ impl Project {
     }
 
     /// How the file stood when the batches were read that are not whole yet; None where all are.
-    fn unfinished_mended(&self) -> Option<bool> {
+    fn unfinished_fixed(&self) -> Option<bool> {
         let ledger = self.open();
         let sealed = ledger.unfinished("p").unwrap().into_iter().next().map(|(_, texts)| texts);
         let adopted = ledger
@@ -361,7 +361,7 @@ impl Project {
 
     /// The ledger is lost, or an older copy takes its place; then the run refuses, and adopts.
     fn lose_or_restore(&mut self, random: &mut Random, fuse: Option<i64>) {
-        let fixed = self.unfinished_mended();
+        let fixed = self.unfinished_fixed();
         match (random.below(3), self.backup.take()) {
             (0, Some(backup)) => {
                 self.note("an older ledger is restored".into());

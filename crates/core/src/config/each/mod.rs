@@ -237,7 +237,7 @@ pub fn refuse_following(events: &[EventConfig], problems: &mut Problems) {
         problems.add(
             Problem::error("value.type", "the columns of this event are those that `fields` names", policy.place)
                 .with_label("cannot follow")
-                .with_help("[each.NAME] takes the columns from the table; or write hold or ignore here"),
+                .with_help("[each.NAME] takes the columns from the table; or write stop or ignore here"),
         );
     }
 }

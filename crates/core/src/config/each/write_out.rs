@@ -74,7 +74,7 @@ impl<'a> WriteOut<'a> {
                 let message = format!("{other} and the table {full} would both be the event `{event}`");
                 problems.add(
                     Problem::error("name.taken", message, group.event.place.clone())
-                        .with_help("event = \"{schema}_{table}\" tells them apart"),
+                        .with_help("event = \"{schema}_{table}\" keeps them apart"),
                 );
                 continue;
             }

@@ -15,7 +15,7 @@ use crate::reject::Reason;
 use crate::types::SqlType;
 use crate::values::json::write_string;
 
-/// What the columns of the present head lead to.
+/// What the columns of the present header row lead to.
 #[derive(Default)]
 struct Head {
     bytes: Option<Arc<[u8]>>,
@@ -24,7 +24,7 @@ struct Head {
     fields: Vec<Vec<usize>>,
     /// Fields that no column leads to.
     missing: Vec<usize>,
-    /// A name that a field takes and that the head holds twice.
+    /// A name that a field takes and that the header row has twice.
     twice: Option<String>,
     known: bool,
 }
@@ -56,7 +56,7 @@ impl CsvDecoder {
         }
     }
 
-    /// Binds the fields to the columns of a chunk's head, where it is another than before.
+    /// Binds the fields to the columns of a chunk's header row, where that has changed.
     fn bind(&mut self, chunk: &Chunk) {
         if self.head.known && self.head.bytes == chunk.head {
             return;
@@ -130,7 +130,7 @@ impl CsvDecoder {
         self.finish_record(column)
     }
 
-    /// The name of a column, where the head has one.
+    /// The name of a column, where there is a header row.
     fn name(&self, column: usize) -> Option<String> {
         match self.dialect.head {
             true => self.head.names.get(column).cloned(),
@@ -290,7 +290,7 @@ impl Decoder for CsvDecoder {
     }
 }
 
-/// Where the first event of a chunk begins: after the mark of the byte order and the head, at a partition's start.
+/// Where the first event of a chunk begins: after the byte order mark and the header row, at a partition's start.
 pub(super) fn first_record(chunk: &Chunk, has_head: bool) -> usize {
     if chunk.from.major != 0 {
         return 0;

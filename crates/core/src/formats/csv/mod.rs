@@ -129,7 +129,7 @@ impl Dialect {
         }
     }
 
-    /// The names in a head, without the mark of the byte order, blank lines before it and blanks around each.
+    /// The names in a header row, without the byte order mark, blank lines before it and blanks around each.
     pub fn names(&self, head: &[u8]) -> Vec<String> {
         let head = head.strip_prefix(BYTE_ORDER_MARK).unwrap_or(head).trim_ascii_start();
         self.values(head).into_iter().map(|name| name.trim().to_string()).collect()

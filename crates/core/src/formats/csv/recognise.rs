@@ -86,7 +86,7 @@ fn has_single_quotes(records: &[Vec<String>]) -> bool {
     records.iter().flatten().filter(|v| quoted(v)).count() >= 2
 }
 
-/// Whether the first record names columns: texts that are filled, different, and no values themselves.
+/// Whether the first record names columns: texts that are filled, distinct, and not values themselves.
 fn has_head(records: &[Vec<String>]) -> bool {
     let Some(first) = records.first() else { return true };
     let is_value = |v: &String| {

@@ -248,7 +248,7 @@ impl JsonDecoder {
         result
     }
 
-    /// A number, true, false or null; None where the token is no JSON.
+    /// A number, true, false or null; None where the token is not JSON.
     #[inline]
     fn token(&mut self, index: usize, token: &[u8]) -> Option<Result<(), Bad>> {
         let field = &self.rows.fields[index];

@@ -121,7 +121,7 @@ pub(crate) fn is_value(text: &[u8]) -> bool {
     scan::Scanner::new(text).skip_value(0).is_ok_and(|end| end == text.len())
 }
 
-/// The bytes of a mark of the byte order at the very beginning of a partition.
+/// The bytes of a byte order mark at the very beginning of a partition.
 fn mark_length(chunk: &Chunk) -> usize {
     let at_start = chunk.from.major == 0 && chunk.bytes.starts_with(super::BYTE_ORDER_MARK);
     if at_start { super::BYTE_ORDER_MARK.len() } else { 0 }

@@ -155,7 +155,7 @@ pub(super) fn escape(text: &str) -> String {
             out.push(c);
         }
     }
-    // Names of more than 255 bytes cannot be made; the start distinguish them well enough for people.
+    // Names of more than 255 bytes cannot be made; the start distinguishes them well enough for people.
     if out.len() > VALUE_LIMIT {
         use sha2::{Digest as _, Sha256};
         let digest = Sha256::digest(text.as_bytes());

@@ -33,7 +33,7 @@ const QUIET: Duration = Duration::from_millis(300);
 /// How long to wait before connecting again.
 const AGAIN: Duration = Duration::from_millis(500);
 
-/// An idle log is noted as read when it has grown by so much, or after this time, so that the source can forget it.
+/// The end of an idle log is noted when it has grown by so much, or after this time, so that the source can forget it.
 const IDLE_BYTES: u64 = 16 << 20;
 const IDLE_TIME: Duration = Duration::from_secs(60);
 
@@ -267,7 +267,7 @@ impl<L: Log> FeedReader<L> {
             last_within: false,
             publisher,
         };
-        // A connection of a process that was killed may hold the log for a moment.
+        // A connection of a process that was killed may use the log for a moment.
         let opened = Instant::now();
         while let Err(failure) = reader.log.connect(&mut reader.reading) {
             if !failure.passing || opened.elapsed() >= L::PATIENCE {

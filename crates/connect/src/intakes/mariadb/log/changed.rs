@@ -33,7 +33,7 @@ impl MariadbLog {
             let Some(now) = self.now(reading, table)? else { return Ok(()) };
             match difference.judge(feed, self.policy(table), &now.as_ref().map_or_else(Vec::new, there)) {
                 SchemaVerdict::GoOn { refill: again } => refill = again,
-                SchemaVerdict::Hold(words) => {
+                SchemaVerdict::Stop(words) => {
                     reading.halt = Some(self.feed.changed(&feed.name, &words, reading.order.at));
                     return Ok(());
                 }
@@ -62,7 +62,7 @@ impl MariadbLog {
             let changed = self.feed.changed(&self.feed.tables[index(*table)].name, text, reading.order.at);
             match self.policy(*table) {
                 Policy::Ignore => {}
-                Policy::Hold => reading.halt = Some(changed),
+                Policy::Stop => reading.halt = Some(changed),
                 Policy::Follow => match self.now(reading, *table)? {
                     None => return Ok(()),
                     // It was recreated, as the log goes on to report, or another one has its name and is read again.
@@ -79,7 +79,7 @@ impl MariadbLog {
                 let changed = self.feed.changed(&feed.name, &what, reading.order.at);
                 reading.halt = Some(match self.policy(*table) {
                     Policy::Follow => Failure::renewing(changed.message),
-                    Policy::Hold | Policy::Ignore => changed,
+                    Policy::Stop | Policy::Ignore => changed,
                 });
             }
         }

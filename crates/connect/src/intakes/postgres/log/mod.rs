@@ -99,7 +99,7 @@ impl PostgresLog {
         match said.code.as_str() {
             "42704" => lost(format!("{shown} has lost the slot {}: {}", state.slot, said.message)),
             "55000" | "58P01" => lost(format!("{shown} deleted unread log: {}", said.message)),
-            "28000" | "28P01" | "42501" => super::wire::failed(&shown, WireError::Refused(said.clone())),
+            "28000" | "28P01" | "42501" => super::wire::failed(&shown, WireError::Answer(said.clone())),
             // Still in use by a connection that is going, starting up, shutting down.
             _ => Failure::away(format!("{shown}: {}", said.message)),
         }
@@ -163,7 +163,7 @@ impl PostgresLog {
         let changed = |words: &str| format!("{} changed at {shown} of the log: {words}", found.table);
         let refill = match &found.verdict {
             SchemaVerdict::GoOn { refill } => *refill,
-            SchemaVerdict::Hold(words) => {
+            SchemaVerdict::Stop(words) => {
                 let help = format!(
                     "all earlier changes have been read. Change the contract and the target tables, and run again; or \
                      write schema_change = \"ignore\" into the arrival. Columns of {} at that point: {}",
@@ -219,7 +219,7 @@ impl Log for PostgresLog {
                 self.stream = Some(stream);
                 Ok(())
             }
-            Err(WireError::Refused(said)) => Err(self.refused(state, &said)),
+            Err(WireError::Answer(said)) => Err(self.refused(state, &said)),
             Err(WireError::Away(what)) => {
                 Err(Failure::away(format!("{} does not answer: {what}", self.feed.server.shown())))
             }

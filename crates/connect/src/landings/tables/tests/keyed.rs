@@ -284,7 +284,7 @@ fn of_two_lanes_the_change_that_was_opened_later_counts(#[values(true, false)] f
         let batch = |lane: usize, number| BatchIdentity { lane: lanes[lane].clone(), ..identity(number) };
         // The numbers of lanes in the store are given in the order of their first use.
         let order = if first_lane_first { [0, 1] } else { [1, 0] };
-        order.iter().for_each(|lane| assert!(landing.held(&lanes[*lane]).unwrap().is_none()));
+        order.iter().for_each(|lane| assert!(landing.noted(&lanes[*lane]).unwrap().is_none()));
         let land = |lane, number, opened, holder| {
             let id = batch(lane, number);
             let opened = BatchOrder { own: opened, first: None };

@@ -71,7 +71,7 @@ fn a_batch_of_another_ledger_is_distinguished() {
         let foreign = BatchIdentity { ledger: "another".into(), ..identity(1) };
         let failure = table.open().publish(&foreign, &ranges(1), &work).unwrap_err();
         assert_eq!(failure.kind, FailureKind::Findings, "{kind:?}");
-        assert_eq!(table.open().held(&lane()).unwrap().unwrap().ledger, "3f9a2c1b-1");
+        assert_eq!(table.open().noted(&lane()).unwrap().unwrap().ledger, "3f9a2c1b-1");
     }
 }
 
@@ -121,7 +121,7 @@ fn a_batch_that_is_refused_whole_leaves_nothing(#[values(Kind::Postgres, Kind::M
 #[rstest]
 fn a_landing_that_holds_waits_with_its_batch(#[values(Kind::Postgres, Kind::Mariadb, Kind::Sqlite)] kind: Kind) {
     let Some(table) = TestTable::new(kind, &columns()) else { return };
-    let table = table.with("refused", text("hold"));
+    let table = table.with("refused", text("stop"));
     table.execute("create table {t} (text varchar(50) not null, n integer not null check (n <> 5))");
     let landing = table.open();
     let work = table.stage(landing.as_ref(), 1, numbers(0, 10));
@@ -213,13 +213,13 @@ fn lanes_have_numbers_of_their_own() {
         let table = table.created();
         let landing = table.open();
         table.land(landing.as_ref(), 1, numbers(0, 2));
-        assert_eq!(landing.held(&LaneId::new("weighing.0", 1)).unwrap(), None, "{kind:?}");
-        assert_eq!(table.open().held(&lane()).unwrap().unwrap().number, 1, "{kind:?}");
+        assert_eq!(landing.noted(&LaneId::new("weighing.0", 1)).unwrap(), None, "{kind:?}");
+        assert_eq!(table.open().noted(&lane()).unwrap().unwrap().number, 1, "{kind:?}");
     }
 }
 
 #[test]
-fn without_transactions_a_refused_row_is_told_once_and_a_replaced_batch_goes() {
+fn without_transactions_a_refused_row_is_reported_once_and_a_replaced_batch_is_removed() {
     let columns = vec![column("text", SqlType::Text, false), column("day", SqlType::Date, false)];
     let Some(table) = TestTable::new(Kind::Clickhouse, &columns) else { return };
     let table = table.created().with("lineage", OptionValue::Flag(true));

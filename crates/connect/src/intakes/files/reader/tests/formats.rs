@@ -1,4 +1,4 @@
-//! Heads, last records without a line end, and packed files.
+//! Header rows, last records without a line end, and packed files.
 
 use std::io::Write as _;
 

@@ -7,7 +7,7 @@ use rdkafka::message::Message as _;
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::kinds::HeldBack;
+use sluice_core::kinds::WaitingMessages;
 use sluice_core::units::show_many;
 use sluice_core::values::time::show_timestamp;
 
@@ -23,18 +23,18 @@ const PATIENCE: Duration = Duration::from_secs(2);
 ///
 /// # Errors
 /// Where no broker answers.
-pub(super) fn look(broker: &Broker, partitions: &[Partition], ends: &[u64]) -> Outcome<Vec<Option<HeldBack>>> {
+pub(super) fn look(broker: &Broker, partitions: &[Partition], ends: &[u64]) -> Outcome<Vec<Option<WaitingMessages>>> {
     let all = broker.observer("sluice.look")?;
     let high = broker.offsets(&all, &named(partitions), Offset::End)?;
     let behind = |(end, high): (&u64, Option<u64>)| {
         let events = high?.checked_sub(*end).filter(|n| *n > 0)?;
-        Some(HeldBack { events, from: Position::at(*end), since: None })
+        Some(WaitingMessages { events, from: Position::at(*end), since: None })
     };
-    let mut held: Vec<Option<HeldBack>> = ends.iter().zip(high).map(behind).collect();
-    let noted = note_times(broker, &all, partitions, &mut held);
+    let mut waiting: Vec<Option<WaitingMessages>> = ends.iter().zip(high).map(behind).collect();
+    let noted = note_times(broker, &all, partitions, &mut waiting);
     let_go(all);
     noted?;
-    Ok(held)
+    Ok(waiting)
 }
 
 /// How many messages wait, without their times.
@@ -47,12 +47,17 @@ pub(super) fn count(broker: &Broker, partitions: &[Partition], ends: &[u64]) -> 
 }
 
 /// Reads the first message of each that waits.
-fn note_times(broker: &Broker, all: &Consumer, partitions: &[Partition], held: &mut [Option<HeldBack>]) -> Outcome<()> {
+fn note_times(
+    broker: &Broker,
+    all: &Consumer,
+    partitions: &[Partition],
+    waiting: &mut [Option<WaitingMessages>],
+) -> Outcome<()> {
     let failed = |e| Failure::unreachable(format!("{} cannot be read: {e}", broker.shown()));
     let mut list = TopicPartitionList::new();
-    for (partition, held) in partitions.iter().zip(held.iter()) {
-        if let Some(held) = held {
-            let from = Offset::Offset(i64::try_from(held.from.major).unwrap_or(i64::MAX));
+    for (partition, waiting) in partitions.iter().zip(waiting.iter()) {
+        if let Some(waiting) = waiting {
+            let from = Offset::Offset(i64::try_from(waiting.from.major).unwrap_or(i64::MAX));
             list.add_partition_offset(&partition.topic, partition.number, from).map_err(failed)?;
         }
     }
@@ -65,9 +70,9 @@ fn note_times(broker: &Broker, all: &Consumer, partitions: &[Partition], held: &
     while left > 0 && started.elapsed() < PATIENCE {
         let Some(Ok(message)) = all.poll(Duration::from_millis(50)) else { continue };
         let of = |p: &Partition| *p.topic == *message.topic() && p.number == message.partition();
-        let Some(held) = partitions.iter().position(of).and_then(|place| held[place].as_mut()) else { continue };
-        if held.since.is_none() {
-            held.since = Seen::of(&message).time;
+        let Some(waiting) = partitions.iter().position(of).and_then(|place| waiting[place].as_mut()) else { continue };
+        if waiting.since.is_none() {
+            waiting.since = Seen::of(&message).time;
             left -= 1;
         }
     }
@@ -75,12 +80,12 @@ fn note_times(broker: &Broker, all: &Consumer, partitions: &[Partition], held: &
 }
 
 /// What waits, in words.
-pub(super) fn shown_held(partition: &str, held: &HeldBack) -> String {
-    let since = held.since.map_or_else(String::new, |at| format!(", the first since {}", show_timestamp(at)));
-    let waiting = show_many(held.events, "message");
-    let verb = if held.events == 1 { "waits" } else { "wait" };
+pub(super) fn shown_waiting(partition: &str, waiting: &WaitingMessages) -> String {
+    let since = waiting.since.map_or_else(String::new, |at| format!(", the first since {}", show_timestamp(at)));
+    let messages = show_many(waiting.events, "message");
+    let verb = if waiting.events == 1 { "waits" } else { "wait" };
     format!(
-        "{partition}: {waiting} from offset {} on {verb} behind an open transaction of another writer{since}",
-        held.from.major
+        "{partition}: {messages} from offset {} on {verb} behind an open transaction of another writer{since}",
+        waiting.from.major
     )
 }

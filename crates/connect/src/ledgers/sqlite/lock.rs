@@ -1,4 +1,4 @@
-//! Holds on pipelines: one locked file each beside the ledger. The system lets go of it when the process ends, however
+//! Locks of pipelines: one locked file each beside the ledger. The system unlocks it when the process ends, however
 //! it ends.
 
 use std::fs::{File, TryLockError};
@@ -6,7 +6,7 @@ use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::{Path, PathBuf};
 
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::ledger::{Hold, Holder};
+use sluice_core::ledger::{Holder, PipelineLock};
 use sluice_core::private;
 use sluice_core::values::time;
 
@@ -14,22 +14,22 @@ struct LockedFile {
     _file: File,
 }
 
-impl Hold for LockedFile {}
+impl PipelineLock for LockedFile {}
 
 fn lock_path(ledger: &Path, pipeline: &str) -> PathBuf {
-    ledger.with_extension("hold").join(pipeline)
+    ledger.with_extension("locks").join(pipeline)
 }
 
-pub(super) fn take(ledger: &Path, pipeline: &str) -> Outcome<Box<dyn Hold>> {
+pub(super) fn take(ledger: &Path, pipeline: &str) -> Outcome<Box<dyn PipelineLock>> {
     let path = lock_path(ledger, pipeline);
-    let io = |e: std::io::Error| Failure::io("hold", &path, &e);
+    let io = |e: std::io::Error| Failure::io("lock", &path, &e);
     if let Some(folder) = path.parent() {
         private::make_folders(folder)?;
     }
     let mut file = private::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(io)?;
     match file.try_lock() {
         Ok(()) => {}
-        Err(TryLockError::WouldBlock) => return Err(held(pipeline, read(&mut file))),
+        Err(TryLockError::WouldBlock) => return Err(in_use(pipeline, read(&mut file))),
         Err(TryLockError::Error(error)) => return Err(io(error)),
     }
     let now = i64::try_from(
@@ -62,12 +62,12 @@ fn read(file: &mut File) -> Option<Holder> {
     serde_json::from_str(&text).ok()
 }
 
-fn held(pipeline: &str, holder: Option<Holder>) -> Failure {
+fn in_use(pipeline: &str, holder: Option<Holder>) -> Failure {
     let who = holder.map_or_else(
         || "another process".to_string(),
         |h| format!("process {} on {}, since {}", h.pid, h.host, h.since),
     );
-    Failure::new(FailureKind::Held, format!("{pipeline} is held by {who}"))
+    Failure::new(FailureKind::InUse, format!("{pipeline} is in use by {who}"))
         .with_help("a pipeline can only run once at a time; stop the other run first, or let it finish")
 }
 
