@@ -125,7 +125,7 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "idle",
         ValueKind::Duration,
         "1m",
-        "a partition from which nothing has come for so long does not hold windows open",
+        "a partition from which nothing has come for so long does not keep windows open",
     )
     .with(&["window", "once"]),
     OptionSpec::with_default(
@@ -175,13 +175,27 @@ pub const ONCE_OPTIONS: &[OptionSpec] = &[
 
 /// Keys of `window`.
 pub const WINDOW_OPTIONS: &[OptionSpec] = &[
-    OptionSpec::required("length", ValueKind::Duration, "how long each window is"),
+    OptionSpec::optional("length", ValueKind::Duration, "how long each window is; or write `gap` for sessions")
+        .with(&["every"]),
     OptionSpec::optional(
         "every",
         ValueKind::Duration,
         "how often a window begins: shorter than `length`, windows overlap, and an event counts in several",
     )
     .with(&["length"]),
+    OptionSpec::optional(
+        "gap",
+        ValueKind::Duration,
+        "a window is a session: it ends when no event of its group has come for so long",
+    )
+    .with(&["longest"]),
+    OptionSpec::with_default(
+        "longest",
+        ValueKind::Duration,
+        "24h",
+        "how long a session may be, from its first event to its last; what comes after begins another one",
+    )
+    .with(&["gap"]),
 ];
 
 /// Keys of `made` that belong to a window alone.

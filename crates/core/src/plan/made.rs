@@ -12,7 +12,9 @@ use crate::expr::{
 };
 use crate::kinds::ChangeSupport;
 use crate::problem::{Place, Problem};
-use crate::state::{AggregateCall, OncePlan, StatePlan, WindowPlan, WindowShape, virtual_columns};
+use crate::state::{
+    AggregateCall, FixedShape, OncePlan, SessionShape, StatePlan, WindowPlan, WindowShape, virtual_columns,
+};
 use crate::types::SqlType;
 
 /// An event counts in so many overlapping windows at most.
@@ -290,12 +292,36 @@ impl Resolver<'_> {
     }
 
     fn shape(&mut self, window: &Options) -> WindowShape {
-        let length = micros(window.duration("length"));
-        let every = if window.is_set("every") { micros(window.duration("every")) } else { length };
+        let micros_of = |key: &str| micros(window.duration(key));
+        let (length, gap, longest) = (micros_of("length"), micros_of("gap"), micros_of("longest"));
+        let every = if window.is_set("every") { micros_of("every") } else { length };
         let mut refuse = |key: &str, message: &str, help: &str| {
             let problem = Problem::error("value.type", message, window.place_of(key));
             self.problems.add(problem.with_help(help));
         };
+        let is_session = window.is_set("gap");
+        match (window.is_set("length"), is_session) {
+            (true, true) => refuse("gap", "a window has either a length or a gap", "take one of them out"),
+            (false, false) => {
+                let help = "write length = \"1m\", or gap = \"10m\" for sessions";
+                refuse("length", "the window has no length", help);
+            }
+            _ => {}
+        }
+        let of_other = if is_session { &["every"][..] } else { &["longest"] };
+        for key in of_other.iter().filter(|key| window.is_set(key)) {
+            let other = if is_session { "length" } else { "gap" };
+            refuse(key, &format!("`{key}` belongs to windows with a `{other}`"), "take it out");
+        }
+        if is_session {
+            if gap < 1 {
+                refuse("gap", "a session ends after a gap", "write gap = \"10m\"");
+            } else if longest < gap {
+                refuse("longest", "a session may not be shorter than its gap", "write a longer `longest`");
+            }
+            let gap = gap.max(1);
+            return WindowShape::Session(SessionShape { gap, longest: longest.max(gap) });
+        }
         if length < 1 && window.is_set("length") {
             refuse("length", "a window has a length", "write length = \"1m\"");
         } else if length >= 1 && (every < 1 || every > length) {
@@ -306,7 +332,7 @@ impl Resolver<'_> {
             refuse("every", &message, &format!("at most {MOST_WINDOWS}: let windows begin less often"));
         }
         let length = length.max(1);
-        WindowShape { length, every: every.clamp(1, length) }
+        WindowShape::Fixed(FixedShape { length, every: every.clamp(1, length) })
     }
 }
 

@@ -127,21 +127,23 @@ impl AggregateCall {
     }
 
     /// What is kept of no events.
-    pub(super) fn start(&self) -> Kept {
+    pub(super) fn start(&self) -> Partial {
         match (self.kind, self.argument.map(|a| a.1)) {
-            (AggregateKind::Count, _) => Kept::Count(0),
-            (AggregateKind::Sum | AggregateKind::Avg, Some(SqlType::Double)) => Kept::Double { total: 0.0, count: 0 },
-            (AggregateKind::Sum | AggregateKind::Avg, _) => Kept::Exact { total: Some(0), count: 0 },
-            (AggregateKind::Min | AggregateKind::Max | AggregateKind::AnyValue, _) => Kept::One(Cell::Null),
-            (AggregateKind::First | AggregateKind::Last, _) => Kept::Timed { time: 0, cell: Cell::Null },
-            (AggregateKind::Stddev, _) => Kept::Spread { count: 0, mean: 0.0, squares: 0.0 },
+            (AggregateKind::Count, _) => Partial::Count(0),
+            (AggregateKind::Sum | AggregateKind::Avg, Some(SqlType::Double)) => {
+                Partial::Double { total: 0.0, count: 0 }
+            }
+            (AggregateKind::Sum | AggregateKind::Avg, _) => Partial::Exact { total: Some(0), count: 0 },
+            (AggregateKind::Min | AggregateKind::Max | AggregateKind::AnyValue, _) => Partial::One(Cell::Null),
+            (AggregateKind::First | AggregateKind::Last, _) => Partial::Timed { time: 0, cell: Cell::Null },
+            (AggregateKind::Stddev, _) => Partial::Spread { count: 0, mean: 0.0, squares: 0.0 },
         }
     }
 
     /// Adds the value of one event.
-    pub(super) fn add(&self, kept: &mut Kept, argument: Option<&Cells<'_>>, row: usize, time: i64) {
+    pub(super) fn add(&self, partial: &mut Partial, argument: Option<&Cells<'_>>, row: usize, time: i64) {
         let Some(cells) = argument else {
-            if let Kept::Count(count) = kept {
+            if let Partial::Count(count) = partial {
                 *count += 1;
             }
             return;
@@ -149,17 +151,17 @@ impl AggregateCall {
         if cells.is_null(row) {
             return;
         }
-        match kept {
-            Kept::Count(count) => *count += 1,
-            Kept::Exact { total, count } => {
+        match partial {
+            Partial::Count(count) => *count += 1,
+            Partial::Exact { total, count } => {
                 *count += 1;
                 *total = total.and_then(|t| t.checked_add(exact(cells, row)));
             }
-            Kept::Double { total, count } => {
+            Partial::Double { total, count } => {
                 *count += 1;
                 *total += double(cells, row, self.scale());
             }
-            Kept::One(cell) => {
+            Partial::One(cell) => {
                 let is_better = match self.kind {
                     _ if *cell == Cell::Null => true,
                     AggregateKind::Min => cells.compare(row, cell) == Ordering::Less,
@@ -170,18 +172,18 @@ impl AggregateCall {
                     *cell = cells.cell(row);
                 }
             }
-            Kept::Timed { time: kept_time, cell } => {
+            Partial::Timed { time: partial_time, cell } => {
                 let is_better = match self.kind {
                     _ if *cell == Cell::Null => true,
-                    AggregateKind::First => time < *kept_time,
-                    _ => time >= *kept_time,
+                    AggregateKind::First => time < *partial_time,
+                    _ => time >= *partial_time,
                 };
                 if is_better {
-                    (*kept_time, *cell) = (time, cells.cell(row));
+                    (*partial_time, *cell) = (time, cells.cell(row));
                 }
             }
             // Welford, "Note on a method for calculating corrected sums of squares and products", 1962.
-            Kept::Spread { count, mean, squares } => {
+            Partial::Spread { count, mean, squares } => {
                 let value = double(cells, row, self.scale());
                 *count += 1;
                 let off = value - *mean;
@@ -191,25 +193,73 @@ impl AggregateCall {
         }
     }
 
+    /// Adds what was kept of other events of the same group.
+    pub(super) fn merge(&self, partial: &mut Partial, other: Partial) {
+        match (partial, other) {
+            (Partial::Count(count), Partial::Count(more)) => *count += more,
+            (Partial::Exact { total, count }, Partial::Exact { total: more, count: others }) => {
+                *count += others;
+                *total = total.zip(more).and_then(|(t, m)| t.checked_add(m));
+            }
+            (Partial::Double { total, count }, Partial::Double { total: more, count: others }) => {
+                *count += others;
+                *total += more;
+            }
+            (Partial::One(cell), Partial::One(other)) => {
+                let order = other.compare(cell);
+                let is_better = match self.kind {
+                    _ if other == Cell::Null => false,
+                    _ if *cell == Cell::Null => true,
+                    AggregateKind::Min => order == Ordering::Less,
+                    AggregateKind::Max => order == Ordering::Greater,
+                    _ => false,
+                };
+                if is_better {
+                    *cell = other;
+                }
+            }
+            (Partial::Timed { time, cell }, Partial::Timed { time: other_time, cell: other }) => {
+                let is_better = match self.kind {
+                    _ if other == Cell::Null => false,
+                    _ if *cell == Cell::Null => true,
+                    AggregateKind::First => other_time < *time,
+                    _ => other_time >= *time,
+                };
+                if is_better {
+                    (*time, *cell) = (other_time, other);
+                }
+            }
+            // Chan, Golub and LeVeque, "Updating formulae and a pairwise algorithm for computing sample variances", 1979.
+            (Partial::Spread { count, mean, squares }, Partial::Spread { count: n, mean: m, squares: s }) if n > 0 => {
+                let all = *count + n;
+                let off = m - *mean;
+                *squares += s + off * off * (*count as f64 * n as f64 / all as f64);
+                *mean += off * n as f64 / all as f64;
+                *count = all;
+            }
+            _ => {}
+        }
+    }
+
     /// The result for what was kept; None where it does not fit its type.
-    pub(super) fn finish(&self, kept: &Kept) -> Option<Cell> {
-        Some(match kept {
-            Kept::Count(count) => Cell::Whole(i64::try_from(*count).ok()?),
-            Kept::Exact { count: 0, .. } | Kept::Double { count: 0, .. } => Cell::Null,
-            Kept::Exact { total, count } => match (self.kind, self.result()) {
+    pub(super) fn finish(&self, partial: &Partial) -> Option<Cell> {
+        Some(match partial {
+            Partial::Count(count) => Cell::Whole(i64::try_from(*count).ok()?),
+            Partial::Exact { count: 0, .. } | Partial::Double { count: 0, .. } => Cell::Null,
+            Partial::Exact { total, count } => match (self.kind, self.result()) {
                 (AggregateKind::Avg, _) => Cell::Double((*total)? as f64 / 10_f64.powi(self.scale()) / *count as f64),
                 (_, SqlType::Decimal { precision, .. }) => {
                     Cell::Decimal((*total).filter(|t| fits_precision(*t, precision))?)
                 }
                 _ => Cell::Whole(i64::try_from((*total)?).ok()?),
             },
-            Kept::Double { total, count } => match self.kind {
+            Partial::Double { total, count } => match self.kind {
                 AggregateKind::Avg => Cell::Double(*total / *count as f64),
                 _ => Cell::Double(*total),
             },
-            Kept::One(cell) | Kept::Timed { cell, .. } => cell.clone(),
-            Kept::Spread { count: 0 | 1, .. } => Cell::Null,
-            Kept::Spread { count, squares, .. } => Cell::Double((*squares / (*count - 1) as f64).sqrt()),
+            Partial::One(cell) | Partial::Timed { cell, .. } => cell.clone(),
+            Partial::Spread { count: 0 | 1, .. } => Cell::Null,
+            Partial::Spread { count, squares, .. } => Cell::Double((*squares / (*count - 1) as f64).sqrt()),
         })
     }
 
@@ -224,7 +274,7 @@ impl AggregateCall {
 
 /// What is kept of the events of one group for one call.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) enum Kept {
+pub(super) enum Partial {
     Count(u64),
     /// The exact sum; None once it was too large for 128 bits.
     Exact {
@@ -248,8 +298,8 @@ pub(super) enum Kept {
     },
 }
 
-impl Kept {
-    /// Appends it as bytes; [`Kept::read`] reads them.
+impl Partial {
+    /// Appends it as bytes; [`Partial::read`] reads them.
     pub(super) fn write(&self, bytes: &mut Vec<u8>) {
         match self {
             Self::Count(count) => bytes.extend(count.to_le_bytes()),
@@ -354,20 +404,32 @@ mod tests {
         let call = call(kind, ty);
         let array = column(ty.unwrap_or(SqlType::Bigint));
         let cells = ty.map(|ty| Cells::of(&array, ty));
-        let mut kept = call.start();
+        let mut partial = call.start();
         for (row, time) in times.into_iter().enumerate() {
-            call.add(&mut kept, cells.as_ref(), row, time);
+            call.add(&mut partial, cells.as_ref(), row, time);
             let mut bytes = Vec::new();
-            kept.write(&mut bytes);
+            partial.write(&mut bytes);
             let mut again = call.start();
             let mut rest = bytes.as_slice();
             again.read(&mut rest).unwrap();
-            assert_eq!((&again, rest.len()), (&kept, 0));
+            assert_eq!((&again, rest.len()), (&partial, 0));
             for end in 0..bytes.len() {
                 assert_eq!(call.start().read(&mut &bytes[..end]), None);
             }
         }
-        call.finish(&kept)
+        for split in 0..=times.len() {
+            let mut parts = [call.start(), call.start()];
+            for (row, time) in times.into_iter().enumerate() {
+                call.add(&mut parts[usize::from(row >= split)], cells.as_ref(), row, time);
+            }
+            let [mut first, second] = parts;
+            call.merge(&mut first, second);
+            match (call.finish(&first), call.finish(&partial)) {
+                (Some(Cell::Double(a)), Some(Cell::Double(b))) => assert!((a - b).abs() < 1e-9, "{split}: {a} and {b}"),
+                (merged, whole) => assert_eq!(merged, whole, "{split}"),
+            }
+        }
+        call.finish(&partial)
     }
 
     #[rstest]
@@ -408,17 +470,17 @@ mod tests {
     fn a_sum_that_does_not_fit_gives_nothing_rather_than_something_wrong() {
         let whole: ArrayRef = Arc::new(Int64Array::from(vec![i64::MAX, i64::MAX, -i64::MAX]));
         let sum = call(AggregateKind::Sum, Some(SqlType::Bigint));
-        let mut kept = sum.start();
+        let mut partial = sum.start();
         let mut add = |row| {
-            sum.add(&mut kept, Some(&Cells::of(&whole, SqlType::Bigint)), row, 0);
-            sum.finish(&kept)
+            sum.add(&mut partial, Some(&Cells::of(&whole, SqlType::Bigint)), row, 0);
+            sum.finish(&partial)
         };
         assert_eq!((add(0), add(1), add(2)), (Some(Cell::Whole(i64::MAX)), None, Some(Cell::Whole(i64::MAX))));
         let most = 10_i128.pow(38) - 1;
         let digits: ArrayRef = Arc::new(Decimal128Array::from(vec![most, most]).with_data_type(DECIMAL.arrow()));
         let sum = call(AggregateKind::Sum, Some(DECIMAL));
-        let mut kept = sum.start();
-        (0..2).for_each(|row| sum.add(&mut kept, Some(&Cells::of(&digits, DECIMAL)), row, 0));
-        assert_eq!(sum.finish(&kept), None);
+        let mut partial = sum.start();
+        (0..2).for_each(|row| sum.add(&mut partial, Some(&Cells::of(&digits, DECIMAL)), row, 0));
+        assert_eq!(sum.finish(&partial), None);
     }
 }

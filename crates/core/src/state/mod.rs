@@ -23,7 +23,7 @@ pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
 pub use once::OncePlan;
 pub use watermark::{NEVER, TimeReached, Unread, WATERMARKS_STATION, Watermarks};
 pub(crate) use window::virtual_columns;
-pub use window::{WindowPlan, WindowShape};
+pub use window::{FixedShape, SessionShape, WindowPlan, WindowShape};
 
 /// One change of what a station keeps.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -110,7 +110,7 @@ pub struct LaneState<'a> {
 impl StateStore for LaneState<'_> {
     fn kept(&self, station: &str) -> Outcome<Option<KeptStation>> {
         let last = self.ledger.last_sealed(self.pipeline, &self.lane)?;
-        let kept = self.ledger.kept_station(self.pipeline, &self.lane, station)?;
+        let kept = self.ledger.station_state(self.pipeline, &self.lane, station)?;
         Ok(kept.map(|(manner, batch)| KeptStation { manner, batch, last }))
     }
 

@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::WindowPlan;
+use super::{WindowPlan, WindowShape};
 use crate::state::StateChange;
-use crate::state::aggregate::Kept;
+use crate::state::aggregate::Partial;
 use crate::state::cell::take;
 
 /// The layout of what is kept of a group.
@@ -14,6 +14,8 @@ const VERSION: u8 = 1;
 pub(super) struct Group {
     /// Where the window begins.
     pub start: i64,
+    /// Of a session, the time of its last event.
+    pub last: i64,
     /// The values of the group's parts.
     pub key: Box<[u8]>,
     /// Events that leave with this window.
@@ -21,20 +23,23 @@ pub(super) struct Group {
     /// Whether it has changed since the last batch.
     is_changed: bool,
     /// Whether the ledger has it.
-    is_kept: bool,
+    is_stored: bool,
 }
 
-/// All groups, by the beginning of their window.
+/// All groups, by the beginning of their window, or by their key where they are sessions.
 #[derive(Default)]
 pub(super) struct Groups {
     windows: BTreeMap<i64, HashMap<Box<[u8]>, usize>>,
+    sessions: HashMap<Box<[u8]>, Vec<usize>>,
     groups: Vec<Option<Group>>,
     /// For each group what is kept for each call.
-    kept: Vec<Kept>,
+    partial: Vec<Partial>,
     free: Vec<usize>,
     changed: Vec<usize>,
-    /// Keys in the ledger of groups that have gone.
+    /// Keys in the ledger of groups that are not there any more.
     gone: Vec<Box<[u8]>>,
+    /// Sessions that were merged into others since rows were placed last, each with the one that took it.
+    merged: Vec<(usize, usize)>,
 }
 
 impl Groups {
@@ -48,19 +53,29 @@ impl Groups {
         self.groups.iter().flatten().map(|group| group.events).sum()
     }
 
-    /// How many windows there are.
+    /// How many windows there are; each session is one.
     pub(super) fn windows(&self) -> usize {
-        self.windows.len()
+        self.windows.len() + self.sessions.values().map(Vec::len).sum::<usize>()
     }
 
-    /// Where the earliest open window begins.
-    pub(super) fn earliest(&self) -> Option<i64> {
-        self.windows.first_key_value().map(|(start, _)| *start)
+    /// Where the window that ends first ends.
+    pub(super) fn earliest_end(&self, shape: WindowShape) -> Option<i64> {
+        match shape {
+            WindowShape::Fixed(fixed) => {
+                self.windows.first_key_value().map(|(start, _)| start.saturating_add(fixed.length))
+            }
+            WindowShape::Session(_) => self.groups.iter().flatten().map(|group| shape.end_of(group)).min(),
+        }
     }
 
-    /// Where the latest open window begins.
-    pub(super) fn latest(&self) -> Option<i64> {
-        self.windows.last_key_value().map(|(start, _)| *start)
+    /// Where the window that ends last ends.
+    pub(super) fn latest_end(&self, shape: WindowShape) -> Option<i64> {
+        match shape {
+            WindowShape::Fixed(fixed) => {
+                self.windows.last_key_value().map(|(start, _)| start.saturating_add(fixed.length))
+            }
+            WindowShape::Session(_) => self.groups.iter().flatten().map(|group| shape.end_of(group)).max(),
+        }
     }
 
     /// The place of a group, where it is open.
@@ -68,25 +83,83 @@ impl Groups {
         self.windows.get(&start)?.get(key).copied()
     }
 
-    /// Opens a group; gives its place.
-    pub(super) fn open(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
-        let group = Some(Group { start, key: key.into(), events: 0, is_changed: false, is_kept: false });
+    /// Opens a group of a window; gives its place.
+    pub(super) fn open_window(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
+        let place = self.open(plan, start, key);
+        self.windows.entry(start).or_default().insert(key.into(), place);
+        place
+    }
+
+    /// Opens a session that begins with an event of a time; gives its place.
+    pub(super) fn open_session(&mut self, plan: &WindowPlan, time: i64, key: &[u8]) -> usize {
+        let place = self.open(plan, time, key);
+        self.sessions.entry(key.into()).or_default().push(place);
+        place
+    }
+
+    fn open(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
+        let group = Some(Group { start, last: start, key: key.into(), events: 0, is_changed: false, is_stored: false });
         let fresh = plan.calls.iter().map(|call| call.start());
-        let place = match self.free.pop() {
+        match self.free.pop() {
             Some(place) => {
                 self.groups[place] = group;
                 let first = place * plan.calls.len();
-                fresh.enumerate().for_each(|(i, kept)| self.kept[first + i] = kept);
+                fresh.enumerate().for_each(|(i, partial)| self.partial[first + i] = partial);
                 place
             }
             None => {
                 self.groups.push(group);
-                self.kept.extend(fresh);
+                self.partial.extend(fresh);
                 self.groups.len() - 1
             }
-        };
-        self.windows.entry(start).or_default().insert(key.into(), place);
-        place
+        }
+    }
+
+    /// The sessions of a key.
+    pub(super) fn sessions_of(&self, key: &[u8]) -> &[usize] {
+        self.sessions.get(key).map_or(&[], Vec::as_slice)
+    }
+
+    /// Lets a session reach to an event of a time.
+    pub(super) fn extend_session(&mut self, place: usize, time: i64) {
+        let Some(group) = &mut self.groups[place] else { return };
+        group.last = group.last.max(time);
+        if time < group.start {
+            if std::mem::take(&mut group.is_stored) {
+                self.gone.push(stored_key(group.start, &group.key));
+            }
+            group.start = time;
+        }
+    }
+
+    /// Makes one session of two of one key: `into` takes what `from` has.
+    pub(super) fn merge_sessions(&mut self, plan: &WindowPlan, into: usize, from: usize) {
+        let Some(taken) = self.groups[from].take() else { return };
+        if taken.is_stored {
+            self.gone.push(stored_key(taken.start, &taken.key));
+        }
+        self.extend_session(into, taken.start);
+        self.extend_session(into, taken.last);
+        self.touch(into, taken.events);
+        let calls = plan.calls.len();
+        for (number, call) in plan.calls.iter().enumerate() {
+            let other = std::mem::replace(&mut self.partial[from * calls + number], call.start());
+            call.merge(&mut self.partial[into * calls + number], other);
+        }
+        if let Some(all) = self.sessions.get_mut(&taken.key) {
+            all.retain(|place| *place != from);
+        }
+        self.merged.push((from, into));
+    }
+
+    /// The group that has what a group had when a row was placed there.
+    pub(super) fn merged_into(&self, place: usize) -> usize {
+        self.merged.iter().fold(place, |place, (from, into)| if place == *from { *into } else { place })
+    }
+
+    /// The places of merged sessions can be given to others from now on.
+    pub(super) fn free_merged(&mut self) {
+        self.free.extend(self.merged.drain(..).map(|(from, _)| from));
     }
 
     /// Notes that a group changes; `leaves` is the number of events that leave with it.
@@ -99,13 +172,13 @@ impl Groups {
     }
 
     /// What is kept of a group for one call.
-    pub(super) fn kept_mut(&mut self, place: usize, call: usize, calls: usize) -> &mut Kept {
-        &mut self.kept[place * calls + call]
+    pub(super) fn partial_mut(&mut self, place: usize, call: usize, calls: usize) -> &mut Partial {
+        &mut self.partial[place * calls + call]
     }
 
     /// What is kept of a group for all calls.
-    pub(super) fn kept(&self, place: usize, calls: usize) -> &[Kept] {
-        &self.kept[place * calls..(place + 1) * calls]
+    pub(super) fn partial(&self, place: usize, calls: usize) -> &[Partial] {
+        &self.partial[place * calls..(place + 1) * calls]
     }
 
     /// A group by its place.
@@ -114,9 +187,15 @@ impl Groups {
     }
 
     /// The groups of windows that end at a time or before, in the order of their windows and keys.
-    pub(super) fn ending(&self, end: i64, length: i64) -> Vec<usize> {
+    pub(super) fn ending(&self, end: i64, shape: WindowShape) -> Vec<usize> {
+        let WindowShape::Fixed(fixed) = shape else {
+            let is_over = |place: &usize| self.group(*place).is_some_and(|group| shape.end_of(group) <= end);
+            let mut found: Vec<usize> = (0..self.groups.len()).filter(is_over).collect();
+            found.sort_by(|a, b| self.order(*a).cmp(&self.order(*b)));
+            return found;
+        };
         let mut all = Vec::new();
-        for (_, groups) in self.windows.iter().take_while(|(start, _)| start.saturating_add(length) <= end) {
+        for (_, groups) in self.windows.iter().take_while(|(start, _)| start.saturating_add(fixed.length) <= end) {
             let mut found: Vec<(&[u8], usize)> = groups.iter().map(|(key, place)| (&**key, *place)).collect();
             found.sort_unstable();
             all.extend(found.into_iter().map(|(_, place)| place));
@@ -136,34 +215,50 @@ impl Groups {
         self.groups[place].as_ref().map(|g| (g.start, &*g.key))
     }
 
-    /// Lets go of the earliest window with its groups.
-    pub(super) fn drop_earliest(&mut self) {
-        let Some((start, groups)) = self.windows.pop_first() else { return };
-        for (key, place) in groups {
-            if self.groups[place].take().is_some_and(|group| group.is_kept) {
-                self.gone.push(stored_key(start, &key));
+    /// Forgets groups.
+    pub(super) fn drop_all(&mut self, places: &[usize]) {
+        for place in places {
+            let Some(group) = self.groups[*place].take() else { continue };
+            if let Some(window) = self.windows.get_mut(&group.start) {
+                window.remove(&group.key);
+                if window.is_empty() {
+                    self.windows.remove(&group.start);
+                }
+            } else if let Some(all) = self.sessions.get_mut(&group.key) {
+                all.retain(|one| one != place);
+                if all.is_empty() {
+                    self.sessions.remove(&group.key);
+                }
             }
-            self.free.push(place);
+            if group.is_stored {
+                self.gone.push(stored_key(group.start, &group.key));
+            }
+            self.free.push(*place);
         }
     }
 
     /// What has changed since the last call.
-    pub(super) fn changes(&mut self, calls: usize) -> Vec<StateChange> {
+    pub(super) fn changes(&mut self, plan: &WindowPlan) -> Vec<StateChange> {
+        let calls = plan.calls.len();
         let mut changes: Vec<StateChange> =
             self.gone.drain(..).map(|key| StateChange { key, value: None, due: None }).collect();
         for place in std::mem::take(&mut self.changed) {
-            let kept = &self.kept[place * calls..(place + 1) * calls];
+            let partial = &self.partial[place * calls..(place + 1) * calls];
             // A place that was given to another group is in the list twice.
             let Some(group) = self.groups[place].as_mut().filter(|g| g.is_changed) else { continue };
             group.is_changed = false;
-            group.is_kept = true;
+            group.is_stored = true;
             let mut value = vec![VERSION];
             value.extend(group.events.to_le_bytes());
-            kept.iter().for_each(|kept| kept.write(&mut value));
+            if matches!(plan.shape, WindowShape::Session(_)) {
+                value.extend(group.last.to_le_bytes());
+            }
+            partial.iter().for_each(|partial| partial.write(&mut value));
             changes.push(StateChange { key: stored_key(group.start, &group.key), value: Some(value), due: None });
         }
-        // In the order in which the ledger keeps them.
-        changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
+        // In the order in which the ledger keeps them. A key that a session left and another one took is kept.
+        changes.sort_unstable_by(|a, b| a.key.cmp(&b.key).then(b.value.is_some().cmp(&a.value.is_some())));
+        changes.dedup_by(|later, kept| later.key == kept.key);
         changes
     }
 
@@ -171,19 +266,21 @@ impl Groups {
     pub(super) fn restore(&mut self, plan: &WindowPlan, key: &[u8], value: &[u8]) -> Option<()> {
         let mut rest = key;
         let start = i64::from_be_bytes(take(&mut rest)?);
-        let place = self.open(plan, start, rest);
+        let is_session = matches!(plan.shape, WindowShape::Session(_));
+        let place = if is_session { self.open_session(plan, start, rest) } else { self.open_window(plan, start, rest) };
         let mut value = value;
         if take::<1>(&mut value)? != [VERSION] {
             return None;
         }
         let events = u64::from_le_bytes(take(&mut value)?);
+        let last = if is_session { i64::from_le_bytes(take(&mut value)?) } else { start };
         let calls = plan.calls.len();
         for call in 0..calls {
-            self.kept_mut(place, call, calls).read(&mut value)?;
+            self.partial_mut(place, call, calls).read(&mut value)?;
         }
         if let Some(group) = &mut self.groups[place] {
-            group.events = events;
-            group.is_kept = true;
+            (group.events, group.last) = (events, last);
+            group.is_stored = true;
         }
         value.is_empty().then_some(())
     }

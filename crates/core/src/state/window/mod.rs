@@ -1,9 +1,12 @@
 //! Windows: events are gathered by time and group, and each group gives one row.
 
-mod fixed;
+mod give;
 mod groups;
+mod session;
+mod shape;
 #[cfg(test)]
 mod tests;
+mod windows;
 
 use std::sync::Arc;
 
@@ -12,19 +15,10 @@ use super::aggregate::AggregateCall;
 use crate::columns::OutputColumn;
 use crate::failure::Outcome;
 use crate::plan::Transform;
-use crate::units::spell_micros;
 
-pub(super) use fixed::Windows;
-pub(crate) use fixed::virtual_columns;
-
-/// Where windows begin and end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct WindowShape {
-    /// How long each one is, in microseconds.
-    pub length: i64,
-    /// How often one begins, in microseconds: at most `length`. Where both are the same, each event belongs to one.
-    pub every: i64,
-}
+pub(crate) use give::virtual_columns;
+pub use shape::{FixedShape, SessionShape, WindowShape};
+pub(super) use windows::Windows;
 
 /// Gathers events into windows.
 ///
@@ -61,11 +55,7 @@ pub(crate) const BOUNDS: [&str; 2] = ["window_start", "window_end"];
 impl WindowPlan {
     /// What it is, in words. Lateness and what it gives may change without harm to what is kept.
     pub(super) fn manner(&self) -> String {
-        let WindowShape { length, every } = self.shape;
-        let mut manner = format!("windows of {}", spell_micros(length));
-        if every != length {
-            manner.push_str(&format!(" every {}", spell_micros(every)));
-        }
+        let mut manner = self.shape.manner();
         let groups: Vec<String> = self.groups.iter().map(|(_, c)| format!("{} {}", c.name, c.ty)).collect();
         if !groups.is_empty() {
             manner.push_str(&format!(" by {}", groups.join(", ")));

@@ -7,8 +7,7 @@ use arrow_array::{ArrayRef, Int64Array, RecordBatch, StringArray, TimestampMicro
 use proptest::prelude::*;
 use rstest::rstest;
 
-use super::fixed::{Windows, virtual_columns};
-use super::{WindowPlan, WindowShape};
+use super::{FixedShape, SessionShape, WindowPlan, WindowShape, Windows, virtual_columns};
 use crate::columns::OutputColumn;
 use crate::expr::SelectItem;
 use crate::failure::Outcome;
@@ -54,7 +53,7 @@ fn prepared() -> Vec<OutputColumn> {
     vec![column("lock", SqlType::Text), column("@time", SqlType::Timestamptz), column("@argument", SqlType::Bigint)]
 }
 
-fn plan(shape: WindowShape, late: i64, gives_changes: bool) -> Arc<WindowPlan> {
+fn plan(shape: impl Into<WindowShape>, late: i64, gives_changes: bool) -> Arc<WindowPlan> {
     let groups = vec![(0, column("lock", SqlType::Text))];
     let call = |kind, argument, text: &str| AggregateCall { kind, argument, filter: None, text: text.into() };
     let calls = vec![
@@ -66,7 +65,7 @@ fn plan(shape: WindowShape, late: i64, gives_changes: bool) -> Arc<WindowPlan> {
     let select = Transform::new(None, items, &columns);
     let (idle, ahead) = (0, i64::MAX);
     Arc::new(WindowPlan {
-        shape,
+        shape: shape.into(),
         groups,
         time: 1,
         calls,
@@ -123,7 +122,7 @@ fn watermarks(newest: &mut i64, events: &[Event]) -> Vec<i64> {
 type Groups = BTreeMap<(String, i64), (i64, i64)>;
 
 /// What all windows give, computed at once; and the number of late events.
-fn expected(events: &[Event], shape: WindowShape, late: i64) -> (Groups, u64) {
+fn expected(events: &[Event], shape: FixedShape, late: i64) -> (Groups, u64) {
     let mut found = Groups::new();
     let (mut newest, mut too_late) = (NEVER, 0);
     for (lock, time, number) in events {
@@ -151,7 +150,7 @@ proptest! {
         times in 1_i64..4,
         late in 0_i64..60,
     ) {
-        let shape = WindowShape { length: every * times, every };
+        let shape = FixedShape { length: every * times, every };
         let plan = plan(shape, late, false);
         let mut store = Store::default();
         let mut station = Windows::open("minute", Arc::clone(&plan), &store).unwrap();
@@ -193,6 +192,121 @@ proptest! {
     }
 }
 
+/// What all sessions give, computed at once from the events that are not late; and the number of late ones.
+fn expected_sessions(events: &[Event], gap: i64, late: i64) -> (Groups, u64) {
+    let (mut newest, mut too_late) = (NEVER, 0);
+    let mut by_lock: BTreeMap<u8, Vec<(i64, i64)>> = BTreeMap::new();
+    for (lock, time, number) in events {
+        match newest != NEVER && *time < newest - late {
+            true => too_late += 1,
+            false => by_lock.entry(*lock).or_default().push((*time, *number)),
+        }
+        newest = newest.max(*time);
+    }
+    let mut found = Groups::new();
+    for (lock, mut times) in by_lock {
+        times.sort_unstable();
+        let mut start = times[0].0;
+        let mut last = start;
+        for (time, number) in times {
+            if time - last >= gap {
+                start = time;
+            }
+            last = time;
+            let group = found.entry((format!("L{lock}"), start)).or_default();
+            *group = (group.0 + 1, group.1 + number);
+        }
+    }
+    (found, too_late)
+}
+
+/// Takes events in batches through a station that is opened again now and then; gives the rows, and what was rejected.
+fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)]) -> (Vec<Row>, u64) {
+    let mut store = Store::default();
+    let mut station = Windows::open("sessions", Arc::clone(plan), &store).unwrap();
+    let (mut newest, mut landed, mut rejected, mut held) = (NEVER, Vec::new(), 0, 0);
+    let mut left = events;
+    let mut sizes = cuts.iter().cycle();
+    while !left.is_empty() {
+        let (size, again) = sizes.next().unwrap();
+        let (now, rest) = left.split_at(left.len().min(*size));
+        left = rest;
+        let watermarks = watermarks(&mut newest, now);
+        let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0 }, &store).unwrap();
+        let would = station.would_give(newest, false);
+        let ended = station.end(newest, false).unwrap();
+        assert_eq!(would, ended.rows.is_some());
+        rejected += taken.count.rejected;
+        held += taken.count.held + ended.count.held;
+        landed.extend(given(ended.rows));
+        store.take(&mut station);
+        assert_eq!(station.standing().events, u64::try_from(held).unwrap());
+        if *again {
+            station = Windows::open("sessions", Arc::clone(plan), &store).unwrap();
+            assert_eq!(station.standing().events, u64::try_from(held).unwrap());
+        }
+    }
+    let last = station.end(newest, true).unwrap();
+    landed.extend(given(last.rows));
+    assert_eq!(held + last.count.held, 0, "nothing is remembered when all sessions are closed");
+    store.take(&mut station);
+    assert_eq!(store.0.len(), 1, "but for up to where they are");
+    (landed, rejected)
+}
+
+proptest! {
+    #[test]
+    fn sessions_are_those_of_all_events_at_once_however_they_come(
+        events in prop::collection::vec((0_u8..3, -50_i64..400, -9_i64..9), 1..150),
+        cuts in prop::collection::vec((1_usize..12, any::<bool>()), 1..40),
+        gap in 1_i64..30,
+        late in 0_i64..120,
+    ) {
+        let plan = plan(SessionShape { gap, longest: i64::MAX }, late, false);
+        let (landed, rejected) = through(&plan, &events, &cuts);
+        let (expected, too_late) = expected_sessions(&events, gap, late);
+        let found: Groups =
+            landed.iter().map(|(lock, start, count, sum)| ((lock.clone(), *start), (*count, *sum))).collect();
+        prop_assert_eq!(found.len(), landed.len(), "no session is given twice");
+        prop_assert_eq!(found, expected);
+        prop_assert_eq!(rejected, too_late);
+    }
+
+    #[test]
+    fn a_session_is_never_longer_than_allowed_and_no_event_is_lost(
+        events in prop::collection::vec((0_u8..2, 0_i64..300, 1_i64..2), 1..150),
+        cuts in prop::collection::vec((1_usize..12, any::<bool>()), 1..40),
+        gap in 1_i64..20,
+        more in 0_i64..40,
+    ) {
+        let longest = gap + more;
+        let plan = plan(SessionShape { gap, longest }, 60, false);
+        let (landed, rejected) = through(&plan, &events, &cuts);
+        let count: i64 = landed.iter().map(|row| row.2).sum();
+        prop_assert_eq!(count + i64::try_from(rejected).unwrap(), i64::try_from(events.len()).unwrap());
+        // In the order of time, a session ends where the next event would make it too long.
+        let mut sorted = events.clone();
+        sorted.sort_unstable_by_key(|e| (e.0, e.1));
+        let mut expected = Groups::new();
+        let mut open: Option<(u8, i64, i64)> = None;
+        for (lock, time, number) in &sorted {
+            let (start, _) = match open {
+                Some((l, start, last)) if l == *lock && time - last < gap && time - start <= longest => (start, last),
+                _ => (*time, *time),
+            };
+            open = Some((*lock, start, *time));
+            let group = expected.entry((format!("L{lock}"), start)).or_default();
+            *group = (group.0 + 1, group.1 + number);
+        }
+        let mut by_time = events.clone();
+        by_time.sort_by_key(|e| e.1);
+        let (landed, _) = through(&plan, &by_time, &cuts);
+        let found: Groups =
+            landed.iter().map(|(lock, start, count, sum)| ((lock.clone(), *start), (*count, *sum))).collect();
+        prop_assert_eq!(found, expected);
+    }
+}
+
 #[rstest]
 #[case(10, 10, 25, &[20])]
 #[case(10, 10, -1, &[-10])]
@@ -202,12 +316,12 @@ proptest! {
 #[case(10, 10, i64::MAX, &[i64::MAX - 7])]
 #[case(10, 10, i64::MIN, &[])]
 fn the_windows_of_a_moment(#[case] length: i64, #[case] every: i64, #[case] time: i64, #[case] expected: &[i64]) {
-    assert_eq!(WindowShape { length, every }.starts(time).collect::<Vec<_>>(), expected);
+    assert_eq!(FixedShape { length, every }.starts(time).collect::<Vec<_>>(), expected);
 }
 
 #[test]
 fn present_values_are_given_with_each_batch_that_changed_them() {
-    let plan = plan(WindowShape { length: 10, every: 10 }, 0, true);
+    let plan = plan(FixedShape { length: 10, every: 10 }, 0, true);
     let mut station = Windows::open("minute", plan, &Store::default()).unwrap();
     let mut batch = |events: &[Event], newest: i64| {
         let watermarks = vec![NEVER; events.len()];
@@ -224,7 +338,7 @@ fn present_values_are_given_with_each_batch_that_changed_them() {
 
 #[test]
 fn what_is_damaged_is_named() {
-    let plan = plan(WindowShape { length: 10, every: 10 }, 0, false);
+    let plan = plan(FixedShape { length: 10, every: 10 }, 0, false);
     for (key, value) in [(&[][..], &[1_u8][..]), (&[0; 3], &[1]), (&[0; 8], &[1]), (&[0; 8], &[9; 40])] {
         let store = Store([(key.into(), value.to_vec())].into());
         let failure = Windows::open("minute", Arc::clone(&plan), &store).err().unwrap();

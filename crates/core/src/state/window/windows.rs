@@ -1,0 +1,248 @@
+//! The station that gathers events into windows.
+
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray as _;
+use arrow_array::types::TimestampMicrosecondType;
+use arrow_array::{Array as _, BooleanArray, RecordBatch};
+
+use super::groups::Groups;
+use super::{FixedShape, WindowPlan, WindowShape};
+use crate::batch::StationCount;
+use crate::failure::Outcome;
+use crate::plan::transform::RowFault;
+use crate::reject::Reason;
+use crate::state::cell::{Cells, take};
+use crate::state::once::{early, no_time};
+use crate::state::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use crate::units::{show_micros, spell_micros};
+use crate::values::time::show_timestamp;
+
+pub(in crate::state) struct Windows {
+    pub(super) name: String,
+    pub(super) plan: Arc<WindowPlan>,
+    pub(super) groups: Groups,
+    /// Windows that end here or before are closed.
+    closed: i64,
+    /// The same, when the last batch ended: rows of all windows up to here have been given on.
+    given: i64,
+    /// The same, as it was kept last.
+    stored_closed: i64,
+}
+
+/// Where a row goes.
+struct Placed {
+    row: usize,
+    group: usize,
+}
+
+impl Windows {
+    pub(super) fn new(name: &str, plan: Arc<WindowPlan>) -> Self {
+        Self {
+            name: name.to_string(),
+            plan,
+            groups: Groups::default(),
+            closed: NEVER,
+            given: NEVER,
+            stored_closed: NEVER,
+        }
+    }
+
+    /// Takes in what an earlier run has kept. The empty key tells up to where windows are closed.
+    pub(super) fn restore(&mut self, key: &[u8], value: &[u8]) -> Outcome<()> {
+        let done = if key.is_empty() {
+            take(&mut &*value).map(|bytes| {
+                self.closed = i64::from_le_bytes(bytes);
+                (self.given, self.stored_closed) = (self.closed, self.closed);
+            })
+        } else {
+            self.groups.restore(&self.plan, key, value)
+        };
+        done.ok_or_else(|| damaged(&self.name))
+    }
+
+    /// Where the rows go; those that cannot go anywhere are at fault.
+    fn place(&mut self, input: StateInput<'_>, faults: &mut Vec<RowFault>) -> Vec<Placed> {
+        let StateInput { rows, watermarks, now } = input;
+        let plan = Arc::clone(&self.plan);
+        let columns = rows.columns();
+        let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
+        let parts: Vec<Cells<'_>> = plan.groups.iter().map(|(i, c)| Cells::of(&columns[*i], c.ty)).collect();
+        let latest = now.saturating_add(plan.ahead);
+        let mut placed = Vec::with_capacity(rows.num_rows());
+        let mut key = Vec::new();
+        for (row, watermark) in watermarks.iter().copied().enumerate() {
+            self.closed = self.closed.max(if watermark == NEVER { NEVER } else { watermark.saturating_sub(plan.late) });
+            if times.is_null(row) {
+                faults.push(no_time(row));
+                continue;
+            }
+            let time = times.value(row);
+            if time > latest {
+                faults.push(early(row, time, now, plan.ahead));
+                continue;
+            }
+            key.clear();
+            parts.iter().for_each(|part| part.write_key(row, &mut key));
+            match plan.shape {
+                WindowShape::Fixed(shape) => self.place_fixed(shape, (row, time, watermark), &key, &mut placed, faults),
+                WindowShape::Session(shape) => {
+                    // What is accepted is not earlier than this, so that no closed session would have grown.
+                    if time < self.closed {
+                        faults.push(self.late(row, time, watermark));
+                    } else if self.groups.len() >= plan.most && self.groups.session_of(&key, time, shape).is_none() {
+                        faults.push(self.full(row));
+                    } else {
+                        let group = self.groups.enter_session(&plan, &key, time, shape);
+                        self.groups.touch(group, 1);
+                        placed.push(Placed { row, group });
+                    }
+                }
+            }
+        }
+        for one in &mut placed {
+            one.group = self.groups.merged_into(one.group);
+        }
+        self.groups.free_merged();
+        placed
+    }
+
+    /// Where a row goes in windows of one length.
+    fn place_fixed(
+        &mut self,
+        shape: FixedShape,
+        (row, time, watermark): (usize, i64, i64),
+        key: &[u8],
+        placed: &mut Vec<Placed>,
+        faults: &mut Vec<RowFault>,
+    ) {
+        let closed = self.closed;
+        let is_open = |start: &i64| start.saturating_add(shape.length) > closed;
+        let Some(last) = shape.starts(time).next().filter(is_open) else {
+            faults.push(self.late(row, time, watermark));
+            return;
+        };
+        if self.groups.len() >= self.plan.most && self.groups.find(last, key).is_none() {
+            faults.push(self.full(row));
+            return;
+        }
+        for start in shape.starts(time).take_while(is_open) {
+            let found = self.groups.find(start, key);
+            let group = found.unwrap_or_else(|| self.groups.open_window(&self.plan, start, key));
+            self.groups.touch(group, u64::from(start == last));
+            placed.push(Placed { row, group });
+        }
+    }
+
+    /// A row that would open one group too many.
+    fn full(&self, row: usize) -> RowFault {
+        let message = format!("{} groups are open, as many as `most` allows", self.plan.most);
+        RowFault { row, column: None, reason: Reason::FULL, message }
+    }
+
+    /// A row whose windows are all closed.
+    fn late(&self, row: usize, time: i64, watermark: i64) -> RowFault {
+        let window = match self.plan.shape {
+            WindowShape::Fixed(shape) => shape.starts(time).next().map_or_else(String::new, |start| {
+                let end = start.saturating_add(shape.length);
+                format!("its window from {} to {} has closed", show_timestamp(start), show_timestamp(end))
+            }),
+            WindowShape::Session(_) => "sessions at its time have closed".to_string(),
+        };
+        let behind = if watermark == NEVER { 0 } else { watermark.saturating_sub(time) };
+        let why = match behind > self.plan.late {
+            true => format!(
+                "it is {} behind the newest event, late = \"{}\"",
+                show_micros(behind),
+                spell_micros(self.plan.late)
+            ),
+            false => "all that was there had been read".to_string(),
+        };
+        RowFault { row, column: None, reason: Reason::LATE, message: format!("{window}: {why}") }
+    }
+
+    /// Adds the rows to their groups, one call after the other.
+    fn add(&mut self, rows: &RecordBatch, placed: &[Placed]) {
+        let plan = Arc::clone(&self.plan);
+        let columns = rows.columns();
+        let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
+        for (number, call) in plan.calls.iter().enumerate() {
+            let argument = call.argument.map(|(place, ty)| Cells::of(&columns[place], ty));
+            let filter: Option<&BooleanArray> = call.filter.map(|place| columns[place].as_boolean());
+            for Placed { row, group } in placed {
+                if filter.is_some_and(|filter| filter.is_null(*row) || !filter.value(*row)) {
+                    continue;
+                }
+                let partial = self.groups.partial_mut(*group, number, plan.calls.len());
+                call.add(partial, argument.as_ref(), *row, times.value(*row));
+            }
+        }
+    }
+
+    /// Up to where windows are closed at a watermark.
+    fn closing(&self, watermark: i64, all: bool) -> i64 {
+        match (all, self.groups.latest_end(self.plan.shape)) {
+            (true, Some(latest)) => self.closed.max(latest),
+            _ if watermark == NEVER => self.closed,
+            _ => self.closed.max(watermark.saturating_sub(self.plan.late)),
+        }
+    }
+}
+
+impl Station for Windows {
+    fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
+        let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
+        let placed = self.place(input, &mut given.faults);
+        self.add(input.rows, &placed);
+        given.count.rejected = given.faults.len() as u64;
+        let taken = input.rows.num_rows() - given.faults.len();
+        given.count.held = i64::try_from(taken).unwrap_or(i64::MAX);
+        Ok(given)
+    }
+
+    fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given> {
+        let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
+        self.closed = self.closing(watermark, all);
+        let over = self.groups.ending(self.closed, self.plan.shape);
+        let leaving: u64 = over.iter().filter_map(|place| Some(self.groups.group(*place)?.events)).sum();
+        let changed = self.plan.gives_changes.then(|| self.groups.changed());
+        let places = changed.as_ref().unwrap_or(&over);
+        if !places.is_empty() {
+            self.rows(places, &mut given)?;
+        }
+        self.groups.drop_all(&over);
+        self.given = self.closed;
+        given.count.merged = leaving;
+        given.count.held = -i64::try_from(leaving).unwrap_or(i64::MAX);
+        Ok(given)
+    }
+
+    fn would_give(&self, watermark: i64, all: bool) -> bool {
+        let closing = self.closing(watermark, all);
+        self.groups.earliest_end(self.plan.shape).is_some_and(|end| end <= closing)
+    }
+
+    fn changes(&mut self, _: i64, _: i64) -> (Vec<StateChange>, Option<i64>) {
+        let mut changes = self.groups.changes(&self.plan);
+        if self.closed != self.stored_closed {
+            self.stored_closed = self.closed;
+            let value = Some(self.closed.to_le_bytes().to_vec());
+            changes.insert(0, StateChange { key: Box::default(), value, due: None });
+        }
+        (changes, None)
+    }
+
+    fn passed(&self) -> i64 {
+        // A row of the next window to close may begin as early as this.
+        if self.given == NEVER { NEVER } else { self.given.saturating_sub(self.plan.shape.longest()) }
+    }
+
+    fn standing(&self) -> Standing {
+        Standing {
+            windows: self.groups.windows() as u64,
+            groups: self.groups.len() as u64,
+            events: self.groups.events(),
+            closed: (self.closed != NEVER).then_some(self.closed),
+        }
+    }
+}
