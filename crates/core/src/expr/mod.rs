@@ -17,7 +17,9 @@ use arrow_array::ArrayRef;
 
 use crate::types::SqlType;
 
-pub use bind::{BoundCall, Condition, SelectItem, bind_columns, bind_condition, bind_grouped, bind_parts, bind_select};
+pub use bind::{
+    BoundCall, Condition, SelectItem, bind_columns, bind_condition, bind_grouped, bind_joined, bind_parts, bind_select,
+};
 pub use cast::cast_column;
 pub use column::{Column, RowErrors};
 pub use differences::DIFFERENCES;

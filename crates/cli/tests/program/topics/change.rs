@@ -261,7 +261,7 @@ fn messages_behind_an_open_transaction_are_reported() {
         let (out, _) = project.expect(0, command);
         assert!(out.contains("transaction"), "{command:?}: {out}");
     }
-    let reported = project.json(&["positions", "weighings"])["arrivals"][0]["partitions"][0]["held"].clone();
+    let reported = project.json(&["positions", "weighings"])["arrivals"][0]["partitions"][0]["waiting"].clone();
     assert_eq!((reported["events"].as_u64(), reported["from"].as_u64()), (Some(10), Some(10)), "{reported}");
     assert!(reported["since"].is_string(), "{reported}");
     open.commit();

@@ -37,6 +37,8 @@ struct Day {
     run: Option<Running>,
     /// Numbers that a stop has reported as lost, by life and partition: those from the first offset to the second.
     lost: Vec<(usize, usize, u64, u64)>,
+    /// The life that was there when reading last started over: the run may be slow to notice that others came after it.
+    reading: usize,
     reported: Vec<String>,
 }
 
@@ -53,8 +55,8 @@ impl Day {
         project.append("sluice.toml", "[connection.office]\nurl = \"sqlite:office.db\"\n");
         let mut record = Record::default();
         record.lives.push(vec![BTreeMap::new(); usize::try_from(PARTITIONS).unwrap()]);
-        let (run, lost, reported) = (None, Vec::new(), Vec::new());
-        Self { broker, project, random: Random(seed), record, run, lost, reported }
+        let (run, lost, reading, reported) = (None, Vec::new(), 0, Vec::new());
+        Self { broker, project, random: Random(seed), record, run, lost, reading, reported }
     }
 
     fn end_of(&self, partition: i32) -> (u64, u64) {
@@ -174,11 +176,13 @@ impl Day {
         let set = match said.contains("was recreated or has lost data") {
             true => {
                 let from = number("was read up to offset ");
-                // Of the life before, everything from there on is lost; of both partitions.
-                self.lost.push((life - 1, partition, from, u64::MAX));
+                // Of the life that was read, everything from there on is lost; of both partitions.
+                let read = self.last_read(life);
+                self.reading = life;
+                self.lost.push((read, partition, from, u64::MAX));
                 let positions = self.project.json(&["positions", "weighings"])["arrivals"][0]["partitions"].clone();
                 let other = positions[1 - partition]["ledger"].as_u64().unwrap_or(0);
-                self.lost.push((life - 1, 1 - partition, other, u64::MAX));
+                self.lost.push((read, 1 - partition, other, u64::MAX));
                 vec!["earliest".to_string()]
             }
             false => {
@@ -192,6 +196,15 @@ impl Day {
             let output = self.project.run(&command);
             assert!(output.status.success(), "{output:?}\n{:#?}", self.reported);
         }
+    }
+
+    /// The last life before one of which something has landed, among those that can have been read.
+    fn last_read(&self, before: usize) -> usize {
+        let landed: BTreeSet<u64> = topics::numbers(&self.project, "archive/all").into_iter().collect();
+        let has_landed = |life: &usize| {
+            self.record.lives[*life].iter().flat_map(BTreeMap::values).any(|number| landed.contains(number))
+        };
+        (self.reading..before).rev().find(has_landed).unwrap_or(self.reading)
     }
 
     /// Everything is well again: what is left lands.

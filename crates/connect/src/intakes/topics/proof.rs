@@ -18,8 +18,9 @@ use super::gather::Seen;
 use super::partitions::Partition;
 use crate::broker::{Admin, Broker, Consumer, is_passing, let_go, refuse};
 
-/// How often, and after how long each time, is looked again whether a partition has become shorter.
-const LOOKS: u32 = 4;
+/// How often, and after how long each time, is looked again whether a partition has become shorter: a broker that was
+/// killed reports an earlier end until it has read its log again.
+const LOOKS: u32 = 10;
 const PAUSE: Duration = Duration::from_millis(300);
 
 /// How long is waited for the next witness.

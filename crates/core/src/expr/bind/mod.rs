@@ -156,10 +156,41 @@ pub fn bind_grouped(
     (items, calls.map_or_else(Vec::new, |calls| calls.found))
 }
 
+/// Binds a select list over the columns of several events, each named `EVENT.COLUMN`. `events` are the events with the
+/// places of their columns that `EVENT.*` stands for.
+pub fn bind_joined(
+    text: &EmbeddedText,
+    scope: &[ScopeColumn],
+    events: &[(&str, std::ops::Range<usize>)],
+    problems: &mut Problems,
+) -> Vec<SelectItem> {
+    bind_all(text, scope, Stars { plain: 0, events }, false, None, problems).0
+}
+
+/// What a star stands for.
+#[derive(Clone, Copy)]
+struct Stars<'a> {
+    /// So many columns of the scope, from the first on.
+    plain: usize,
+    /// The columns of the events of a join.
+    events: &'a [(&'a str, std::ops::Range<usize>)],
+}
+
 fn bind_items<'a>(
     text: &EmbeddedText,
     scope: &'a [ScopeColumn],
     star: usize,
+    nameless: bool,
+    calls: Option<Calls<'a>>,
+    problems: &mut Problems,
+) -> (Vec<SelectItem>, Option<Calls<'a>>) {
+    bind_all(text, scope, Stars { plain: star, events: &[] }, nameless, calls, problems)
+}
+
+fn bind_all<'a>(
+    text: &EmbeddedText,
+    scope: &'a [ScopeColumn],
+    stars: Stars<'_>,
     nameless: bool,
     mut calls: Option<Calls<'a>>,
     problems: &mut Problems,
@@ -168,7 +199,7 @@ fn bind_items<'a>(
     let mut items: Vec<SelectItem> = Vec::new();
     for piece in sql.pieces(problems) {
         let mut binder = Binder { sql: &sql, piece: &piece, scope, problems, depth: 0, calls };
-        let bound = binder.select_item(star, nameless);
+        let bound = binder.select_item(stars, nameless);
         calls = binder.calls;
         for item in bound {
             if items.iter().any(|i| i.name.eq_ignore_ascii_case(&item.name)) {
@@ -183,6 +214,11 @@ fn bind_items<'a>(
         }
     }
     (items, calls)
+}
+
+/// The name of a column of a join without that of its event.
+fn own_name(name: &str) -> &str {
+    name.split_once('.').map_or(name, |(_, own)| own)
 }
 
 /// Expressions within each other: deeper ones are refused rather than risk the stack.
@@ -221,7 +257,7 @@ impl Binder<'_, '_> {
         self.problems.add(Problem::error("unsupported", what.to_string(), place).with_help(help));
     }
 
-    fn select_item(&mut self, star: usize, nameless: bool) -> Vec<SelectItem> {
+    fn select_item(&mut self, stars: Stars<'_>, nameless: bool) -> Vec<SelectItem> {
         if let Some(problem) = too_long(self.sql, self.piece) {
             self.problems.add(problem);
             return Vec::new();
@@ -244,7 +280,21 @@ impl Binder<'_, '_> {
                 (expr, None, span)
             }
             ast::SelectItem::ExprWithAlias { expr, alias } => (expr, Some(alias.value), alias.span),
-            ast::SelectItem::Wildcard(options) => return self.all_columns(star, options),
+            ast::SelectItem::Wildcard(_) if !stars.events.is_empty() => {
+                let place = self.sql.piece_place(self.piece);
+                let all: Vec<String> = stars.events.iter().map(|(event, _)| format!("{event}.*")).collect();
+                self.problems.add(
+                    Problem::error("unsupported", "a star needs the name of an event here", place)
+                        .with_help(format!("write: {}", all.join(", "))),
+                );
+                return Vec::new();
+            }
+            ast::SelectItem::Wildcard(options) => return self.all_columns(0..stars.plain, options),
+            ast::SelectItem::QualifiedWildcard(ast::SelectItemQualifiedWildcardKind::ObjectName(name), options)
+                if !stars.events.is_empty() =>
+            {
+                return self.all_columns_of(stars, &name, options);
+            }
             ast::SelectItem::ExprWithAliases { .. } | ast::SelectItem::QualifiedWildcard(..) => {
                 let place = self.sql.piece_place(self.piece);
                 self.problems.add(
@@ -255,7 +305,7 @@ impl Binder<'_, '_> {
             }
         };
         let Some(expr) = self.bind(&syntax) else { return Vec::new() };
-        let name = name.or_else(|| expr.as_column().map(|i| self.name_of(i, nameless)));
+        let name = name.or_else(|| expr.as_column().map(|i| self.name_of(i, stars, nameless)));
         let name = name.or_else(|| nameless.then(|| self.sql.piece_text(self.piece).trim().to_string()));
         let Some(name) = name else {
             let text = self.sql.piece_text(self.piece);
@@ -270,8 +320,11 @@ impl Binder<'_, '_> {
     }
 
     /// The name of a column that is given none. What copies all headers of a message needs a name that no header has.
-    fn name_of(&self, column: usize, is_part: bool) -> String {
+    fn name_of(&self, column: usize, stars: Stars<'_>, is_part: bool) -> String {
         let name = &self.scope[column].name;
+        if !stars.events.is_empty() {
+            return plain(own_name(name)).to_string();
+        }
         if is_part && name == HEADERS { name.clone() } else { plain(name).to_string() }
     }
 

@@ -2,14 +2,42 @@
 
 use sqlparser::ast::{self, WildcardAdditionalOptions};
 
-use super::{Binder, SelectItem};
+use super::{Binder, SelectItem, Stars, own_name};
 use crate::expr::{Expr, Node, ScopeColumn};
 use crate::problem::Problem;
 use crate::types::SqlType;
 
 impl Binder<'_, '_> {
-    /// The first `star` columns of the scope. `except` leaves columns out, `replace` computes them; nothing else is known.
-    pub(super) fn all_columns(&mut self, star: usize, options: WildcardAdditionalOptions) -> Vec<SelectItem> {
+    /// The columns of one event of a join: `EVENT.*`.
+    pub(super) fn all_columns_of(
+        &mut self,
+        stars: Stars<'_>,
+        name: &ast::ObjectName,
+        options: WildcardAdditionalOptions,
+    ) -> Vec<SelectItem> {
+        let event = name.to_string();
+        if let Some((_, range)) = stars.events.iter().find(|(known, _)| known.eq_ignore_ascii_case(&event)) {
+            let mut items = self.all_columns(range.clone(), options);
+            items.iter_mut().for_each(|item| item.name = own_name(&item.name).to_string());
+            return items;
+        }
+        let problem = Problem::error(
+            "name.unknown",
+            format!("no event `{event}` is joined here"),
+            self.sql.piece_place(self.piece),
+        )
+        .with_label("binds to nothing")
+        .with_nearest(&event, "events", stars.events.iter().map(|(event, _)| *event));
+        self.problems.add(problem);
+        Vec::new()
+    }
+
+    /// The columns of the scope at some places. `except` leaves columns out, `replace` computes them; nothing else is known.
+    pub(super) fn all_columns(
+        &mut self,
+        star: std::ops::Range<usize>,
+        options: WildcardAdditionalOptions,
+    ) -> Vec<SelectItem> {
         let place = self.sql.piece_place(self.piece);
         let WildcardAdditionalOptions {
             wildcard_token: _,
@@ -40,7 +68,8 @@ impl Binder<'_, '_> {
             place: place.clone(),
             text: c.name.clone(),
         };
-        let mut items: Vec<SelectItem> = self.scope.iter().take(star).enumerate().map(item).collect();
+        let mut items: Vec<SelectItem> =
+            self.scope.iter().enumerate().skip(star.start).take(star.len()).map(item).collect();
         for name in opt_except.into_iter().flat_map(|e| std::iter::once(e.first_element).chain(e.additional_elements)) {
             if let Some(at) = self.of_star(&items, &name) {
                 items.remove(at);
@@ -60,7 +89,10 @@ impl Binder<'_, '_> {
     /// The place of a column that a star stands for.
     fn of_star(&mut self, items: &[SelectItem], name: &ast::Ident) -> Option<usize> {
         let exact = items.iter().position(|i| i.name == name.value);
-        let found = exact.or_else(|| items.iter().position(|i| i.name.eq_ignore_ascii_case(&name.value)));
+        let folded = || items.iter().position(|i| i.name.eq_ignore_ascii_case(&name.value));
+        // Columns of a join are named with their event, but within `EVENT.*` their own name does.
+        let own = || items.iter().position(|i| own_name(&i.name).eq_ignore_ascii_case(&name.value));
+        let found = exact.or_else(folded).or_else(own);
         if found.is_none() {
             let place = self.place(name.span);
             let known: Vec<&str> = items.iter().map(|i| i.name.as_str()).collect();
