@@ -10,6 +10,7 @@ use arrow_array::{ArrayRef, Int32Array, Int64Array, RecordBatch, StringArray, Ti
 use arrow_array::{RecordBatchOptions, new_null_array};
 use arrow_schema::Schema;
 
+use crate::batch::own_partition;
 use crate::change::{Change, Changes, Marks};
 use crate::columns::OutputColumn;
 use crate::event::{Chunk, Message, Messages, RecordSpan};
@@ -165,7 +166,7 @@ pub fn with_context(
             },
             (_, Some(changes)) if *used => build_change(column.name, changes, spans),
             (None, None) if *used && column.name == FILE.name => {
-                Arc::new(StringArray::from_iter_values(spans.iter().map(|_| &*chunk.partition)))
+                Arc::new(StringArray::from_iter_values(spans.iter().map(|_| own_partition(&chunk.partition))))
             }
             (None, None) if *used && column.name == BYTE.name => {
                 let byte = |span: &RecordSpan| i64::try_from(chunk.position_at(span.start).major).ok();

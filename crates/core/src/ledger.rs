@@ -119,6 +119,14 @@ pub struct BatchRecord {
     pub replaced_by: Option<BatchName>,
 }
 
+impl BatchRecord {
+    /// Whether events of an arrival were read for it.
+    pub fn reads(&self, arrival: &str) -> bool {
+        let named = || self.ranges.0.iter().any(|range| self.lane.arrival_of(&range.partition).0 == arrival);
+        named() || (self.ranges.0.is_empty() && self.lane.arrival() == arrival)
+    }
+}
+
 /// One position that somebody set.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct PositionChange {

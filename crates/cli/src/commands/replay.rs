@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use serde_json::json;
-use sluice_core::batch::{LaneId, Range, Readings, first_of};
+use sluice_core::batch::{LaneId, Range, Readings, first_of, own_partition};
 use sluice_core::event::Position;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Mark;
@@ -163,7 +163,9 @@ enum Wanted {
 
 impl Wanted {
     fn takes(&self, batch: &BatchRecord) -> bool {
-        let overlap = |a: &Range, b: &Range| a.partition == b.partition && a.from < b.to && b.from < a.to;
+        let overlap = |a: &Range, b: &Range| {
+            own_partition(&a.partition) == own_partition(&b.partition) && a.from < b.to && b.from < a.to
+        };
         match self {
             Self::Numbers(first, last) => (*first..=*last).contains(&batch.number),
             Self::Ranges(ranges) => ranges.iter().any(|w| batch.ranges.0.iter().any(|r| overlap(w, r))),

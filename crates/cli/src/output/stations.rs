@@ -20,6 +20,7 @@ const FIGURES: &[Figure] = &[
     Figure { name: "filtered", of: |c| c.filtered.into(), always: true },
     Figure { name: "merged", of: |c| c.merged.into(), always: false },
     Figure { name: "repeated", of: |c| c.repeated.into(), always: false },
+    Figure { name: "unmatched", of: |c| c.unmatched.into(), always: false },
     Figure { name: "rejected", of: |c| c.rejected.into(), always: true },
     Figure { name: "held", of: |c| c.held.into(), always: false },
 ];

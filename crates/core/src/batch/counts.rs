@@ -19,6 +19,9 @@ pub struct StationCount {
     pub rejected: u64,
     /// Events that were dropped because they had come before.
     pub repeated: u64,
+    /// Events that left a join without a partner.
+    #[serde(default)]
+    pub unmatched: u64,
     /// By how many more events it keeps in state after than before; fewer where this is negative.
     pub held: i64,
     /// Rows that it made itself, of what it keeps.
@@ -39,6 +42,7 @@ impl StationCount {
         self.merged += more.merged;
         self.rejected += more.rejected;
         self.repeated += more.repeated;
+        self.unmatched += more.unmatched;
         self.held += more.held;
         self.made += more.made;
     }
@@ -48,12 +52,14 @@ impl StationCount {
     /// # Errors
     /// Says by how much the station is off.
     pub fn check(&self) -> Result<(), String> {
-        let accounted = self.output + self.filtered + self.merged + self.repeated + self.rejected;
+        let dropped = self.filtered + self.merged + self.repeated + self.unmatched;
+        let accounted = self.output + dropped + self.rejected;
         if i128::from(self.input) + i128::from(self.made) == i128::from(accounted) + i128::from(self.held) {
             return Ok(());
         }
         Err(format!(
-            "{} does not balance: in {} + made {} ≠ out {} + filtered {} + merged {} + repeated {} + rejected {} + held {}",
+            "{} does not balance: in {} + made {} ≠ out {} + filtered {} + merged {} + repeated {} \
+             + unmatched {} + rejected {} + held {}",
             self.station,
             self.input,
             self.made,
@@ -61,6 +67,7 @@ impl StationCount {
             self.filtered,
             self.merged,
             self.repeated,
+            self.unmatched,
             self.rejected,
             self.held
         ))

@@ -46,6 +46,20 @@ impl LaneId {
         main.rsplit_once('.').map_or(main, |(arrival, _)| arrival)
     }
 
+    /// The name of a partition in this lane. Arrivals that meet share the lane of the first of them; the partitions of
+    /// the others have their arrival before their own name: `/toll.0/lock.tolls/3`. No partition begins with a slash.
+    pub fn partition_of(&self, arrival: &str, partition: &Arc<str>) -> Arc<str> {
+        match arrival == self.arrival() {
+            true => Arc::clone(partition),
+            false => format!("/{arrival}/{partition}").into(),
+        }
+    }
+
+    /// The arrival of a partition of this lane, and the partition's own name.
+    pub fn arrival_of<'a>(&'a self, partition: &'a str) -> (&'a str, &'a str) {
+        split(partition).unwrap_or((self.arrival(), partition))
+    }
+
     /// A lane by its name in the ledger.
     pub fn named(name: impl Into<String>) -> Self {
         Self(name.into())
@@ -111,7 +125,31 @@ pub struct Range {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Ranges(pub Vec<Range>);
 
+fn split(partition: &str) -> Option<(&str, &str)> {
+    partition.strip_prefix('/')?.split_once('/')
+}
+
+/// The name of a partition without that of its arrival.
+pub fn own_partition(partition: &str) -> &str {
+    split(partition).map_or(partition, |(_, own)| own)
+}
+
+/// The arrival that a partition names; None for one of the lane's own arrival.
+pub fn arrival_in(partition: &str) -> Option<&str> {
+    split(partition).map(|(arrival, _)| arrival)
+}
+
 impl Ranges {
+    /// Those of one arrival, under the partitions' own names.
+    #[must_use]
+    pub fn of_arrival(&self, lane: &LaneId, arrival: &str) -> Self {
+        let own = |range: &Range| {
+            let (of, partition) = lane.arrival_of(&range.partition);
+            (of == arrival).then(|| Range { partition: partition.into(), ..range.clone() })
+        };
+        Self(self.0.iter().filter_map(own).collect())
+    }
+
     /// Whether a position of a partition is within them.
     pub fn cover(&self, partition: &str, position: Position) -> bool {
         self.0.iter().any(|r| *r.partition == *partition && r.from <= position && position < r.to)

@@ -10,5 +10,5 @@ mod readings;
 
 pub use commit::{Landed, LandingWork, Reread, Sealed, Settled, Staged};
 pub use counts::StationCount;
-pub use identity::{BatchIdentity, BatchName, LaneId, Range, Ranges};
+pub use identity::{BatchIdentity, BatchName, LaneId, Range, Ranges, arrival_in, own_partition};
 pub use readings::{Readings, first_of};

@@ -14,6 +14,9 @@ pub mod schema;
 pub use each::EachConfig;
 pub use embedded::EmbeddedText;
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
-pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, MadeConfig, OF_WINDOWS, PipelineConfig};
+pub use pipeline::{
+    ArrivalConfig, EventConfig, ExtraFields, JoinConfig, LandingConfig, MadeConfig, OF_CLOSING, OF_WINDOWS,
+    PipelineConfig,
+};
 pub use project::{ConnectionConfig, ProjectConfig};
 pub use protection::refuse_unencrypted_password;

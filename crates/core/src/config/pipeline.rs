@@ -112,6 +112,12 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "gather events by their time: one row for each window and group, when the window closes",
     )
     .with(&["group", "columns", "late", "idle", "ahead", "gives", "close", "most"]),
+    OptionSpec::optional(
+        "join",
+        ValueKind::Table(JOIN_OPTIONS),
+        "pair each row with the rows of another event whose key is the same and whose time is near",
+    )
+    .with(&["columns", "late", "idle", "ahead", "close", "most"]),
     OptionSpec::optional("group", ValueKind::Sql, "SQL expressions: a window has one row for each of their values")
         .with(&["window"]),
     OptionSpec::with_default(
@@ -120,21 +126,21 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "1m",
         "how far behind the newest event one may come and still count; what comes later is a reject",
     )
-    .with(&["window"]),
+    .with(&["window", "join"]),
     OptionSpec::with_default(
         "idle",
         ValueKind::Duration,
         "1m",
         "a partition from which nothing has come for so long does not keep windows open",
     )
-    .with(&["window", "once"]),
+    .with(&["window", "join", "once"]),
     OptionSpec::with_default(
         "ahead",
         ValueKind::Duration,
         "1h",
         "an event whose time is further ahead of the clock is a reject: a wrong clock would close every window",
     )
-    .with(&["window", "once"]),
+    .with(&["window", "join", "once"]),
     OptionSpec::with_default(
         "gives",
         ValueKind::Choice(&["closed", "changes"]),
@@ -149,14 +155,15 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "watermark",
         "windows close when newer events have come; or also when a run with --until-caught-up has read all there is",
     )
-    .with(&["window"]),
+    .with(&["window", "join"]),
     OptionSpec::with_default(
         "most",
         ValueKind::Integer { min: 1, max: 100_000_000 },
         "1_000_000",
-        "so many groups may be open at a time, in memory; an event that would open one more is a reject",
+        "so many groups of a window, or rows of a join, may be remembered at a time, in memory; an event that would be \
+         one more is a reject",
     )
-    .with(&["window"]),
+    .with(&["window", "join"]),
 ];
 
 /// Keys of `once`.
@@ -170,6 +177,36 @@ pub const ONCE_OPTIONS: &[OptionSpec] = &[
         "within",
         ValueKind::Duration,
         "for how long a key is remembered, by event time; by the time of reading where the event has none",
+    ),
+];
+
+/// Keys of `join`.
+pub const JOIN_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("event", ValueKind::Name, "the other event"),
+    OptionSpec::required(
+        "on",
+        ValueKind::Sql,
+        "a SQL condition with an equation between both events; columns are named EVENT.COLUMN",
+    ),
+    OptionSpec::optional("within", ValueKind::Duration, "how far apart the times of a pair may be, before and after")
+        .with(&["from", "to", "window"]),
+    OptionSpec::optional(
+        "from",
+        ValueKind::Text,
+        "the time of the other event, less that of this one, at least: \"-2m\" is two minutes before",
+    )
+    .with(&["to"]),
+    OptionSpec::optional("to", ValueKind::Text, "the same at most, such as \"10m\"").with(&["from"]),
+    OptionSpec::optional(
+        "window",
+        ValueKind::Duration,
+        "in place of `within`: both are in one window of this length, which follow each other",
+    ),
+    OptionSpec::with_default(
+        "unmatched",
+        ValueKind::Choice(&["none", "left", "right", "both"]),
+        "none",
+        "rows that are given although they met none, with nulls for the other event: left are those of `of`",
     ),
 ];
 
@@ -199,7 +236,10 @@ pub const WINDOW_OPTIONS: &[OptionSpec] = &[
 ];
 
 /// Keys of `made` that belong to a window alone.
-pub const OF_WINDOWS: &[&str] = &["group", "late", "gives", "close", "most"];
+pub const OF_WINDOWS: &[&str] = &["group", "gives"];
+
+/// Keys of `made` that belong to windows and joins.
+pub const OF_CLOSING: &[&str] = &["late", "close", "most"];
 
 /// Keys that every arrival has, before those of its kind.
 pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
@@ -284,6 +324,26 @@ pub struct MadeConfig {
     pub once: Option<Options>,
     /// How events are gathered.
     pub window: Option<Options>,
+    /// The other event that it is joined with.
+    pub join: Option<JoinConfig>,
+}
+
+/// How an event is joined with another one.
+#[derive(Clone)]
+pub struct JoinConfig {
+    /// The other event.
+    pub event: Located<String>,
+    /// The condition.
+    pub on: EmbeddedText,
+    /// All keys.
+    pub options: Options,
+}
+
+impl MadeConfig {
+    /// The events that it is made of.
+    pub fn parents(&self) -> impl Iterator<Item = &Located<String>> {
+        std::iter::once(&self.of).chain(self.join.as_ref().map(|join| &join.event))
+    }
 }
 
 /// One event with all that the file says of it.
@@ -397,6 +457,9 @@ impl EventReader<'_, '_> {
                 columns: made.sql("columns").cloned(),
                 once: made.is_set("once").then(|| made.table("once")),
                 window: made.is_set("window").then(|| made.table("window")),
+                join: made.is_set("join").then(|| made.table("join")).and_then(|join| {
+                    Some(JoinConfig { event: join.located_text("event")?, on: join.sql("on")?.clone(), options: join })
+                }),
                 options: made,
             })
         });

@@ -149,6 +149,32 @@ impl Expr {
         }
     }
 
+    /// The same expression over a scope in which each column has another place.
+    #[must_use]
+    pub fn with_places(&self, place: &impl Fn(usize) -> usize) -> Self {
+        let one = |expr: &Self| Box::new(expr.with_places(place));
+        let all = |exprs: &[Self]| exprs.iter().map(|expr| expr.with_places(place)).collect();
+        let node = match &self.node {
+            Node::Column(index) => Node::Column(place(*index)),
+            Node::Literal(_) | Node::Now => self.node.clone(),
+            Node::Cast { inner, lenient } => Node::Cast { inner: one(inner), lenient: *lenient },
+            Node::Arithmetic(op, a, b) => Node::Arithmetic(*op, one(a), one(b)),
+            Node::Compare(op, a, b) => Node::Compare(*op, one(a), one(b)),
+            Node::And(a, b) => Node::And(one(a), one(b)),
+            Node::Or(a, b) => Node::Or(one(a), one(b)),
+            Node::Not(inner) => Node::Not(one(inner)),
+            Node::IsNull(inner) => Node::IsNull(one(inner)),
+            Node::IsTruth(inner, truth) => Node::IsTruth(one(inner), *truth),
+            Node::Case(branches, otherwise) => Node::Case(
+                branches.iter().map(|(when, then)| (when.with_places(place), then.with_places(place))).collect(),
+                one(otherwise),
+            ),
+            Node::Coalesce(values) => Node::Coalesce(all(values)),
+            Node::Call(function, arguments) => Node::Call(function, all(arguments)),
+        };
+        Self { node, ..self.clone() }
+    }
+
     /// The column that this is, where it is nothing but a column.
     pub fn as_column(&self) -> Option<usize> {
         match self.node {

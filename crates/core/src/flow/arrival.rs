@@ -2,7 +2,7 @@
 
 use arrow_array::RecordBatch;
 
-use crate::batch::StationCount;
+use crate::batch::{StationCount, arrival_in};
 use crate::change::{Absent, Changes, Marks};
 use crate::context::with_context;
 use crate::event::{Chunk, RecordSpan};
@@ -16,6 +16,32 @@ pub struct ArrivalFlow<'a> {
     plan: &'a Plan,
     /// The events of the arrival, in the order of their numbers in a change feed.
     events: Vec<(usize, Box<dyn Decoder>)>,
+}
+
+/// Decodes the chunks of a lane: of the arrivals that share it.
+pub struct LaneFlow<'a> {
+    /// By the arrivals' names in the ledger; the first is the one whose lane it is.
+    arrivals: Vec<(String, ArrivalFlow<'a>)>,
+}
+
+impl<'a> LaneFlow<'a> {
+    /// Decoders for the events of arrivals.
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    pub fn new(plan: &'a Plan, arrivals: &[&ArrivalPlan]) -> Outcome<Self> {
+        let one = |arrival: &&ArrivalPlan| Ok((arrival.label.clone(), ArrivalFlow::new(plan, arrival)?));
+        Ok(Self { arrivals: arrivals.iter().map(one).collect::<Outcome<_>>()? })
+    }
+
+    /// Decodes a chunk; one of no arrival has nothing.
+    pub fn decode(&mut self, chunk: &Chunk) -> Vec<Arrived> {
+        let own = match arrival_in(&chunk.partition) {
+            None => self.arrivals.first_mut(),
+            Some(label) => self.arrivals.iter_mut().find(|(known, _)| known == label),
+        };
+        own.map_or_else(Vec::new, |(_, flow)| flow.decode(chunk))
+    }
 }
 
 /// What arrived of one event in a chunk.

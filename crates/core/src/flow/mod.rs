@@ -7,7 +7,7 @@ mod arrival;
 mod remembered;
 mod walk;
 
-pub use arrival::{ArrivalFlow, Arrived};
+pub use arrival::{ArrivalFlow, Arrived, LaneFlow};
 pub use remembered::{Ending, Memory, MemorySink, Remembered, Waiting, event_times};
 pub use walk::{Arriving, FlowSink, Passed, Walk};
 
@@ -33,6 +33,8 @@ pub struct Station<'a> {
     pub transform: &'a Transform,
     /// Where its rows go.
     pub output: Output,
+    /// Of a join, the side that its rows come from; else 0.
+    pub side: usize,
 }
 
 /// The stations that take the rows of an event, in order: its landings, then the events that are made of it.
@@ -40,7 +42,7 @@ pub fn stations_of(plan: &Plan, event: usize) -> impl Iterator<Item = Station<'_
     let event = &plan.events[event];
     let landings = event.landings.iter().map(|place| {
         let landing = &plan.landings[*place];
-        Station { name: &landing.label, transform: &landing.transform, output: Output::Landing(*place) }
+        Station { name: &landing.label, transform: &landing.transform, output: Output::Landing(*place), side: 0 }
     });
     let made = event.makes.iter().map(|making| Station {
         name: &plan.events[making.event].name,
@@ -49,6 +51,7 @@ pub fn stations_of(plan: &Plan, event: usize) -> impl Iterator<Item = Station<'_
             None => Output::Event(making.event),
             Some(_) => Output::State(making.event),
         },
+        side: making.side,
     });
     landings.chain(made)
 }

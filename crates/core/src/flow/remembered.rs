@@ -8,13 +8,13 @@ use arrow_array::cast::AsArray as _;
 use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 
 use super::{Arriving, FlowSink, Walk};
-use crate::batch::StationCount;
+use crate::batch::{StationCount, arrival_in};
 use crate::event::{Chunk, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
-use crate::plan::Plan;
 use crate::plan::transform::RowFault;
+use crate::plan::{ArrivalPlan, Plan};
 use crate::state::{
-    NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread,
+    Given, NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread,
     WATERMARKS_STATION, Watermarks,
 };
 use crate::types::SqlType;
@@ -30,6 +30,8 @@ pub struct Waiting {
     pub origin: RowOrigin,
     /// What is known of the time, where they came from other than the chunk itself: the watermark.
     pub watermark: Option<i64>,
+    /// Of a join, the side that they come from; else 0.
+    pub side: usize,
 }
 
 /// What came out of a station that remembers.
@@ -56,18 +58,35 @@ pub struct Memory<'a> {
     store: Box<dyn StateStore + 'a>,
     /// By the place of the event that each makes; one that is made of another comes after it.
     stations: BTreeMap<usize, OneStation<'a>>,
+    /// Of each arrival of the lane.
+    clocks: Vec<ArrivalClock>,
+    waiting: VecDeque<Waiting>,
+}
+
+/// How far the event time of one arrival has come.
+struct ArrivalClock {
+    /// The arrival's name in the ledger.
+    arrival: String,
     watermarks: Watermarks,
     /// What was left to read when the last chunk had been read.
     unread: Unread,
-    waiting: VecDeque<Waiting>,
+}
+
+/// Where the watermark of what a station takes comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Source {
+    /// An arrival of the lane, by its place.
+    Arrival(usize),
+    /// Another station that remembers, by the place of its event.
+    Station(usize),
 }
 
 struct OneStation<'a> {
     name: &'a str,
     plan: &'a StatePlan,
     station: Box<dyn Station>,
-    /// Where the watermark of what it takes comes from: another such station, by the place of its event.
-    above: Option<usize>,
+    /// Where the watermark of what it takes comes from: of a join, from both sides.
+    sources: Vec<Source>,
     /// How many rows it has made so far.
     made: u64,
     /// The same, as it was kept last.
@@ -113,47 +132,62 @@ pub trait MemorySink: FlowSink {
 }
 
 impl<'a> Memory<'a> {
-    /// The stations that rows of these events reach, with what they have kept. None where there are no such stations.
+    /// The stations that rows of the events of these arrivals reach, with what they have kept. None where there are no such
+    /// stations. The first arrival is the one whose lane it is.
     ///
     /// # Errors
     /// Where what was kept cannot be read, or is of another station under the same name.
-    pub fn open(plan: &'a Plan, events: &[usize], store: Box<dyn StateStore + 'a>) -> Outcome<Option<Self>> {
-        let mut memory = Self {
-            plan,
-            store,
-            stations: BTreeMap::new(),
+    pub fn open(plan: &'a Plan, arrivals: &[&ArrivalPlan], store: Box<dyn StateStore + 'a>) -> Outcome<Option<Self>> {
+        let clock = |arrival: &&ArrivalPlan| ArrivalClock {
+            arrival: arrival.label.clone(),
             watermarks: Watermarks::default(),
             unread: Unread::default(),
-            waiting: VecDeque::new(),
         };
-        for event in events {
-            memory.open_below(*event, None)?;
+        let clocks = arrivals.iter().map(clock).collect();
+        let mut memory = Self { plan, store, stations: BTreeMap::new(), clocks, waiting: VecDeque::new() };
+        for (place, arrival) in arrivals.iter().enumerate() {
+            for event in arrival.events() {
+                memory.open_below(event, Source::Arrival(place))?;
+            }
         }
         if memory.stations.is_empty() {
             return Ok(None);
         }
-        let watermarks = &mut memory.watermarks;
+        let clocks = &mut memory.clocks;
         memory.store.each(WATERMARKS.0, &mut |key, value| {
             let damaged = || Failure::internal("the watermarks in the ledger are damaged");
-            watermarks.restore(key, value).ok_or_else(damaged)
+            let place = std::str::from_utf8(key).ok().and_then(|partition| clock_of(clocks, partition));
+            // An arrival that the lane had once, and has no more, holds nothing.
+            let Some(place) = place else { return Ok(()) };
+            clocks[place].watermarks.restore(key, value).ok_or_else(damaged)
         })?;
         Ok(Some(memory))
     }
 
-    fn open_below(&mut self, event: usize, above: Option<usize>) -> Outcome<()> {
+    fn open_below(&mut self, event: usize, source: Source) -> Outcome<()> {
         let plan = self.plan;
         for making in &plan.events[event].makes {
-            let mut next = above;
+            let mut next = source;
             if let Some(state) = &making.state {
-                let name = plan.events[making.event].name.as_str();
-                let station = state.open(name, &plan.pipeline, self.store.as_ref())?;
-                let made = self.store.values(&numbers(name), &[MADE])?.into_iter().next().flatten();
-                let made = made.and_then(|value| Some(u64::from_le_bytes(value.try_into().ok()?))).unwrap_or(0);
-                let one = OneStation { name, plan: state, station, above, made, stored_made: made };
-                self.stations.insert(making.event, one);
-                // Rows of a window have another time than what it took.
-                if matches!(state, StatePlan::Window(_)) {
-                    next = Some(making.event);
+                let is_known = self.stations.contains_key(&making.event);
+                if !is_known {
+                    let name = plan.events[making.event].name.as_str();
+                    let station = state.open(name, &plan.pipeline, self.store.as_ref())?;
+                    let made = self.store.values(&numbers(name), &[MADE])?.into_iter().next().flatten();
+                    let made = made.and_then(|value| Some(u64::from_le_bytes(value.try_into().ok()?))).unwrap_or(0);
+                    let one = OneStation { name, plan: state, station, sources: Vec::new(), made, stored_made: made };
+                    self.stations.insert(making.event, one);
+                }
+                let sources = &mut self.station(making.event)?.sources;
+                if !sources.contains(&source) {
+                    sources.push(source);
+                }
+                if state.has_own_time() {
+                    next = Source::Station(making.event);
+                }
+                // The other side of a join has been there before.
+                if is_known {
+                    continue;
                 }
             }
             self.open_below(making.event, next)?;
@@ -169,31 +203,72 @@ impl<'a> Memory<'a> {
     pub fn take(
         &mut self,
         walk: &Walk<'_>,
-        chunk: &Chunk,
+        partition: &Arc<str>,
         times: &[Option<i64>],
-        unread: Unread,
+        unread: &Unread,
         waiting: Vec<Waiting>,
         sink: &mut impl MemorySink,
     ) -> Outcome<()> {
-        self.unread = unread;
+        let own = clock_of(&self.clocks, partition).ok_or_else(|| Failure::internal("a chunk of no arrival"))?;
+        self.set_unread(unread);
         self.waiting.extend(waiting);
         // One bound for all stations, so that a watermark does not depend on where chunks end.
         let ahead = self.stations.values().map(|s| s.plan.ahead()).min().unwrap_or(0);
         let latest = walk.now.saturating_add(ahead);
         while let Some(next) = self.waiting.pop_front() {
-            let station = self.station(next.event)?.plan;
             let watermarks = match next.watermark {
-                Some(watermark) => vec![watermark; next.rows.num_rows()],
+                Some(watermark) => self.level(&next, watermark)?,
                 None => {
-                    let before = self.watermarks.before(&chunk.partition, times, latest, &self.unread, station.idle());
+                    let one = self.station(next.event)?;
+                    let (sources, idle) = (one.sources.clone(), one.plan.idle());
+                    let others = self.held(&sources, Some((own, partition)), idle).unwrap_or(i64::MAX);
+                    let before = self.clocks[own].watermarks.before(partition, times, latest, others);
                     let of = |row| before.get(next.origin.decoded(row)).copied().unwrap_or(NEVER);
                     (0..next.rows.num_rows()).map(of).collect()
                 }
             };
             self.pass(walk, &next, &watermarks, sink)?;
         }
-        self.watermarks.advance(&chunk.partition, times, latest, self.unread.at);
+        let clock = &mut self.clocks[own];
+        clock.watermarks.advance(partition, times, latest, clock.unread.at);
         Ok(())
+    }
+
+    /// The watermark of rows that another station made at a watermark: the other side of a join may be behind.
+    fn level(&mut self, next: &Waiting, watermark: i64) -> Outcome<Vec<i64>> {
+        let one = self.station(next.event)?;
+        let (sources, idle) = (one.sources.clone(), one.plan.idle());
+        let held = self.held(&sources, None, idle).map_or(watermark, |held| held.min(watermark));
+        Ok(vec![held; next.rows.num_rows()])
+    }
+
+    fn set_unread(&mut self, unread: &Unread) {
+        if let [one] = self.clocks.as_mut_slice() {
+            one.unread = unread.clone();
+            return;
+        }
+        let mut left = vec![Vec::new(); self.clocks.len()];
+        for partition in unread.partitions.iter() {
+            if let Some(place) = clock_of(&self.clocks, partition) {
+                left[place].push(Arc::clone(partition));
+            }
+        }
+        for (clock, left) in self.clocks.iter_mut().zip(left) {
+            clock.unread = Unread { partitions: left.into(), at: unread.at };
+        }
+    }
+
+    /// What holds the watermark of some sources, one partition left out of account; None where nothing does.
+    fn held(&self, sources: &[Source], left_out: Option<(usize, &str)>, idle: i64) -> Option<i64> {
+        let held = |source: &Source| match source {
+            Source::Arrival(place) => {
+                let clock = &self.clocks[*place];
+                let left_out = left_out.filter(|(own, _)| own == place).map(|(_, partition)| partition);
+                clock.watermarks.held(left_out, &clock.unread, idle)
+            }
+            Source::Station(event) => Some(self.stations.get(event).map_or(NEVER, |above| above.station.passed())),
+        };
+        sources.iter().filter_map(held).min()
     }
 
     fn station(&mut self, event: usize) -> Outcome<&mut OneStation<'a>> {
@@ -204,9 +279,15 @@ impl<'a> Memory<'a> {
     fn pass(&mut self, walk: &Walk<'_>, next: &Waiting, watermarks: &[i64], sink: &mut impl MemorySink) -> Outcome<()> {
         let Self { stations, store, .. } = self;
         let one = stations.get_mut(&next.event).ok_or_else(|| Failure::internal("no such station"))?;
-        let input = StateInput { rows: &next.rows, watermarks, now: walk.now };
-        let given = one.station.take(input, store.as_ref())?;
-        let faults: Vec<(RowFault, RowOrigin)> = given.faults.into_iter().map(|f| (f, next.origin.clone())).collect();
+        let input = StateInput { rows: &next.rows, watermarks, now: walk.now, side: next.side };
+        // Rows that it makes now are judged by those that it has made before.
+        let passed = one.station.passed();
+        let mut given = one.station.take(input, store.as_ref())?;
+        let faults = std::mem::take(&mut given.faults);
+        let faults: Vec<(RowFault, RowOrigin)> = faults.into_iter().map(|f| (f, next.origin.clone())).collect();
+        if given.origin.is_none() {
+            return self.made(walk, next.event, (Some(next), faults, passed), given, sink);
+        }
         let decoded: Option<Vec<u32>> = given.origin.as_ref().map(|rows| {
             let of = |row: &u32| u32::try_from(next.origin.decoded(usize::try_from(*row).unwrap_or(0))).unwrap_or(0);
             rows.iter().map(of).collect()
@@ -224,6 +305,52 @@ impl<'a> Memory<'a> {
         Ok(())
     }
 
+    /// Hands on the rows that a station has made of what it remembers, after reporting those that it could not take.
+    fn made(
+        &mut self,
+        walk: &Walk<'_>,
+        event: usize,
+        (waiting, faults, passed): (Option<&Waiting>, Vec<(RowFault, RowOrigin)>, i64),
+        given: Given,
+        sink: &mut impl MemorySink,
+    ) -> Outcome<()> {
+        let plan = self.plan;
+        let one = self.station(event)?;
+        let Given { rows, lost, count, .. } = given;
+        let has_made = rows.as_ref().is_some_and(|rows| rows.num_rows() > 0) || !lost.is_empty();
+        let empty: (Arc<Chunk>, Arc<[RecordSpan]>) = (Arc::new(Chunk::default()), Arc::from([]));
+        if waiting.is_some() || !has_made {
+            let count = if has_made { StationCount::new(one.name) } else { count.clone() };
+            let (chunk, spans) = waiting.map_or((&empty.0, &empty.1), |w| (&w.origin.chunk, &w.origin.spans));
+            sink.remembered(&Remembered { event, waiting, count, faults: &faults, rows: None, chunk, spans });
+        }
+        if !has_made {
+            return Ok(());
+        }
+        let columns = &plan.events[event].columns;
+        let rows = rows.unwrap_or_else(|| RecordBatch::new_empty(crate::plan::transform::schema_of(columns)));
+        let first = one.made;
+        one.made += (rows.num_rows() + lost.len()) as u64;
+        let (chunk, spans) = made_chunk(one.name, first, &rows, columns, &lost);
+        let origin = |row: usize| RowOrigin {
+            chunk: Arc::clone(&chunk),
+            spans: Arc::clone(&spans),
+            rows: Some(Arc::from([u32::try_from(row).unwrap_or(u32::MAX)])),
+        };
+        // What was lost stands after the rows.
+        let lost = lost.into_iter().enumerate();
+        let faults: Vec<(RowFault, RowOrigin)> =
+            lost.map(|(i, (fault, _))| (RowFault { row: 0, ..fault }, origin(rows.num_rows() + i))).collect();
+        let arriving = Arriving { rows: &rows, marks: None, origin: None };
+        let (rows_out, chunk, spans) = (Some(arriving), &chunk, &spans);
+        sink.remembered(&Remembered { event, waiting: None, count, faults: &faults, rows: rows_out, chunk, spans });
+        if rows.num_rows() > 0 {
+            walk.event(event, arriving, sink);
+            self.queue(sink, Some(passed));
+        }
+        Ok(())
+    }
+
     /// Takes over what has come to wait; `watermark` is what is known of its time, where that is not of a chunk.
     fn queue(&mut self, sink: &mut impl MemorySink, watermark: Option<i64>) {
         self.waiting.extend(sink.take_waiting().into_iter().map(|waiting| Waiting { watermark, ..waiting }));
@@ -232,10 +359,13 @@ impl<'a> Memory<'a> {
     /// The watermark of what a station takes.
     fn watermark(&self, event: usize) -> i64 {
         let Some(one) = self.stations.get(&event) else { return NEVER };
-        match one.above {
-            Some(above) => self.stations.get(&above).map_or(NEVER, |above| above.station.passed()),
-            None => self.watermarks.now(&self.unread, one.plan.idle()),
-        }
+        // Where all are silent, the newest event of all says how far time has come.
+        let newest = |source: &Source| match source {
+            Source::Arrival(place) => self.clocks[*place].watermarks.newest(),
+            Source::Station(_) => NEVER,
+        };
+        let held = self.held(&one.sources, None, one.plan.idle());
+        held.unwrap_or_else(|| one.sources.iter().map(newest).max().unwrap_or(NEVER))
     }
 
     /// Ends a batch, or everything: what closes goes on.
@@ -246,7 +376,6 @@ impl<'a> Memory<'a> {
         let events: Vec<usize> = self.stations.keys().copied().collect();
         for event in events {
             let watermark = self.watermark(event);
-            let plan = self.plan;
             let one = self.station(event)?;
             let all = match ending {
                 Ending::Batch => false,
@@ -256,53 +385,9 @@ impl<'a> Memory<'a> {
             // Rows that it makes now are judged by those that it has made before.
             let passed = one.station.passed();
             let given = one.station.end(watermark, all)?;
-            let Some(rows) = given.rows else {
-                let empty = (Arc::new(Chunk::default()), Arc::from([]));
-                let out = Remembered {
-                    event,
-                    waiting: None,
-                    count: given.count,
-                    faults: &[],
-                    rows: None,
-                    chunk: &empty.0,
-                    spans: &empty.1,
-                };
-                sink.remembered(&out);
-                continue;
-            };
-            let first = one.made;
-            let lost = given.lost.len() as u64;
-            one.made += rows.num_rows() as u64 + lost;
-            let (chunk, spans) = made_chunk(one.name, first, &rows, &plan.events[event].columns, &given.lost);
-            let origin = |row: usize| RowOrigin {
-                chunk: Arc::clone(&chunk),
-                spans: Arc::clone(&spans),
-                rows: Some(Arc::from([u32::try_from(row).unwrap_or(u32::MAX)])),
-            };
-            // The lost groups stand after the rows.
-            let faults: Vec<(RowFault, RowOrigin)> = given
-                .lost
-                .into_iter()
-                .enumerate()
-                .map(|(i, (fault, _))| (RowFault { row: 0, ..fault }, origin(rows.num_rows() + i)))
-                .collect();
-            let arriving = Arriving { rows: &rows, marks: None, origin: None };
-            let out = Remembered {
-                event,
-                waiting: None,
-                count: given.count,
-                faults: &faults,
-                rows: Some(arriving),
-                chunk: &chunk,
-                spans: &spans,
-            };
-            sink.remembered(&out);
-            if rows.num_rows() > 0 {
-                walk.event(event, arriving, sink);
-                self.queue(sink, Some(passed));
-            }
+            self.made(walk, event, (None, Vec::new(), passed), given, sink)?;
             while let Some(next) = self.waiting.pop_front() {
-                let watermarks = vec![next.watermark.unwrap_or(passed); next.rows.num_rows()];
+                let watermarks = self.level(&next, next.watermark.unwrap_or(passed))?;
                 self.pass(walk, &next, &watermarks, sink)?;
             }
         }
@@ -310,8 +395,8 @@ impl<'a> Memory<'a> {
     }
 
     /// Whether an end now would close something.
-    pub fn would_close(&mut self, caught_up: bool, unread: Unread) -> bool {
-        self.unread = unread;
+    pub fn would_close(&mut self, caught_up: bool, unread: &Unread) -> bool {
+        self.set_unread(unread);
         let would = |(event, one): (&usize, &OneStation<'_>)| {
             let all = caught_up && one.plan.closes_when_caught_up();
             one.station.would_give(self.watermark(*event), all)
@@ -319,10 +404,16 @@ impl<'a> Memory<'a> {
         self.stations.iter().any(would)
     }
 
+    /// The newest event time of each arrival.
+    pub fn newest(&self) -> impl Iterator<Item = i64> {
+        self.clocks.iter().map(|clock| clock.watermarks.newest())
+    }
+
     /// What the stations hold, each with its name, and how far event time has come.
     pub fn standing(&self) -> (Vec<(&'a str, &'a StatePlan, Standing)>, TimeReached) {
         let stations = self.stations.values().map(|one| (one.name, one.plan, one.station.standing()));
-        (stations.collect(), self.watermarks.reached())
+        let reached = self.clocks.iter().map(|clock| clock.watermarks.reached());
+        (stations.collect(), reached.reduce(TimeReached::with).unwrap_or_default())
     }
 
     /// What has changed since the last call, for the seal of the batch.
@@ -331,7 +422,7 @@ impl<'a> Memory<'a> {
         let mut all = vec![StationChanges {
             station: WATERMARKS.0.into(),
             manner: WATERMARKS.1.into(),
-            changes: self.watermarks.changes(&self.unread, idle),
+            changes: self.clocks.iter_mut().flat_map(|c| c.watermarks.changes(&c.unread, idle)).collect(),
             due: None,
         }];
         let events: Vec<usize> = self.stations.keys().copied().collect();
@@ -350,6 +441,14 @@ impl<'a> Memory<'a> {
             }
         }
         all
+    }
+}
+
+/// The clock of the arrival of a partition.
+fn clock_of(clocks: &[ArrivalClock], partition: &str) -> Option<usize> {
+    match arrival_in(partition) {
+        None => Some(0),
+        Some(arrival) => clocks.iter().position(|clock| clock.arrival == arrival),
     }
 }
 

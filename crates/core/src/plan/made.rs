@@ -6,7 +6,7 @@ use std::time::Duration;
 use super::resolve::Resolver;
 use super::{Making, Transform};
 use crate::columns::OutputColumn;
-use crate::config::{EmbeddedText, EventConfig, MadeConfig, OF_WINDOWS, Options};
+use crate::config::{EmbeddedText, EventConfig, MadeConfig, OF_CLOSING, OF_WINDOWS, Options};
 use crate::expr::{
     BoundCall, Condition, Expr, Node, ScopeColumn, SelectItem, bind_columns, bind_condition, bind_grouped, bind_parts,
 };
@@ -21,17 +21,35 @@ use crate::types::SqlType;
 const MOST_WINDOWS: i64 = 1_000;
 
 /// The columns of an event as a scope.
-fn scope_of(columns: &[OutputColumn]) -> Vec<ScopeColumn> {
+pub(super) fn scope_of(columns: &[OutputColumn]) -> Vec<ScopeColumn> {
     columns.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect()
 }
 
-fn micros(duration: Duration) -> i64 {
+pub(super) fn micros(duration: Duration) -> i64 {
     i64::try_from(duration.as_micros()).unwrap_or(i64::MAX)
 }
 
 impl Resolver<'_> {
+    /// Notes how an event is made of others; gives its columns.
+    pub(super) fn makings(
+        &mut self,
+        event: &EventConfig,
+        made: &MadeConfig,
+        parents: &[usize],
+        index: usize,
+    ) -> Vec<OutputColumn> {
+        if let (Some(join), [left, right]) = (&made.join, parents) {
+            self.check_lane(event, made);
+            parents.iter().for_each(|parent| self.refuse_present_values(made, *parent));
+            return self.join(made, join, [*left, *right], index).unwrap_or_default();
+        }
+        let (making, columns) = self.making(event, made, parents[0], index);
+        self.plan.events[parents[0]].makes.push(making);
+        columns
+    }
+
     /// How an event is made of another one, and which columns it has.
-    pub(super) fn making(
+    fn making(
         &mut self,
         event: &EventConfig,
         made: &MadeConfig,
@@ -45,7 +63,8 @@ impl Resolver<'_> {
         let plain = match (&made.once, &made.window) {
             (None, None) => {
                 self.refuse_keys(made, OF_WINDOWS, "window");
-                self.refuse_keys(made, &["idle", "ahead"], "window` or `once");
+                self.refuse_keys(made, OF_CLOSING, "window` or `join");
+                self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once");
                 None
             }
             (Some(_), Some(_)) => {
@@ -56,6 +75,7 @@ impl Resolver<'_> {
             }
             (Some(once), None) => {
                 self.refuse_keys(made, OF_WINDOWS, "window");
+                self.refuse_keys(made, OF_CLOSING, "window` or `join");
                 self.once(made, once, parent, index)
             }
             (None, Some(window)) => self.window(made, window, parent, index),
@@ -63,7 +83,7 @@ impl Resolver<'_> {
         plain.unwrap_or_else(|| {
             let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), parent, &[], None);
             let columns = transform.columns.clone();
-            (Making { event: index, transform, state: None }, columns)
+            (Making { event: index, transform, state: None, side: 0 }, columns)
         })
     }
 
@@ -81,7 +101,7 @@ impl Resolver<'_> {
         }
     }
 
-    fn refuse_keys(&mut self, made: &MadeConfig, keys: &[&str], of: &str) {
+    pub(super) fn refuse_keys(&mut self, made: &MadeConfig, keys: &[&str], of: &str) {
         for key in keys.iter().filter(|key| made.options.is_set(key)) {
             let problem =
                 Problem::error("value.type", format!("`{key}` belongs to `{of}`"), made.options.place_of(key));
@@ -91,11 +111,25 @@ impl Resolver<'_> {
 
     /// A station that remembers needs all of its events in one order.
     fn check_lane(&mut self, event: &EventConfig, made: &MadeConfig) {
-        let mut root = made.of.value.as_str();
-        while let Some(of) = self.config.events.iter().find(|e| e.name == root).and_then(|e| e.made.as_ref()) {
-            root = &of.of.value;
+        let mut roots: Vec<&EventConfig> = Vec::new();
+        let mut seen: Vec<&str> = Vec::new();
+        let mut open: Vec<&str> = made.parents().map(|parent| parent.value.as_str()).collect();
+        while let Some(name) = open.pop() {
+            let Some(of) = self.config.events.iter().find(|e| e.name == name && !seen.contains(&name)) else {
+                continue;
+            };
+            seen.push(name);
+            match &of.made {
+                Some(made) => open.extend(made.parents().map(|parent| parent.value.as_str())),
+                None => roots.push(of),
+            }
         }
-        let Some(root) = self.config.events.iter().find(|e| e.name == root) else { return };
+        for root in roots {
+            self.check_lane_of(event, made, root);
+        }
+    }
+
+    fn check_lane_of(&mut self, event: &EventConfig, made: &MadeConfig, root: &EventConfig) {
         let name = &event.name;
         let mut refuse = |message: String, place: Place, help: &str| {
             self.problems.add(Problem::error("value.type", message, place).with_help(help));
@@ -125,7 +159,7 @@ impl Resolver<'_> {
     ///
     /// # Errors
     /// The event that has no time.
-    fn clock(&mut self, parent: usize) -> Result<usize, String> {
+    pub(super) fn clock(&mut self, parent: usize) -> Result<usize, String> {
         let mut root = parent;
         while let Some((above, _)) = self.made_here(root) {
             root = above;
@@ -144,6 +178,9 @@ impl Resolver<'_> {
     pub(super) fn inherited_time(&mut self, event: &EventConfig, index: usize) -> Option<usize> {
         let (parent, making) = self.made_here(index).filter(|_| event.time.is_none())?;
         let making = &self.plan.events[parent].makes[making];
+        if matches!(making.state, Some(StatePlan::Join(_))) {
+            return None;
+        }
         let time = self.plan.events[parent].time.filter(|_| !matches!(making.state, Some(StatePlan::Window(_))))?;
         let columns = making.transform.columns.len();
         (0..columns)
@@ -218,7 +255,7 @@ impl Resolver<'_> {
             ahead: micros(made.options.duration("ahead")),
         };
         let columns = transform.columns[..columns].to_vec();
-        Some((Making { event: index, transform, state: Some(StatePlan::Once(Arc::new(plan))) }, columns))
+        Some((Making { event: index, transform, state: Some(StatePlan::Once(Arc::new(plan))), side: 0 }, columns))
     }
 
     /// `window`: the parts of the group, the time, then arguments and conditions of the aggregate functions.
@@ -276,10 +313,10 @@ impl Resolver<'_> {
             ahead: micros(made.options.duration("ahead")),
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
         };
-        Some((Making { event: index, transform, state: Some(StatePlan::Window(Arc::new(plan))) }, columns))
+        Some((Making { event: index, transform, state: Some(StatePlan::Window(Arc::new(plan))), side: 0 }, columns))
     }
 
-    fn prepare(
+    pub(super) fn prepare(
         &mut self,
         when: Option<Condition>,
         items: Vec<SelectItem>,
@@ -342,7 +379,7 @@ fn column_of(item: &SelectItem) -> OutputColumn {
 }
 
 /// The event time as a moment: a day begins at midnight in UTC.
-fn time_column(clock: usize, input: &[OutputColumn]) -> SelectItem {
+pub(super) fn time_column(clock: usize, input: &[OutputColumn]) -> SelectItem {
     let item = SelectItem { name: "@time".into(), ..SelectItem::of_column(clock, &input[clock]) };
     match input[clock].ty {
         SqlType::Date => {

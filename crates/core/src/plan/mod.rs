@@ -2,8 +2,10 @@
 
 mod changed;
 mod each;
+mod joined;
 mod known;
 mod made;
+mod meeting;
 mod overlap;
 pub mod path;
 mod resolve;
@@ -27,6 +29,7 @@ use crate::state::StatePlan;
 
 pub use each::{new_tables, write_out};
 pub use known::{ArrivalChoice, LedgerName, LedgerNameKind, UNKNOWN};
+pub use meeting::Meeting;
 pub use overlap::check_overlaps;
 pub use path::{BatchFolders, Groups, PathTemplate};
 pub use resolve::{FEED, load, resolve};
@@ -97,7 +100,8 @@ impl Plan {
 
     /// The events that are made by stations which remember, by their places, with what makes them.
     pub fn remembering(&self) -> impl Iterator<Item = (usize, &StatePlan)> {
-        self.events.iter().flat_map(|e| &e.makes).filter_map(|m| Some((m.event, m.state.as_ref()?)))
+        let makes = self.events.iter().flat_map(|e| &e.makes).filter(|m| m.side == 0);
+        makes.filter_map(|m| Some((m.event, m.state.as_ref()?)))
     }
 
     /// Whether rows of an event go through a station that remembers on some of their ways.
@@ -107,8 +111,13 @@ impl Plan {
 
     /// The events that stations which remember make, and all that is made of those, by their places.
     pub fn remembered_events(&self) -> BTreeSet<usize> {
+        self.events_below(&self.remembering().map(|(event, _)| event).collect::<Vec<_>>())
+    }
+
+    /// Events with all that is made of them, by their places.
+    pub fn events_below(&self, events: &[usize]) -> BTreeSet<usize> {
         let mut found = BTreeSet::new();
-        let mut open: Vec<usize> = self.remembering().map(|(event, _)| event).collect();
+        let mut open = events.to_vec();
         while let Some(event) = open.pop() {
             if found.insert(event) {
                 open.extend(self.events[event].makes.iter().map(|making| making.event));
@@ -128,7 +137,12 @@ impl Plan {
         let mut events = vec![event];
         let mut at = 0;
         while at < events.len() {
-            events.extend(self.events[events[at]].makes.iter().map(|making| making.event));
+            for making in &self.events[events[at]].makes {
+                // Two ways may lead to one event: those of the sides of a join.
+                if !events.contains(&making.event) {
+                    events.push(making.event);
+                }
+            }
             at += 1;
         }
         events.iter().flat_map(|e| self.events[*e].landings.iter().copied()).collect()
@@ -194,6 +208,8 @@ pub struct Making {
     pub transform: Transform,
     /// What the station does with the rows, where it remembers.
     pub state: Option<StatePlan>,
+    /// Of a join, the side that the rows come from; else 0.
+    pub side: usize,
 }
 
 /// One place where an event arrives.

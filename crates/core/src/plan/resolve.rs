@@ -95,9 +95,10 @@ impl Resolver<'_> {
                 break;
             }
         }
-        for event in waiting {
+        let unresolved: BTreeSet<&str> = waiting.iter().map(|event| event.name.as_str()).collect();
+        for event in &waiting {
             let Some(made) = &event.made else { continue };
-            if self.config.events.iter().any(|e| e.name == made.of.value) {
+            if made.parents().any(|parent| unresolved.contains(parent.value.as_str())) {
                 self.problems.add(
                     Problem::error(
                         "event.source",
@@ -129,14 +130,10 @@ impl Resolver<'_> {
             ),
             (Some(made), true) => {
                 let known = || self.config.events.iter().map(|e| e.name.as_str());
-                if !known().any(|e| e == made.of.value) {
-                    let problem = Problem::error(
-                        "name.unknown",
-                        format!("there is no event `{}`", made.of.value),
-                        made.of.place.clone(),
-                    );
-                    let problem =
-                        problem.with_label("binds to nothing").with_nearest(&made.of.value, "events", known());
+                for parent in made.parents().filter(|parent| !known().any(|e| e == parent.value)) {
+                    let message = format!("there is no event `{}`", parent.value);
+                    let problem = Problem::error("name.unknown", message, parent.place.clone());
+                    let problem = problem.with_label("binds to nothing").with_nearest(&parent.value, "events", known());
                     self.problems.add(problem);
                 }
             }
@@ -145,7 +142,7 @@ impl Resolver<'_> {
     }
 
     fn check_use(&mut self, event: &EventConfig) {
-        let feeds = |e: &EventConfig| e.made.as_ref().is_some_and(|m| m.of.value == event.name);
+        let feeds = |e: &EventConfig| e.made.as_ref().is_some_and(|m| m.parents().any(|p| p.value == event.name));
         if event.landings.is_empty() && !self.config.events.iter().any(feeds) {
             self.problems.add(
                 Problem::error("event.unused", format!("`{}` lands nowhere", event.name), event.place.clone())
@@ -158,20 +155,20 @@ impl Resolver<'_> {
     /// Resolves one event; false where it must wait for another.
     fn event(&mut self, event: &EventConfig) -> bool {
         let parent = match &event.made {
-            Some(made) => match self.columns.get(&made.of.value) {
-                Some(parent) => Some((*parent, made)),
-                None => return false,
-            },
+            Some(made) => {
+                let parents: Option<Vec<usize>> =
+                    made.parents().map(|parent| self.columns.get(&parent.value).copied()).collect();
+                match parents {
+                    Some(parents) => Some((parents, made)),
+                    None => return false,
+                }
+            }
             None => None,
         };
         let index = self.plan.events.len();
         let mut context = Context::default();
         let (contract, columns) = match parent {
-            Some((parent, made)) => {
-                let (making, columns) = self.making(event, made, parent, index);
-                self.plan.events[parent].makes.push(making);
-                (None, columns)
-            }
+            Some((parents, made)) => (None, self.makings(event, made, &parents, index)),
             None => {
                 let (mut contract, mut columns) = self.contract(event);
                 context = self.context(event);

@@ -16,6 +16,7 @@ use arrow_array::{Array as _, RecordBatch, UInt32Array};
 use arrow_select::concat::concat_batches;
 use arrow_select::take::take_record_batch;
 
+use crate::batch::LaneId;
 use crate::batch::StationCount;
 use crate::event::{Chunk, Position, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
@@ -157,15 +158,26 @@ pub fn rehearse_fitting<'c>(
     let folders = BatchFolders::default();
     let walk = Walk { plan, fits, folders: &folders, now };
     let chunks: Vec<(usize, &Chunk)> = chunks.into_iter().collect();
-    let mut flows = BTreeMap::new();
+    let meetings = plan.meetings();
+    let of_arrival = |arrival: usize| {
+        let label = &plan.arrivals[arrival].label;
+        meetings.iter().position(|meeting| meeting.arrival(label).is_some()).unwrap_or(0)
+    };
+    let (mut flows, mut memories) = (BTreeMap::new(), BTreeMap::new());
+    // Partitions have the names that they have in their lane.
+    let name = |arrival: usize, chunk: &Chunk| {
+        let lane = LaneId::new(&meetings[of_arrival(arrival)].first().label, 0);
+        lane.partition_of(&plan.arrivals[arrival].label, &chunk.partition)
+    };
     for (place, (arrival, chunk)) in chunks.iter().enumerate() {
-        let (flow, memory) = match flows.entry(*arrival) {
+        let meeting = of_arrival(*arrival);
+        let flow = match flows.entry(*arrival) {
             Entry::Occupied(known) => known.into_mut(),
-            Entry::Vacant(place) => {
-                let plan_of = &plan.arrivals[*arrival];
-                let memory = Memory::open(plan, &plan_of.events().collect::<Vec<_>>(), Box::new(NoState))?;
-                place.insert((ArrivalFlow::new(plan, plan_of)?, memory))
-            }
+            Entry::Vacant(place) => place.insert(ArrivalFlow::new(plan, &plan.arrivals[*arrival])?),
+        };
+        let memory = match memories.entry(meeting) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(place) => place.insert(Memory::open(plan, &meetings[meeting].arrivals, Box::new(NoState))?),
         };
         work.arrival = *arrival;
         for arrived in flow.decode(chunk) {
@@ -176,30 +188,37 @@ pub fn rehearse_fitting<'c>(
             walk.event(arrived.event, rows, &mut work);
             let Some(memory) = memory else { continue };
             let times = event_times(plan, arrived.event, &arrived.rows);
-            let later = chunks[place + 1..].iter().filter(|(a, _)| a == arrival);
-            let left: BTreeSet<Arc<str>> = later.map(|(_, chunk)| Arc::clone(&chunk.partition)).collect();
+            let later = chunks[place + 1..].iter().filter(|(a, _)| of_arrival(*a) == meeting);
+            let left: BTreeSet<Arc<str>> = later.map(|(arrival, chunk)| name(*arrival, chunk)).collect();
             let unread = Unread { partitions: left.into_iter().collect(), at: now };
             let waiting = work.take_waiting();
-            memory.take(&walk, chunk, &times, unread, waiting, &mut work)?;
+            memory.take(&walk, &name(*arrival, chunk), &times, &unread, waiting, &mut work)?;
         }
     }
-    for (arrival, (_, memory)) in &mut flows {
+    for (meeting, memory) in &mut memories {
         let Some(memory) = memory else { continue };
-        work.arrival = *arrival;
+        work.arrival = plan.arrivals.iter().position(|a| a.label == meetings[*meeting].first().label).unwrap_or(0);
         memory.end(&walk, Ending::Everything, &mut work)?;
     }
     work.finish(now)
 }
 
+/// The place of the first record that a station makes, while others still arrive: beyond every sample.
+const MADE: usize = usize::MAX / 2;
+
 struct RehearsedWork<'a> {
     plan: &'a Plan,
     now: i64,
     records: Vec<RehearsedRecord>,
+    /// Records that stations made, whose places count from [`MADE`] until all records have arrived.
+    made: Vec<RehearsedRecord>,
     /// The arrival whose chunks are taken, by its place in the plan.
     arrival: usize,
     /// The records of the rows that were decoded last, and where these stand in their chunk.
     decoded: Vec<usize>,
     spans: Arc<[RecordSpan]>,
+    /// The records behind rows that wait, by where these stand: other rows may be made before it is their turn.
+    records_at: HashMap<*const RecordSpan, Vec<usize>>,
     waiting: Vec<Waiting>,
     counts: HashMap<String, StationCount>,
     events: Vec<Vec<RehearsedPart>>,
@@ -219,9 +238,11 @@ impl<'a> RehearsedWork<'a> {
             plan,
             now: 0,
             records: Vec::new(),
+            made: Vec::new(),
             arrival: 0,
             decoded: Vec::new(),
             spans: Arc::from([]),
+            records_at: HashMap::new(),
             waiting: Vec::new(),
             counts: HashMap::new(),
             events: plan.events.iter().map(|_| Vec::new()).collect(),
@@ -321,9 +342,9 @@ impl<'a> RehearsedWork<'a> {
 
     /// Notes rows that a station made as records of their own.
     fn add_made(&mut self, event: usize, chunk: &Chunk, spans: &[RecordSpan]) {
-        self.decoded = (self.records.len()..).take(spans.len()).collect();
+        self.decoded = (MADE + self.made.len()..).take(spans.len()).collect();
         for span in spans {
-            self.records.push(RehearsedRecord {
+            self.made.push(RehearsedRecord {
                 arrival: self.arrival,
                 event,
                 partition: Arc::clone(&chunk.partition),
@@ -338,6 +359,13 @@ impl<'a> RehearsedWork<'a> {
 
     fn finish(mut self, now: i64) -> Outcome<Rehearsal> {
         let plan = self.plan;
+        // What was made stands after all that arrived.
+        let arrived = self.records.len();
+        let place = |record: &mut usize| *record = record.checked_sub(MADE).map_or(*record, |made| arrived + made);
+        self.records.append(&mut self.made);
+        self.stopped.iter_mut().for_each(|stopped| place(&mut stopped.record));
+        let parts = self.events.iter_mut().chain(&mut self.landings).flatten();
+        parts.flat_map(|part| &mut part.records).for_each(place);
         let mut events = Vec::new();
         for (event, parts) in plan.events.iter().zip(std::mem::take(&mut self.events)) {
             events.push(join(&event.columns, parts)?);
@@ -370,7 +398,9 @@ impl FlowSink for RehearsedWork<'_> {
         self.passed(&passed);
         let rows = passed.origin().map(Into::into);
         let origin = RowOrigin { chunk: Arc::new(Chunk::default()), spans: Arc::clone(&self.spans), rows };
-        self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None });
+        self.records_at.insert(self.spans.as_ptr(), self.decoded.clone());
+        let side = passed.station.side;
+        self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None, side });
     }
 
     fn landed(&mut self, landing: usize, _: usize, passed: Passed<'_>) {
@@ -387,11 +417,16 @@ impl MemorySink for RehearsedWork<'_> {
         self.count(&out.count);
         let Some(waiting) = out.waiting else {
             self.add_made(out.event, out.chunk, out.spans);
+            self.spans = Arc::clone(out.spans);
             for (fault, origin) in out.faults {
                 self.reject(station, self.decoded[origin.decoded(fault.row)], fault);
             }
             return;
         };
+        if let Some(records) = self.records_at.get(&waiting.origin.spans.as_ptr()) {
+            self.decoded.clone_from(records);
+        }
+        self.spans = Arc::clone(&waiting.origin.spans);
         let mut gone: Vec<usize> = (0..waiting.rows.num_rows()).map(|row| waiting.origin.decoded(row)).collect();
         for (fault, origin) in out.faults {
             let decoded = origin.decoded(fault.row);

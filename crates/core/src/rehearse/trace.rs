@@ -6,6 +6,7 @@ use super::{Rehearsal, RehearsedRecord, StopCause, View};
 use crate::expr::{EvalContext, evaluate};
 use crate::flow::{Output, Station, stations_of};
 use crate::plan::{Plan, Transform};
+use crate::state::StatePlan;
 use crate::values::json::{write_text, write_value};
 
 /// One value on the way.
@@ -38,6 +39,8 @@ pub struct TracedStation {
     pub folder: Option<String>,
     /// What a station that remembers took of it, where it came there.
     pub gathered: Option<Vec<TracedValue>>,
+    /// Whether that station joins two events.
+    pub is_join: bool,
 }
 
 /// The way of one record.
@@ -74,7 +77,11 @@ impl Tracer<'_> {
         let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
         let from = |i: usize| {
             let source = if event.context.is_of_changes() { "the change feed" } else { "the broker" };
-            let others = if is_made { "the events of its group" } else { "the other fields" };
+            let others = match (is_made, self.is_joined(index)) {
+                (true, true) => "the events of its pair",
+                (true, false) => "the events of its group",
+                _ => "the other fields",
+            };
             let reported = if i < event.fields().len() { others } else { source };
             fields.get(i).map_or_else(|| reported.to_string(), |f| crate::contract::join_path(&f.path))
         };
@@ -92,6 +99,7 @@ impl Tracer<'_> {
             fate: self.fate(&event.name),
             folder: None,
             gathered: None,
+            is_join: false,
         });
         if let Some(row) = row {
             self.onwards(index, row);
@@ -115,7 +123,7 @@ impl Tracer<'_> {
     }
 
     fn station(&mut self, station: Station<'_>, view: &View, input: &RecordBatch, input_row: usize) {
-        let Station { name, transform, output } = station;
+        let Station { name, transform, output, side: _ } = station;
         let row = view.row_of(self.record);
         let folder = row.and_then(|row| view.folders.get(row)).map(ToString::to_string);
         self.stations.push(TracedStation {
@@ -126,7 +134,12 @@ impl Tracer<'_> {
             fate: self.fate(name),
             folder,
             gathered: matches!(output, Output::State(_)).then(|| self.gathered(transform, input, input_row)).flatten(),
+            is_join: matches!(output, Output::State(made) if self.is_joined(made)),
         });
+    }
+
+    fn is_joined(&self, event: usize) -> bool {
+        self.plan.remembering().any(|(made, state)| made == event && matches!(state, StatePlan::Join(_)))
     }
 
     /// What a station that gathers events takes of this one; None where it did not come so far.

@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use super::Landings;
 use super::recover::all_lanes;
+use crate::batch::arrival_in;
 use crate::batch::{LaneId, Ranges, Reread};
 use crate::event::Position;
 use crate::fail_points::reach;
@@ -66,6 +67,7 @@ pub(super) fn adopt(
         let batches = again(&lane, &by_landing, &adopted, &known);
         adopted.push((lane, AdoptedLane { batches, last, positions: Vec::new() }));
     }
+    refuse_joined(&adopted)?;
     refuse_another_order(plan, around, &adopted)?;
     only_furthest(&mut adopted)?;
     reach("adopt.before");
@@ -83,6 +85,14 @@ fn refuse_remembered(plan: &Plan) -> Outcome<()> {
         plan.events[event].name
     ))
     .with_help("restore the ledger from a backup; or land elsewhere and read from the beginning"))
+}
+
+/// Batches of arrivals that shared a lane say nothing of how far each of them was read alone.
+fn refuse_joined(adopted: &[(LaneId, AdoptedLane)]) -> Outcome<()> {
+    let is_joined = |lane: &AdoptedLane| lane.positions.iter().any(|p| arrival_in(&p.partition).is_some());
+    let Some((lane, _)) = adopted.iter().find(|(_, lane)| is_joined(lane)) else { return Ok(()) };
+    Err(Failure::findings(format!("batches of lane {lane} were read when its events were joined with others"))
+        .with_help("restore the ledger from a backup; or land elsewhere and read from the beginning"))
 }
 
 /// Batches of a replay or a retry, each with the batch whose events it reads again: the one whose ranges hold its own.

@@ -1,5 +1,6 @@
 //! The last thread of a lane: seals, lands and settles batches in order.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crossbeam_channel::Receiver;
@@ -42,10 +43,12 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
     let refusals: u64 = refused.iter().map(|r| r.2).sum();
     let (rejected, landed) = (rejected + refusals, landed - refusals);
     shared.observer.on(RunEvent::StoreBack(lane.clone()));
-    if let Some(intake) = shared.intakes.get(lane.arrival()) {
+    let arrivals: BTreeSet<&str> = ranges.0.iter().map(|range| lane.arrival_of(&range.partition).0).collect();
+    for arrival in arrivals {
+        let Some(intake) = shared.intakes.get(arrival) else { continue };
         // The source only shows this to others; the ledger decides.
-        if let Err(failure) = intake.settled(&ranges) {
-            shared.remark(format!("{}: {}", lane.arrival(), failure.message));
+        if let Err(failure) = intake.settled(&ranges.of_arrival(lane, arrival)) {
+            shared.remark(format!("{arrival}: {}", failure.message));
         }
     }
     {

@@ -6,14 +6,17 @@
 
 use std::sync::Arc;
 
+use super::meeting::MeetingReader;
 use super::recover::sealed_plan;
 use super::{Landings, Processor, open_landings};
 use crate::batch::{BatchIdentity, Ranges, Readings, Sealed, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
+use crate::flow::LaneFlow;
 use crate::kinds::{Fits, Read, ReadLimit, RefusedRow, StagedWork};
 use crate::ledger::{BatchQuery, Ledger};
-use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
+use crate::plan::Meeting;
+use crate::plan::{BatchFolders, Plan, Surroundings};
 use crate::reject::REJECTS;
 use crate::reject::{self, Reason};
 
@@ -139,23 +142,19 @@ impl Batch<'_> {
             ));
         }
         let lane = &self.sealed.identity.lane;
-        let arrival = self.plan.arrivals.iter().find(|a| a.label == lane.arrival()).ok_or_else(|| {
-            Failure::findings(format!("the pipeline has no arrival {} any more", lane.arrival()))
-                .with_help("its events cannot be read again; bring the arrival back into the pipeline file")
-        })?;
-        let intake = arrival.view(self.around)?;
-        let mut reader = intake.ranges(ranges)?;
-        let mut decoder = self.decoder(arrival)?;
+        let meeting = Meeting::of_batch(self.plan, lane, ranges)?;
+        let mut reader = MeetingReader::ranges(&meeting, self.around, lane, ranges)?;
+        let mut decoder = LaneFlow::new(self.plan, &meeting.arrivals)?;
         // The rows are looked for that were staged then, whatever the store says today.
         let staged = self.landings.get(landing).and_then(|l| l.fit(Some(work)));
         let fits: Fits = staged.map(|fit| (landing.to_string(), fit)).into_iter().collect();
         let folders = BatchFolders::default();
-        let mut processor = Processor::new(self.plan, arrival, &fits, &folders)?;
+        let mut processor = Processor::new(self.plan, &meeting.arrivals, &fits, &folders)?;
         let mut found = Vec::new();
         loop {
             match reader.read(ReadLimit { records: 1, bytes: 1 << 20, ends: false })? {
                 Read::Chunk(chunk) => {
-                    let span = decoder.decode_table(&chunk, None).rows.spans.first().copied();
+                    let span = decoder.decode(&chunk).iter().find_map(|arrived| arrived.spans.first().copied());
                     let position = span.map(|span| chunk.position_at(span.start));
                     let bytes = span.map(|span| span.of(&chunk.bytes).to_vec());
                     let partition = Arc::clone(&chunk.partition);
@@ -171,11 +170,5 @@ impl Batch<'_> {
                 Read::Away(what) => return Err(Failure::away(what)),
             }
         }
-    }
-
-    fn decoder(&self, arrival: &ArrivalPlan) -> Outcome<Box<dyn crate::formats::Decoder>> {
-        let contract = self.plan.events[arrival.event].contract.as_ref();
-        let contract = contract.ok_or_else(|| Failure::internal(format!("{} has no contract", arrival.label)))?;
-        Ok(arrival.format()?.decoder(contract))
     }
 }

@@ -8,6 +8,7 @@ mod adopt;
 mod committer;
 mod gather;
 pub mod give_up;
+mod meeting;
 mod observe;
 mod processor;
 mod reader;
@@ -28,10 +29,14 @@ use crate::failure::{Failure, FailureKind, Outcome};
 use crate::flow::Memory;
 use crate::kinds::{Fits, Intake, Landing};
 use crate::ledger::{BatchQuery, Ledger, TakenLane};
+use crate::plan::Meeting;
 use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
 use crate::reject::REJECTS;
 use crate::state::LaneState;
+use crate::state::StateSize;
 use crate::threads::spawn_scoped;
+use meeting::{MeetingReader, Pace};
+use std::sync::Arc;
 
 pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
 pub use processor::Processor;
@@ -225,13 +230,15 @@ pub fn run(
     let recovered = recover::finish_sealed(plan, around, ledger, observer, stop)?;
     replay::catch_up(&plan.pipeline, around, ledger, stop, observer)?;
     recover::leave_old_lanes(plan, ledger, &landings)?;
+    let meetings = plan.meetings();
     let mut taken_lanes = Vec::new();
-    for arrival in &plan.arrivals {
-        for number in 0..arrival.lanes {
-            let lane = LaneId::new(&arrival.label, number);
-            taken_lanes.push((arrival, number, recover::take_lane(plan, ledger, &landings, &lane)?));
+    for meeting in &meetings {
+        for number in 0..meeting.first().lanes {
+            let lane = LaneId::new(&meeting.first().label, number);
+            taken_lanes.push((meeting, number, recover::take_lane(plan, ledger, &landings, &lane)?));
         }
     }
+    refuse_moved_stations(plan, ledger)?;
     // All sources are opened before any is read: a missing one is said before something moves.
     let mut intakes = HashMap::new();
     for arrival in &plan.arrivals {
@@ -243,13 +250,18 @@ pub fn run(
     }
     let mut lanes = Vec::new();
     let mut epochs = HashMap::new();
-    for (arrival, number, taken) in taken_lanes {
-        let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
-        let source = intakes[&arrival.label].lane(number, arrival.lanes, positions)?;
+    for (meeting, number, taken) in taken_lanes {
+        let mut readers = Vec::new();
+        for arrival in &meeting.arrivals {
+            let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
+            readers.push((arrival.label.clone(), intakes[&arrival.label].lane(number, arrival.lanes, positions)?));
+        }
+        let pace = Pace::new(readers.len());
+        let source = MeetingReader::over(&taken.lane, readers, Arc::clone(&pace));
         epochs.insert(taken.lane.clone(), taken.epoch);
         let state = LaneState { ledger, pipeline: &plan.pipeline, lane: taken.lane.clone() };
-        let memory = Memory::open(plan, &arrival.events().collect::<Vec<_>>(), Box::new(state))?;
-        lanes.push((arrival, taken, source, memory));
+        let memory = Memory::open(plan, &meeting.arrivals, Box::new(state))?;
+        lanes.push((meeting, taken, source, (memory, pace)));
     }
     let shared = Shared {
         plan,
@@ -268,10 +280,10 @@ pub fn run(
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let workers = (cores / lanes.len().max(1)).max(1);
     std::thread::scope(|scope| {
-        for (arrival, taken, source, memory) in lanes {
+        for (meeting, taken, source, memory) in lanes {
             let shared = &shared;
             let name = taken.lane.to_string();
-            spawn_scoped(scope, &name, move || run_lane(shared, arrival, taken, source, memory, workers));
+            spawn_scoped(scope, &name, move || run_lane(shared, meeting, taken, source, memory, workers));
         }
     });
     let failure = shared.failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -308,6 +320,31 @@ fn hint_at_new_landings(plan: &Plan, ledger: &dyn Ledger, observer: &dyn Observe
     Ok(())
 }
 
+/// What a station remembers is kept with its lane. Where events have come to meet others, or do so no more, the lane is
+/// another one, and the station would begin with nothing although its events have been read.
+fn refuse_moved_stations(plan: &Plan, ledger: &dyn Ledger) -> Outcome<()> {
+    let sizes = ledger.state_sizes(&plan.pipeline)?;
+    for meeting in plan.meetings() {
+        let below = plan.events_below(&meeting.events());
+        for (event, _) in plan.remembering().filter(|(event, _)| below.contains(event)) {
+            let name = &plan.events[event].name;
+            let label = &meeting.first().label;
+            let of_other = |size: &&StateSize| size.station == *name && size.lane.arrival() != label && size.keys > 0;
+            if let Some(size) = sizes.iter().find(of_other) {
+                return Err(Failure::findings(format!(
+                    "`{name}` remembers events of lane {}, and its events are read by lane {label}.0 now",
+                    size.lane
+                ))
+                .with_help(
+                    "events that are joined share a lane. Give the event another name, which starts with an empty \
+                     state, or undo the change in the file",
+                ));
+            }
+        }
+    }
+    Ok(())
+}
+
 /// Opened landings by their names in the ledger.
 type Landings = HashMap<String, Box<dyn Landing>>;
 
@@ -328,10 +365,10 @@ fn fits_of(landings: &Landings) -> Fits {
 
 fn run_lane(
     shared: &Shared<'_>,
-    arrival: &crate::plan::ArrivalPlan,
+    meeting: &Meeting<'_>,
     taken: TakenLane,
     source: Box<dyn crate::kinds::LaneReader>,
-    memory: Option<Memory<'_>>,
+    (memory, pace): (Option<Memory<'_>>, Arc<Pace>),
     workers: usize,
 ) {
     let (task_in, task_out) = bounded(workers + 1);
@@ -348,13 +385,13 @@ fn run_lane(
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());
             spawn_scoped(scope, "worker", move || {
-                shared.guarded(|| processor::work(shared, arrival, folders, &tasks, &done));
+                shared.guarded(|| processor::work(shared, &meeting.arrivals, folders, &tasks, &done));
             });
         }
         drop((task_out, done_in));
-        let events = arrival.events().collect();
+        let events = meeting.events();
         spawn_scoped(scope, "stager", move || {
-            shared.guarded(|| stager::Stager::new(shared, events, memory, folders, staged_in).run(&done_out));
+            shared.guarded(|| stager::Stager::new(shared, events, (memory, pace), folders, staged_in).run(&done_out));
         });
         spawn_scoped(scope, "committer", move || {
             shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out));

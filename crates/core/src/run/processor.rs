@@ -9,9 +9,7 @@ use super::reader::{Question, Task};
 use crate::batch::{BatchIdentity, StationCount};
 use crate::event::{Chunk, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::Outcome;
-use crate::flow::{
-    ArrivalFlow, Arrived, Arriving, FlowSink, MemorySink, Passed, Remembered, Waiting, Walk, event_times,
-};
+use crate::flow::{Arrived, Arriving, FlowSink, LaneFlow, MemorySink, Passed, Remembered, Waiting, Walk, event_times};
 use crate::formats::MissingFields;
 use crate::kinds::{BatchOrder, Fits};
 use crate::plan::transform::RowFault;
@@ -54,12 +52,12 @@ pub(super) enum ProcessedTask {
 /// Takes tasks until there are no more.
 pub(super) fn work(
     shared: &Shared<'_>,
-    arrival: &ArrivalPlan,
+    arrivals: &[&ArrivalPlan],
     folders: &BatchFolders,
     tasks: &Receiver<(u64, i64, Task)>,
     done: &Sender<(u64, ProcessedTask)>,
 ) {
-    let mut processor = match Processor::new(shared.plan, arrival, &shared.fits, folders) {
+    let mut processor = match Processor::new(shared.plan, arrivals, &shared.fits, folders) {
         Ok(processor) => processor,
         Err(failure) => return shared.fail(failure),
     };
@@ -81,12 +79,12 @@ pub(super) fn work(
     }
 }
 
-/// Decodes and transforms the chunks of one arrival.
+/// Decodes and transforms the chunks of one lane.
 pub struct Processor<'a> {
     plan: &'a Plan,
     fits: &'a Fits,
     folders: &'a BatchFolders,
-    flow: ArrivalFlow<'a>,
+    flow: LaneFlow<'a>,
 }
 
 /// What is gathered while rows go through the plan.
@@ -127,13 +125,13 @@ impl Spans {
 }
 
 impl<'a> Processor<'a> {
-    /// A processor for the events of an arrival. `fits` are the landings that know beforehand what they cannot take,
+    /// A processor for the events of the arrivals of a lane. `fits` are the landings that know beforehand what they cannot take,
     /// `folders` is shared by all processors of the same batches.
     ///
     /// # Errors
     /// Never for a resolved plan.
-    pub fn new(plan: &'a Plan, arrival: &ArrivalPlan, fits: &'a Fits, folders: &'a BatchFolders) -> Outcome<Self> {
-        Ok(Self { plan, fits, folders, flow: ArrivalFlow::new(plan, arrival)? })
+    pub fn new(plan: &'a Plan, arrivals: &[&ArrivalPlan], fits: &'a Fits, folders: &'a BatchFolders) -> Outcome<Self> {
+        Ok(Self { plan, fits, folders, flow: LaneFlow::new(plan, arrivals)? })
     }
 
     /// Decodes and transforms one chunk. `now` is the moment at which its batch was opened.
@@ -213,7 +211,8 @@ impl FlowSink for FlowResults<'_> {
         self.reject(&self.plan.events[event].name, &passed);
         if passed.result.batch.num_rows() > 0 {
             let origin = self.origin(passed.origin());
-            self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None });
+            let side = passed.station.side;
+            self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None, side });
         }
     }
 

@@ -10,7 +10,8 @@ use crate::batch::{LaneId, Sealed};
 use crate::fail_points::reach;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, Ledger, TakenLane};
-use crate::plan::{ArrivalPlan, LedgerName, Plan, SealedTexts, Surroundings, load};
+use crate::plan::Meeting;
+use crate::plan::{LedgerName, Plan, SealedTexts, Surroundings, load};
 use crate::problem::{Problems, SourceText};
 use crate::reject::REJECTS;
 
@@ -118,8 +119,11 @@ pub(super) fn take_lane(plan: &Plan, ledger: &dyn Ledger, landings: &Landings, l
 
 /// The lanes of a plan.
 pub(super) fn lanes_of(plan: &Plan) -> Vec<LaneId> {
-    let of = |a: &ArrivalPlan| (0..a.lanes).map(|n| LaneId::new(&a.label, n)).collect::<Vec<_>>();
-    plan.arrivals.iter().flat_map(of).collect()
+    let of = |meeting: Meeting<'_>| {
+        let first = meeting.first();
+        (0..first.lanes).map(|n| LaneId::new(&first.label, n)).collect::<Vec<_>>()
+    };
+    plan.meetings().into_iter().flat_map(of).collect()
 }
 
 /// The lanes that the pipeline has or ever had, by the ledger and by the records of its landings: a new ledger knows

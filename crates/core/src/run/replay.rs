@@ -5,14 +5,16 @@ use std::collections::BTreeMap;
 
 use super::committer::{store_away, wait};
 use super::gather::BatchBuilder;
+use super::meeting::MeetingReader;
 use super::recover::{finish_replay_batches, sealed_plan};
 use super::{Landings, Observer, Processor, RunEvent, Stop, fits_of, open_landings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
-use crate::kinds::{BatchOrder, IntakeView, LaneReader, Read, ReadLimit, StagedWork};
+use crate::kinds::{BatchOrder, LaneReader, Read, ReadLimit, StagedWork};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
-use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
+use crate::plan::Meeting;
+use crate::plan::{BatchFolders, Plan, Surroundings};
 use crate::reject::REJECTS;
 
 /// Bytes that are read at a time.
@@ -191,20 +193,17 @@ fn read_again(
     let mut report = ReplayReport { number, ..ReplayReport::default() };
     let readings = &Readings::new(&batches);
     for arrival in &plan.arrivals {
-        let portions: Vec<&Portion> = work.portions.iter().filter(|p| p.first.0.arrival() == arrival.label).collect();
-        if portions.is_empty() {
-            continue;
-        }
-        let intake = arrival.view(around)?;
-        let reach_of: Vec<usize> = arrival.events().flat_map(|e| plan.landings_of(e)).collect();
-        let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
-        let again = Again { plan, ledger, landings, arrival, into, all: reach_of, readings, stop, observer };
-        for portion in portions {
+        for portion in work.portions.iter().filter(|p| p.first.0.arrival() == arrival.label) {
             if stop.is_settling() {
                 report.stopped = true;
                 return Ok(report);
             }
-            again.portion(portion, intake.as_ref(), &mut report)?;
+            let meeting = Meeting::of_batch(plan, &portion.first.0, &portion.ranges)?;
+            let reach_of = meeting.landings(plan);
+            let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
+            let again =
+                Again { plan, around, ledger, landings, meeting, into, all: reach_of, readings, stop, observer };
+            again.portion(portion, &mut report)?;
         }
     }
     ledger.end_replay(&plan.pipeline, number)?;
@@ -227,11 +226,12 @@ fn clear(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
 
 struct Again<'a> {
     plan: &'a Plan,
+    around: &'a Surroundings,
     ledger: &'a dyn Ledger,
     landings: &'a Landings,
-    arrival: &'a ArrivalPlan,
+    meeting: Meeting<'a>,
     into: Vec<usize>,
-    /// Every landing that events of the arrival can reach.
+    /// Every landing that events of the arrivals can reach.
     all: Vec<usize>,
     readings: &'a Readings<'a>,
     stop: &'a Stop,
@@ -239,7 +239,7 @@ struct Again<'a> {
 }
 
 impl Again<'_> {
-    fn portion(&self, portion: &Portion, intake: &dyn IntakeView, report: &mut ReplayReport) -> Outcome<()> {
+    fn portion(&self, portion: &Portion, report: &mut ReplayReport) -> Outcome<()> {
         let lane = portion.first.0.out_of_order(report.number);
         let into = portion.into.as_deref().unwrap_or(&self.into);
         let earlier = self.settled(portion)?;
@@ -258,7 +258,8 @@ impl Again<'_> {
         batch.set_ranges(portion.ranges.clone());
         batch.keep_all_rejects(portion.all_rejects);
         batch.leave_out_remembered();
-        self.read(portion, &lane, intake.ranges(&portion.ranges)?.as_mut(), &mut batch)?;
+        let mut reader = MeetingReader::ranges(&self.meeting, self.around, &lane, &portion.ranges)?;
+        self.read(portion, &lane, reader.as_mut(), &mut batch)?;
         let staged = self.finish(portion, into, batch)?;
         let (read, rejected) = (staged.read, staged.rejected);
         let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
@@ -286,7 +287,7 @@ impl Again<'_> {
     ) -> Outcome<()> {
         let fits = fits_of(self.landings);
         let folders = BatchFolders::default();
-        let mut processor = Processor::new(self.plan, self.arrival, &fits, &folders)?;
+        let mut processor = Processor::new(self.plan, &self.meeting.arrivals, &fits, &folders)?;
         loop {
             match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK, ends: false })? {
                 Read::Chunk(chunk) => {

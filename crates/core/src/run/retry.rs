@@ -119,10 +119,12 @@ pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -
     }
     let mut portions = Vec::new();
     for ((first, into), rejects) in groups {
-        let arrival = plan.arrivals.iter().find(|a| a.label == first.0.arrival());
-        let Some(kind) = arrival.map(|a| Arc::clone(&a.kind)) else { continue };
-        let mut ranges: Vec<Range> =
-            rejects.iter().map(|(reject, batch)| range(reject, batch, kind.as_ref())).collect();
+        let one = |(reject, batch): &(&Rejected, &BatchRecord)| {
+            let label = first.0.arrival_of(&reject.partition).0;
+            let arrival = plan.arrivals.iter().find(|arrival| arrival.label == label)?;
+            Some(range(reject, batch, arrival.kind.as_ref()))
+        };
+        let mut ranges: Vec<Range> = rejects.iter().filter_map(one).collect();
         ranges.sort_by(|a, b| (&a.partition, a.from).cmp(&(&b.partition, b.from)));
         portions.push(Portion {
             first,

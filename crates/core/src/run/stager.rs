@@ -1,11 +1,12 @@
 //! Puts processed chunks back in order and stages them, batch by batch.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crossbeam_channel::{Receiver, Sender};
 
 use super::gather::BatchBuilder;
+use super::meeting::Pace;
 use super::processor::{FlowResults, Processed, ProcessedTask};
 use super::reader::Question;
 use super::{NullCounts, RejectKey, Shared};
@@ -32,6 +33,7 @@ pub(super) struct Stager<'a> {
     folders: &'a BatchFolders,
     /// The stations of the lane that remember.
     memory: Option<Memory<'a>>,
+    pace: Arc<Pace>,
     batch: Option<BatchBuilder<'a>>,
     /// Whether the first rows of this run have been staged.
     started: bool,
@@ -41,11 +43,11 @@ impl<'a> Stager<'a> {
     pub(super) fn new(
         shared: &'a Shared<'a>,
         events: Vec<usize>,
-        memory: Option<Memory<'a>>,
+        (memory, pace): (Option<Memory<'a>>, Arc<Pace>),
         folders: &'a BatchFolders,
         staged: Sender<StagedHandover>,
     ) -> Self {
-        Self { shared, events, staged, folders, memory, batch: None, started: false }
+        Self { shared, events, staged, folders, memory, pace, batch: None, started: false }
     }
 
     pub(super) fn run(mut self, done: &Receiver<(u64, ProcessedTask)>) {
@@ -71,7 +73,7 @@ impl<'a> Stager<'a> {
             ProcessedTask::Processed(processed) => self.rows(*processed),
             ProcessedTask::Ask(question) => {
                 let Question { caught_up, unread, answer } = question;
-                let closes = self.memory.as_mut().is_some_and(|memory| memory.would_close(caught_up, unread));
+                let closes = self.memory.as_mut().is_some_and(|memory| memory.would_close(caught_up, &unread));
                 // A reader that has left needs no answer.
                 let _ = answer.send(closes);
                 Ok(())
@@ -81,7 +83,8 @@ impl<'a> Stager<'a> {
     }
 
     fn open(&mut self, identity: BatchIdentity, order: BatchOrder, opened_at: i64) -> Outcome<()> {
-        let into: Vec<usize> = self.events.iter().flat_map(|e| self.shared.plan.landings_of(*e)).collect();
+        let into = self.events.iter().flat_map(|event| self.shared.plan.landings_of(*event));
+        let into: Vec<usize> = into.collect::<BTreeSet<_>>().into_iter().collect();
         let is_feed = self.events.iter().any(|e| self.shared.plan.events[*e].context.is_of_changes());
         self.batch = Some(BatchBuilder::open(
             self.shared.plan,
@@ -106,7 +109,8 @@ impl<'a> Stager<'a> {
         if let Some(memory) = &mut self.memory {
             let walk = walk(self.shared, self.folders, batch);
             let mut results = FlowResults::new(self.shared.plan);
-            memory.take(&walk, &chunk, &times, unread, waiting, &mut results)?;
+            memory.take(&walk, &chunk.partition, &times, &unread, waiting, &mut results)?;
+            self.pace.note(memory.newest());
             batch.add_results(results)?;
         }
         if !std::mem::replace(&mut self.started, true) {

@@ -6,6 +6,7 @@
 
 mod aggregate;
 mod cell;
+mod join;
 mod once;
 mod watermark;
 mod window;
@@ -20,6 +21,7 @@ use crate::ledger::Ledger;
 use crate::plan::transform::RowFault;
 
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
+pub use join::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT};
 pub use once::OncePlan;
 pub use watermark::{NEVER, TimeReached, Unread, WATERMARKS_STATION, Watermarks};
 pub(crate) use window::virtual_columns;
@@ -149,6 +151,8 @@ pub struct StateInput<'a> {
     pub watermarks: &'a [i64],
     /// The moment at which the batch was opened, in microseconds since 1970.
     pub now: i64,
+    /// Of a join, the side that they come from; else 0.
+    pub side: usize,
 }
 
 /// What a station gives on.
@@ -216,6 +220,8 @@ pub enum StatePlan {
     Once(Arc<OncePlan>),
     /// It gathers events into windows.
     Window(Arc<WindowPlan>),
+    /// It joins two events.
+    Join(Arc<JoinPlan>),
 }
 
 impl StatePlan {
@@ -224,6 +230,7 @@ impl StatePlan {
         match self {
             Self::Once(plan) => plan.manner(),
             Self::Window(plan) => plan.manner(),
+            Self::Join(plan) => plan.manner(),
         }
     }
 
@@ -232,6 +239,7 @@ impl StatePlan {
         match self {
             Self::Once(plan) => plan.idle,
             Self::Window(plan) => plan.idle,
+            Self::Join(plan) => plan.idle,
         }
     }
 
@@ -240,12 +248,22 @@ impl StatePlan {
         match self {
             Self::Once(plan) => plan.ahead,
             Self::Window(plan) => plan.ahead,
+            Self::Join(plan) => plan.ahead,
         }
     }
 
     /// Whether it closes everything when all there is has been read.
     pub fn closes_when_caught_up(&self) -> bool {
-        matches!(self, Self::Window(plan) if plan.closes_when_caught_up)
+        match self {
+            Self::Once(_) => false,
+            Self::Window(plan) => plan.closes_when_caught_up,
+            Self::Join(plan) => plan.closes_when_caught_up,
+        }
+    }
+
+    /// Whether the rows that it makes have another time than those that it takes.
+    pub fn has_own_time(&self) -> bool {
+        !matches!(self, Self::Once(_))
     }
 
     /// Opens the station with what it has kept.
@@ -264,6 +282,7 @@ impl StatePlan {
         Ok(match self {
             Self::Once(plan) => Box::new(once::Once::open(name, Arc::clone(plan))),
             Self::Window(plan) => Box::new(window::Windows::open(name, Arc::clone(plan), store)?),
+            Self::Join(plan) => Box::new(join::Join::open(name, Arc::clone(plan), store)?),
         })
     }
 }

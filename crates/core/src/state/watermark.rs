@@ -40,10 +40,16 @@ pub struct TimeReached {
     pub slowest: Option<(i64, Arc<str>)>,
 }
 
-/// What holds the watermark.
-enum HeldBack {
-    At(i64),
-    ByNone,
+impl TimeReached {
+    /// How far the event time of two arrivals has come together.
+    #[must_use]
+    pub fn with(self, other: Self) -> Self {
+        let slowest = match (self.slowest, other.slowest) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (one, None) | (None, one) => one,
+        };
+        Self { newest: self.newest.max(other.newest), slowest }
+    }
 }
 
 /// What is left to read, and when that was looked at.
@@ -66,36 +72,27 @@ impl Watermarks {
         Some(())
     }
 
-    /// Where the watermark stands if one partition is left out of account.
-    fn without(&self, left_out: Option<&str>, unread: &Unread, idle: i64) -> HeldBack {
+    /// What holds the watermark, one partition left out of account; None where nothing does.
+    pub fn held(&self, left_out: Option<&str>, unread: &Unread, idle: i64) -> Option<i64> {
         let mut waiting: Option<i64> = None;
         for partition in unread.partitions.iter().filter(|p| Some(&***p) != left_out) {
             // One of which nothing is known decides: of very many files nearly all are like this.
-            let Some(reached) = self.partitions.get(partition).map(|r| r.newest) else { return HeldBack::At(NEVER) };
+            let Some(reached) = self.partitions.get(partition).map(|r| r.newest) else { return Some(NEVER) };
             waiting = Some(waiting.map_or(reached, |least| least.min(reached)));
         }
         let is_heard = |r: &Reached| unread.at.saturating_sub(r.read_at) < idle;
         let heard = self.partitions.iter().filter(|(name, r)| Some(&***name) != left_out && is_heard(r));
-        waiting.into_iter().chain(heard.map(|(_, r)| r.newest)).min().map_or(HeldBack::ByNone, HeldBack::At)
+        waiting.into_iter().chain(heard.map(|(_, r)| r.newest)).min()
     }
 
-    /// The watermark, lateness not taken off.
-    pub fn now(&self, unread: &Unread, idle: i64) -> i64 {
-        // Where all are silent, the newest event of all says how far time has come.
-        let newest = || self.partitions.values().map(|r| r.newest).max().unwrap_or(NEVER);
-        match self.without(None, unread, idle) {
-            HeldBack::At(time) => time,
-            HeldBack::ByNone => newest(),
-        }
+    /// The newest event time of all partitions.
+    pub fn newest(&self) -> i64 {
+        self.partitions.values().map(|r| r.newest).max().unwrap_or(NEVER)
     }
 
-    /// For each event of a partition in order, the watermark before it. `times` are the event times; None counts for
-    /// nothing, and so does a time after `latest`.
-    pub fn before(&self, partition: &str, times: &[Option<i64>], latest: i64, unread: &Unread, idle: i64) -> Vec<i64> {
-        let others = match self.without(Some(partition), unread, idle) {
-            HeldBack::At(time) => time,
-            HeldBack::ByNone => i64::MAX,
-        };
+    /// For each event of a partition in order, the watermark before it, where the others hold it at `others` at most.
+    /// `times` are the event times; None counts for nothing, and so does a time after `latest`.
+    pub fn before(&self, partition: &str, times: &[Option<i64>], latest: i64, others: i64) -> Vec<i64> {
         let mut newest = self.partitions.get(partition).map_or(NEVER, |r| r.newest);
         let mut before = Vec::with_capacity(times.len());
         for time in times {
@@ -116,7 +113,7 @@ impl Watermarks {
     /// What has changed since the last call. A partition that has nothing left to read, and that is behind another one,
     /// holds nothing any more once it is silent: it is forgotten.
     pub fn changes(&mut self, unread: &Unread, idle: i64) -> Vec<StateChange> {
-        let top = self.partitions.values().map(|r| r.newest).max().unwrap_or(NEVER);
+        let top = self.newest();
         let is_over = |name: &Arc<str>, r: &Reached| {
             r.newest < top && unread.at.saturating_sub(r.read_at) >= idle && !unread.partitions.contains(name)
         };
@@ -171,17 +168,20 @@ mod tests {
     #[case::silent_but_unread(&[("a", 10, 1000), ("b", 5, 940)], &["b"], 5)]
     #[case::all_are_silent(&[("a", 10, 900), ("b", 5, 800)], &[], 10)]
     fn the_slowest_partition_holds(#[case] reached: &[(&str, i64, i64)], #[case] left: &[&str], #[case] expected: i64) {
-        assert_eq!(watermarks(reached).now(&unread(left, 1000), IDLE), expected);
+        let all = watermarks(reached);
+        assert_eq!(all.held(None, &unread(left, 1000), IDLE).unwrap_or(all.newest()), expected);
     }
 
     #[test]
     fn each_event_sees_those_before_it_and_none_from_a_wrong_clock() {
         let all = watermarks(&[("a", 10, 1000), ("b", 30, 1000)]);
         let times = [Some(12), Some(99), None, Some(40), Some(11)];
-        let before = all.before("a", &times, 50, &unread(&["a"], 1000), IDLE);
-        assert_eq!(before, [10, 12, 12, 12, 30], "of its own partition, and never beyond the other");
-        let first = all.before("c", &[Some(7), Some(8)], 50, &unread(&["c"], 1000), IDLE);
-        assert_eq!(first, [NEVER, 7]);
+        let before = |partition: &str, times: &[Option<i64>]| {
+            let others = all.held(Some(partition), &unread(&[partition], 1000), IDLE).unwrap_or(i64::MAX);
+            all.before(partition, times, 50, others)
+        };
+        assert_eq!(before("a", &times), [10, 12, 12, 12, 30], "of its own partition, and never beyond the other");
+        assert_eq!(before("c", &[Some(7), Some(8)]), [NEVER, 7]);
     }
 
     #[test]

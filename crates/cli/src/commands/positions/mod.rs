@@ -120,9 +120,8 @@ pub(crate) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &d
     for arrival in &pipeline.plan.arrivals {
         let positions = ledger.positions(name, &arrival.label)?;
         let states = arrival.view(&around)?.states(&positions)?;
-        let is_own = |b: &&BatchRecord| {
-            b.lane.arrival() == arrival.label && !b.lane.is_out_of_order() && b.state == BatchState::Settled
-        };
+        let is_own =
+            |b: &&BatchRecord| b.reads(&arrival.label) && !b.lane.is_out_of_order() && b.state == BatchState::Settled;
         let recent: Vec<&BatchRecord> = batches.iter().rev().filter(is_own).take(RECENT).collect();
         let read: u64 = recent.iter().map(|b| b.read).sum();
         let bytes: u64 = recent.iter().map(|b| b.bytes).sum();

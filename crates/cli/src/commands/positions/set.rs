@@ -194,7 +194,7 @@ fn add(
 
 /// How many positions of a stretch no batch has read.
 fn unread(change: &Change, from: u64, to: u64, batches: &[BatchRecord]) -> u64 {
-    let own = batches.iter().filter(|b| b.lane.arrival() == change.arrival).flat_map(|b| &b.ranges.0);
+    let own = batches.iter().flat_map(|b| b.ranges.of_arrival(&b.lane, &change.arrival).0);
     let mut read: Vec<(u64, u64)> = own
         .filter(|r| r.partition == change.to.partition)
         .map(|r| (r.from.major.max(from), r.to.major.min(to)))
@@ -249,7 +249,8 @@ fn shown(pipeline: &str, changes: &[Change], batches: &[BatchRecord]) -> String 
 /// Refuses to set the position of an arrival whose events are in the state of stations: events would count twice or never.
 fn refuse_remembered(ledger: &dyn Ledger, plan: &Plan, arrival: &str) -> Outcome<()> {
     let sizes = ledger.state_sizes(&plan.pipeline)?;
-    let is_kept = |name: &str| sizes.iter().any(|s| s.lane.arrival() == arrival && s.station == name);
+    let lane = plan.meeting_of(arrival).map_or(arrival, |meeting| meeting.first().label.as_str());
+    let is_kept = |name: &str| sizes.iter().any(|s| s.lane.arrival() == lane && s.station == name);
     let Some(name) = plan.remembering().map(|(event, _)| &plan.events[event].name).find(|name| is_kept(name)) else {
         return Ok(());
     };

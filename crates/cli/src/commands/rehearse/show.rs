@@ -86,6 +86,9 @@ fn station(out: &mut String, rehearsal: &Rehearsal, name: &str, good: &str, widt
     if count.filtered > 0 {
         text.push_str(&format!(", {} filtered", show_count(count.filtered)));
     }
+    if count.unmatched > 0 {
+        text.push_str(&format!(", {} unmatched", show_count(count.unmatched)));
+    }
     if count.repeated > 0 {
         text.push_str(&format!(", {} repeated", show_count(count.repeated)));
     }

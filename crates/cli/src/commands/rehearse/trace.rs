@@ -84,7 +84,8 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
             let of = station.gathered.iter().flatten();
             let group: Vec<String> =
                 of.map(|v| format!("{} {}", v.name, v.value.as_deref().unwrap_or("null"))).collect();
-            out.push_str(&format!("  {} {}\n", style::good("gathered"), group.join(", ")));
+            let word = if station.is_join { "takes part in the join with" } else { "gathered" };
+            out.push_str(&format!("  {} {}\n", style::good(word), group.join(", ")));
         }
         None => {}
     }

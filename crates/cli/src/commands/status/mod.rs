@@ -6,9 +6,9 @@ mod show;
 use std::time::{Duration, Instant};
 
 use sluice_connect::ledgers;
-use sluice_core::batch::LaneId;
 use sluice_core::failure::Outcome;
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger, RunEnd};
+use sluice_core::plan::ArrivalPlan;
 use sluice_core::run::Stop;
 
 use self::remembered::Remembered;
@@ -30,8 +30,8 @@ struct Status {
     standings: Vec<Standing>,
     /// What stations remember, by the arrival's name in the ledger.
     remembered: Vec<(String, Remembered)>,
-    /// The last batch of each lane that settled.
-    settled: Vec<BatchRecord>,
+    /// For each arrival, the last settled batch that read from it.
+    settled: Vec<(String, BatchRecord)>,
     /// Batches that are sealed and not settled.
     unfinished: Vec<BatchRecord>,
     /// Why the last run ended before it was asked to.
@@ -87,18 +87,17 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
         }
     }
     let mut remembered = Vec::new();
-    for arrival in standing.iter().filter_map(|s| pipeline.plan.arrivals.iter().find(|a| a.label == s.label)) {
-        remembered.push((arrival.label.clone(), remembered::look(&pipeline.plan, arrival, ledger)?));
+    // Of arrivals that share a lane, what is remembered stands with the first.
+    for meeting in pipeline.plan.meetings().iter().filter(|_| !standing.is_empty()) {
+        remembered.push((meeting.first().label.clone(), remembered::look(&pipeline.plan, meeting, ledger)?));
     }
     let batches = ledger.batches(&name, BatchQuery { last: Some(200), number: None })?;
-    let mut settled: Vec<BatchRecord> = Vec::new();
-    let mut lanes: Vec<LaneId> = Vec::new();
-    for batch in batches.iter().rev().filter(|b| b.state == BatchState::Settled && !b.lane.is_out_of_order()) {
-        if !lanes.contains(&batch.lane) {
-            lanes.push(batch.lane.clone());
-            settled.push(batch.clone());
-        }
-    }
+    let newest = |arrival: &ArrivalPlan| {
+        let is_own =
+            |b: &&BatchRecord| b.state == BatchState::Settled && !b.lane.is_out_of_order() && b.reads(&arrival.label);
+        Some((arrival.label.clone(), batches.iter().rev().find(is_own)?.clone()))
+    };
+    let settled = pipeline.plan.arrivals.iter().filter_map(newest).collect();
     let unfinished =
         batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
     let (end, holder, totals) = (ledger.last_end(&name)?, ledger.holder(&name)?, ledger.totals(&name)?);

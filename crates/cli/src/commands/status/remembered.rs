@@ -5,17 +5,23 @@ use sluice_core::batch::LaneId;
 use sluice_core::failure::Outcome;
 use sluice_core::flow::Memory;
 use sluice_core::ledger::Ledger;
-use sluice_core::plan::{ArrivalPlan, Plan};
+use sluice_core::plan::{Meeting, Plan};
 use sluice_core::state::{LaneState, Standing, StatePlan, StateSize, TimeReached};
 use sluice_core::units::{show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
 use crate::output::style;
 
+enum StationKind {
+    Keys,
+    Windows,
+    Rows,
+}
+
 /// One station.
 pub(super) struct RememberedStation {
     name: String,
-    has_windows: bool,
+    kind: StationKind,
     standing: Standing,
     size: Option<StateSize>,
 }
@@ -29,15 +35,15 @@ pub(super) struct Remembered {
     wrong: Option<String>,
 }
 
-/// What the stations remember that events of an arrival go through. They have one lane.
-pub(super) fn look(plan: &Plan, arrival: &ArrivalPlan, ledger: &dyn Ledger) -> Outcome<Remembered> {
-    let events: Vec<usize> = arrival.events().collect();
+/// What the stations remember that events of these arrivals go through. They have one lane.
+pub(super) fn look(plan: &Plan, meeting: &Meeting<'_>, ledger: &dyn Ledger) -> Outcome<Remembered> {
+    let events = meeting.events();
     if !events.iter().any(|event| plan.feeds_state(*event)) {
         return Ok(Remembered::default());
     }
-    let lane = LaneId::new(&arrival.label, 0);
+    let lane = LaneId::new(&meeting.first().label, 0);
     let state = LaneState { ledger, pipeline: &plan.pipeline, lane: lane.clone() };
-    let memory = match Memory::open(plan, &events, Box::new(state)) {
+    let memory = match Memory::open(plan, &meeting.arrivals, Box::new(state)) {
         Ok(Some(memory)) => memory,
         Ok(None) => return Ok(Remembered::default()),
         Err(failure) => return Ok(Remembered { wrong: Some(failure.message), ..Remembered::default() }),
@@ -46,7 +52,11 @@ pub(super) fn look(plan: &Plan, arrival: &ArrivalPlan, ledger: &dyn Ledger) -> O
     let (stations, reached) = memory.standing();
     let one = |(name, plan, standing): (&str, &StatePlan, Standing)| RememberedStation {
         name: name.to_string(),
-        has_windows: matches!(plan, StatePlan::Window(_)),
+        kind: match plan {
+            StatePlan::Once(_) => StationKind::Keys,
+            StatePlan::Window(_) => StationKind::Windows,
+            StatePlan::Join(_) => StationKind::Rows,
+        },
         standing,
         size: sizes.iter().find(|s| s.lane == lane && s.station == name).cloned(),
     };
@@ -97,14 +107,20 @@ impl Remembered {
 impl RememberedStation {
     fn as_text(&self) -> String {
         let size = self.size.as_ref().map_or(String::new(), |s| format!(" ({})", show_size(s.bytes)));
-        let what = match self.has_windows {
-            true => {
-                let Standing { windows, groups, events, closed } = self.standing;
-                let closed = closed.map_or(String::new(), |end| format!("; closed up to {}", to_the_second(end)));
+        let Standing { windows, groups, events, closed } = self.standing;
+        let up_to = |what: &str| closed.map_or(String::new(), |end| format!("; {what} {}", to_the_second(end)));
+        let what = match self.kind {
+            StationKind::Windows => {
+                let closed = up_to("closed up to");
                 let open = format!("{} open, {}", show_many(windows, "window"), show_many(groups, "group"));
                 format!("{open}, {}{size}{closed}", show_many(events, "event"))
             }
-            false => format!("{} remembered{size}", show_many(self.size.as_ref().map_or(0, |s| s.keys), "key")),
+            StationKind::Rows => {
+                format!("{} remembered{size}{}", show_many(events, "row"), up_to("takes events from"))
+            }
+            StationKind::Keys => {
+                format!("{} remembered{size}", show_many(self.size.as_ref().map_or(0, |s| s.keys), "key"))
+            }
         };
         format!("{}: {what}", self.name)
     }

@@ -66,7 +66,7 @@ fn arrival(status: &Status, standing: &Standing) -> String {
     for (partition, found) in standing.misplaced().into_iter().take(5) {
         line("", style::bad(&misplaced_text(&partition, found)));
     }
-    let batch = status.settled.iter().find(|b| b.lane.arrival() == standing.label);
+    let batch = status.settled.iter().find(|(label, _)| *label == standing.label).map(|(_, batch)| batch);
     line(
         "read",
         match batch {
@@ -196,7 +196,7 @@ fn bar(share: f64) -> String {
 pub(super) fn as_json(found: &[Status]) {
     let arrival = |status: &Status, standing: &Standing| {
         let (events, bytes) = standing.behind();
-        let batch = status.settled.iter().find(|b| b.lane.arrival() == standing.label);
+        let batch = status.settled.iter().find(|(label, _)| *label == standing.label).map(|(_, batch)| batch);
         json!({
             "arrival": standing.label,
             "connection": standing.place,

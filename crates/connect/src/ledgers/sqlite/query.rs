@@ -83,7 +83,8 @@ fn ranges(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -
 }
 
 fn counts(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<Vec<StationCount>> {
-    let sql = "select station, input, output, filtered, merged, rejected, held, repeated, made from batch_count
+    let sql =
+        "select station, input, output, filtered, merged, rejected, held, repeated, made, unmatched from batch_count
                where pipeline = ?1 and lane = ?2 and number = ?3 order by place";
     let mut statement = connection.prepare_cached(sql)?;
     let rows = statement.query_map(params![pipeline, lane.as_str(), number], |r| {
@@ -96,6 +97,7 @@ fn counts(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -
             rejected: r.get(5)?,
             held: r.get(6)?,
             repeated: r.get(7)?,
+            unmatched: r.get(9)?,
             made: r.get(8)?,
         })
     })?;

@@ -1,7 +1,5 @@
 //! What changes the ledger. Each function is one transaction.
 
-use std::sync::Arc;
-
 use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
 use sluice_core::kinds::PartitionPosition;
@@ -61,17 +59,29 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     insert_ranges(&transaction, id, &staged.ranges.0)?;
     // What is read again moves no position.
     for range in staged.ranges.0.iter().filter(|_| !id.lane.is_out_of_order()) {
-        move_position(&transaction, pipeline, id.lane.arrival(), range)?;
+        move_position(&transaction, pipeline, &id.lane, range)?;
     }
     if let Some(reread) = &staged.reread {
         put_reread(&transaction, id, reread)?;
     }
     for (place, count) in staged.counts.iter().enumerate() {
-        let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)";
+        let sql = "insert into batch_count values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)";
         let c = count;
         transaction.prepare_cached(sql)?.execute(params![
-            pipeline, lane, number, place, c.station, c.input, c.output, c.filtered, c.merged, c.rejected, c.held,
-            c.repeated, c.made
+            pipeline,
+            lane,
+            number,
+            place,
+            c.station,
+            c.input,
+            c.output,
+            c.filtered,
+            c.merged,
+            c.rejected,
+            c.held,
+            c.repeated,
+            c.made,
+            c.unmatched
         ])?;
     }
     for (place, taken) in staged.works.iter().enumerate() {
@@ -121,12 +131,9 @@ fn insert_ranges(connection: &Connection, id: &BatchIdentity, ranges: &[Range]) 
     Ok(())
 }
 
-fn move_position(connection: &Connection, pipeline: &str, arrival: &str, range: &Range) -> Sql<()> {
-    let to = PartitionPosition {
-        partition: Arc::clone(&range.partition),
-        position: range.to,
-        identity: range.identity.clone(),
-    };
+fn move_position(connection: &Connection, pipeline: &str, lane: &LaneId, range: &Range) -> Sql<()> {
+    let (arrival, partition) = lane.arrival_of(&range.partition);
+    let to = PartitionPosition { partition: partition.into(), position: range.to, identity: range.identity.clone() };
     put_position(connection, pipeline, arrival, &to, "update")
 }
 

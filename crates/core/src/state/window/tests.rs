@@ -163,7 +163,7 @@ proptest! {
             let (now, rest) = left.split_at(left.len().min(*size));
             left = rest;
             let watermarks = watermarks(&mut newest, now);
-            let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0 }, &store).unwrap();
+            let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0 }, &store).unwrap();
             rejected += taken.count.rejected;
             held += taken.count.held;
             let ended = station.end(newest, false).unwrap();
@@ -232,7 +232,8 @@ fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)]) -> 
         let (now, rest) = left.split_at(left.len().min(*size));
         left = rest;
         let watermarks = watermarks(&mut newest, now);
-        let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0 }, &store).unwrap();
+        let taken =
+            station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0 }, &store).unwrap();
         let would = station.would_give(newest, false);
         let ended = station.end(newest, false).unwrap();
         assert_eq!(would, ended.rows.is_some());
@@ -325,7 +326,9 @@ fn present_values_are_given_with_each_batch_that_changed_them() {
     let mut station = Windows::open("minute", plan, &Store::default()).unwrap();
     let mut batch = |events: &[Event], newest: i64| {
         let watermarks = vec![NEVER; events.len()];
-        station.take(StateInput { rows: &rows(events), watermarks: &watermarks, now: 0 }, &Store::default()).unwrap();
+        station
+            .take(StateInput { rows: &rows(events), watermarks: &watermarks, now: 0, side: 0 }, &Store::default())
+            .unwrap();
         let ended = station.end(newest, false).unwrap();
         assert_eq!(ended.count.made, ended.count.output);
         assert!(!station.changes(newest, 0).0.is_empty());

@@ -1,0 +1,272 @@
+//! How an event is joined with another one.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::made::{micros, scope_of, time_column};
+use super::resolve::Resolver;
+use super::{Making, Transform};
+use crate::columns::OutputColumn;
+use crate::config::{JoinConfig, MadeConfig, OF_WINDOWS};
+use crate::expr::{CompareOp, Condition, Expr, Node, ScopeColumn, SelectItem, bind_condition, bind_joined};
+use crate::problem::Problem;
+use crate::state::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT, StatePlan};
+use crate::types::SqlType;
+use crate::units::parse_duration;
+
+/// What the condition of a join says: equations between both sides, and the rest.
+struct Parts {
+    /// The two sides of each equation, over the columns of both events, and how it is written.
+    keys: Vec<([Expr; 2], String)>,
+    rest: Vec<(String, Expr)>,
+}
+
+impl Parts {
+    fn of(condition: Condition, left: usize) -> Self {
+        let mut parts = Self { keys: Vec::new(), rest: Vec::new() };
+        for (text, expr) in condition.parts {
+            let is_of = |expr: &Expr, is_left: bool| {
+                let mut read = BTreeSet::new();
+                expr.add_columns(&mut read);
+                !read.is_empty() && read.iter().all(|column| (*column < left) == is_left)
+            };
+            match &expr.node {
+                Node::Compare(CompareOp::Equal, a, b) if is_of(a, true) && is_of(b, false) => {
+                    parts.keys.push(([(**a).clone(), (**b).clone()], text));
+                }
+                Node::Compare(CompareOp::Equal, a, b) if is_of(a, false) && is_of(b, true) => {
+                    parts.keys.push(([(**b).clone(), (**a).clone()], text));
+                }
+                _ => parts.rest.push((text, expr)),
+            }
+        }
+        parts
+    }
+
+    /// The rest as one condition, with the columns at other places.
+    fn condition(&self, place: &impl Fn(usize) -> usize) -> Option<Condition> {
+        let parts: Vec<(String, Expr)> =
+            self.rest.iter().map(|(text, expr)| (text.clone(), expr.with_places(place))).collect();
+        let and = |a: Expr, b: Expr| {
+            let nullable = a.nullable || b.nullable;
+            Expr::new(Node::And(Box::new(a), Box::new(b)), SqlType::Boolean, nullable)
+        };
+        let expr = parts.iter().map(|(_, expr)| expr.clone()).reduce(and)?;
+        Some(Condition { expr, parts })
+    }
+}
+
+impl Resolver<'_> {
+    /// Notes how an event is made of two others; gives its columns.
+    pub(super) fn join(
+        &mut self,
+        made: &MadeConfig,
+        join: &JoinConfig,
+        parents: [usize; 2],
+        index: usize,
+    ) -> Option<Vec<OutputColumn>> {
+        self.refuse_keys(made, OF_WINDOWS, "window");
+        if made.once.is_some() || made.window.is_some() || made.when.is_some() {
+            let what = if made.when.is_some() { "when" } else { "once` or `window" };
+            let message = format!("`join` and `{what}` stand in one event");
+            let problem = Problem::error("value.type", message, made.options.place_of("join"));
+            self.problems.add(problem.with_help("give each an event of its own, and join that"));
+        }
+        if parents[LEFT] == parents[RIGHT] {
+            let problem = Problem::error("value.type", "an event is joined with itself", join.event.place.clone());
+            self.problems.add(problem.with_help("make an event of it under another name first: made = { of = \"…\" }"));
+            return None;
+        }
+        let clocks = self.clocks(join, parents)?;
+        let near = self.near(join);
+        let unmatched = match join.options.text("unmatched").as_deref() {
+            Some("left") => [true, false],
+            Some("right") => [false, true],
+            Some("both") => [true, true],
+            _ => [false, false],
+        };
+        let inputs = parents.map(|parent| self.plan.events[parent].columns.clone());
+        let fields = parents.map(|parent| self.plan.events[parent].fields().len());
+        let names = parents.map(|parent| self.plan.events[parent].name.clone());
+        let left = inputs[LEFT].len();
+        let scope = |absent: [bool; 2]| -> Vec<ScopeColumn> {
+            let of = |side: usize| {
+                let columns = scope_of(&inputs[side]).into_iter();
+                let (names, absent) = (&names, absent[side]);
+                columns.map(move |c| ScopeColumn {
+                    name: format!("{}.{}", names[side], c.name),
+                    nullable: c.nullable || absent,
+                    ..c
+                })
+            };
+            of(LEFT).chain(of(RIGHT)).collect()
+        };
+        let parts = Parts::of(bind_condition(&join.on, &scope([false, false]), self.problems)?, left);
+        if parts.keys.is_empty() {
+            let message = "a join needs an equation between both events";
+            self.problems.add(
+                Problem::error("value.type", message, join.on.whole())
+                    .with_label("every row would meet every other one")
+                    .with_help(format!("write: {}.COLUMN = {}.COLUMN", names[LEFT], names[RIGHT])),
+            );
+            return None;
+        }
+        let Some(text) = &made.columns else {
+            self.problems.add(
+                Problem::error("key.missing", "a join needs the key `columns`", made.options.place_of("join"))
+                    .with_help(format!("what it gives: columns = \"{}.*\"", names[LEFT])),
+            );
+            return None;
+        };
+        // A row that met none has nothing of the other event.
+        let absent = [unmatched[RIGHT], unmatched[LEFT]];
+        let stars = [(names[LEFT].as_str(), 0..fields[LEFT]), (names[RIGHT].as_str(), left..left + fields[RIGHT])];
+        let select = bind_joined(text, &scope(absent), &stars, self.problems);
+        let mut used = BTreeSet::new();
+        select.iter().for_each(|item| item.expr.add_columns(&mut used));
+        parts.rest.iter().for_each(|(_, expr)| expr.add_columns(&mut used));
+        let used: Vec<usize> = used.into_iter().collect();
+        let place = |column: usize| used.iter().position(|known| *known == column).unwrap_or(0);
+        let own = |column: usize| if column < left { (LEFT, column) } else { (RIGHT, column - left) };
+        let side = |side: usize| {
+            let columns = used.iter().map(|column| own(*column)).filter(|(of, _)| *of == side);
+            let key = |(number, (exprs, text)): (usize, &([Expr; 2], String))| {
+                let (ty, nullable) = (exprs[side].ty, exprs[side].nullable);
+                (OutputColumn { name: format!("@key.{number}"), ty, nullable }, text.clone())
+            };
+            JoinSide {
+                event: names[side].clone(),
+                columns: columns.map(|(_, column)| inputs[side][column].clone()).collect(),
+                key: parts.keys.iter().enumerate().map(key).collect(),
+            }
+        };
+        let sides = [side(LEFT), side(RIGHT)];
+        let pairs = JoinPlan::pair_columns(&sides, unmatched);
+        let items: Vec<SelectItem> =
+            select.into_iter().map(|item| SelectItem { expr: item.expr.with_places(&place), ..item }).collect();
+        let select = Transform::new(None, items, &pairs);
+        let columns = select.columns.clone();
+        let condition = parts.condition(&place);
+        let plan = Arc::new(JoinPlan {
+            sides,
+            near,
+            condition,
+            select,
+            unmatched,
+            closes_when_caught_up: made.options.text("close").as_deref() == Some("caught_up"),
+            late: micros(made.options.duration("late")),
+            idle: micros(made.options.duration("idle")),
+            ahead: micros(made.options.duration("ahead")),
+            most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
+        });
+        for side in [LEFT, RIGHT] {
+            let mut items: Vec<SelectItem> = used
+                .iter()
+                .map(|column| own(*column))
+                .filter(|(of, _)| *of == side)
+                .map(|(_, column)| SelectItem::of_column(column, &inputs[side][column]))
+                .collect();
+            let first = if side == LEFT { 0 } else { left };
+            for (number, (exprs, text)) in parts.keys.iter().enumerate() {
+                let expr = exprs[side].with_places(&|column| column - first);
+                let name = format!("@key.{number}");
+                items.push(SelectItem { name, expr, place: join.on.whole(), text: text.clone() });
+            }
+            items.push(time_column(clocks[side], &inputs[side]));
+            let transform = self.prepare(None, items, &inputs[side], parents[side]);
+            let state = Some(StatePlan::Join(Arc::clone(&plan)));
+            self.plan.events[parents[side]].makes.push(Making { event: index, transform, state, side });
+        }
+        Some(columns)
+    }
+
+    /// The time columns of both events.
+    fn clocks(&mut self, join: &JoinConfig, parents: [usize; 2]) -> Option<[usize; 2]> {
+        let mut found = [0; 2];
+        for side in [LEFT, RIGHT] {
+            match self.clock(parents[side]) {
+                Ok(clock) => found[side] = clock,
+                Err(name) => {
+                    let message = format!("a join needs the time of its events, and `{name}` has none");
+                    self.problems.add(
+                        Problem::error("key.missing", message, join.event.place.clone())
+                            .with_help(format!("name the field that holds it: [event.{name}] time = \"…\"")),
+                    );
+                    return None;
+                }
+            }
+        }
+        Some(found)
+    }
+
+    /// How near the times of both events must be.
+    fn near(&mut self, join: &JoinConfig) -> Nearness {
+        let options = &join.options;
+        let is_set = |key: &str| options.is_set(key);
+        let ways = [is_set("within"), is_set("from") || is_set("to"), is_set("window")];
+        let mut refuse = |key: &str, message: &str, help: &str| {
+            self.problems.add(Problem::error("value.type", message, options.place_of(key)).with_help(help));
+        };
+        if ways.iter().filter(|way| **way).count() != 1 {
+            let help = "write within = \"10m\", or from = \"-2m\" with to = \"10m\", or window = \"1m\"";
+            let message = match ways.iter().any(|way| *way) {
+                true => "a join says in one way alone how near the times are",
+                false => "a join needs to know how near the times of both events are",
+            };
+            refuse("event", message, help);
+        }
+        if is_set("window") {
+            let length = micros(options.duration("window"));
+            if length < 1 {
+                refuse("window", "a window has a length", "write window = \"1m\"");
+            }
+            return Nearness::Window(length.max(1));
+        }
+        if !ways[1] {
+            let within = micros(options.duration("within"));
+            return Nearness::Within { from: -within, to: within };
+        }
+        let mut bound = |key: &str| match options.text(key).map(|text| signed_duration(&text)) {
+            Some(Ok(bound)) => bound,
+            Some(Err(reason)) => {
+                refuse(key, &reason, "write a duration, such as \"-2m\" or \"10m\"");
+                0
+            }
+            None => {
+                refuse("event", "`from` and `to` stand together", "write both: from = \"-2m\", to = \"10m\"");
+                0
+            }
+        };
+        let (from, to) = (bound("from"), bound("to"));
+        if from > to {
+            refuse("from", "`from` is later than `to`", "write the earlier bound into `from`");
+        }
+        Nearness::Within { from: from.min(to), to: to.max(from) }
+    }
+}
+
+/// A duration that may have a minus before it, in microseconds.
+fn signed_duration(text: &str) -> Result<i64, String> {
+    let text = text.trim();
+    match text.strip_prefix('-') {
+        Some(positive) => parse_duration(positive.trim()).map(|duration| -micros(duration)),
+        None => parse_duration(text).map(micros),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("10m", Ok(600_000_000))]
+    #[case("-2m", Ok(-120_000_000))]
+    #[case(" - 1s ", Ok(-1_000_000))]
+    #[case("0s", Ok(0))]
+    #[case("soon", Err(()))]
+    #[case("--2m", Err(()))]
+    fn durations_may_be_negative(#[case] text: &str, #[case] expected: Result<i64, ()>) {
+        assert_eq!(signed_duration(text).map_err(drop), expected);
+    }
+}

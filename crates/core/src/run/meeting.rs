@@ -1,0 +1,257 @@
+//! Reads arrivals that share a lane, the one whose event time is behind before the others.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::{Duration, Instant};
+
+use crate::batch::{LaneId, Ranges};
+use crate::event::Chunk;
+use crate::failure::Outcome;
+use crate::kinds::{LaneReader, Read, ReadLimit};
+use crate::plan::{Meeting, Surroundings};
+use crate::state::NEVER;
+
+/// How long an arrival from which nothing came is left alone while others have something.
+const QUIET: Duration = Duration::from_millis(100);
+
+/// How far the event time of each arrival of a lane has come, as far as its chunks have been staged.
+pub(super) struct Pace(Vec<AtomicI64>);
+
+impl Pace {
+    pub(super) fn new(arrivals: usize) -> Arc<Self> {
+        Arc::new(Self((0..arrivals).map(|_| AtomicI64::new(NEVER)).collect()))
+    }
+
+    /// Notes the newest event time of each arrival, in microseconds since 1970.
+    pub(super) fn note(&self, newest: impl Iterator<Item = i64>) {
+        self.0.iter().zip(newest).for_each(|(known, newest)| known.store(newest, Ordering::Relaxed));
+    }
+
+    fn of(&self, place: usize) -> i64 {
+        self.0.get(place).map_or(NEVER, |newest| newest.load(Ordering::Relaxed))
+    }
+}
+
+/// One arrival of the lane.
+struct Member {
+    arrival: String,
+    reader: Box<dyn LaneReader>,
+    /// The names of its partitions in the lane.
+    names: HashMap<Arc<str>, Arc<str>>,
+    /// When nothing was there.
+    quiet_since: Option<Instant>,
+    /// Whether it has been read from: before that it does not know what is there.
+    is_known: bool,
+}
+
+pub(super) struct MeetingReader {
+    lane: LaneId,
+    members: Vec<Member>,
+    pace: Arc<Pace>,
+}
+
+impl Member {
+    fn name(&mut self, lane: &LaneId, partition: &Arc<str>) -> Arc<str> {
+        if let Some(name) = self.names.get(partition) {
+            return Arc::clone(name);
+        }
+        let name = lane.partition_of(&self.arrival, partition);
+        self.names.insert(Arc::clone(partition), Arc::clone(&name));
+        name
+    }
+
+    fn is_quiet(&self) -> bool {
+        self.quiet_since.is_some_and(|since| since.elapsed() < QUIET)
+    }
+}
+
+impl MeetingReader {
+    /// Reads what the readers of the arrivals give, each named with its arrival. A lane of one arrival reads as ever.
+    pub(super) fn over(
+        lane: &LaneId,
+        readers: Vec<(String, Box<dyn LaneReader>)>,
+        pace: Arc<Pace>,
+    ) -> Box<dyn LaneReader> {
+        let member =
+            |(arrival, reader)| Member { arrival, reader, names: HashMap::new(), quiet_since: None, is_known: false };
+        let mut members: Vec<Member> = readers.into_iter().map(member).collect();
+        match members.pop() {
+            Some(one) if members.is_empty() && one.arrival == lane.arrival() => one.reader,
+            last => {
+                members.extend(last);
+                Box::new(Self { lane: lane.clone(), members, pace })
+            }
+        }
+    }
+
+    /// Reads ranges of a lane again, each from its arrival.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached, or a range cannot be read any more.
+    pub(super) fn ranges(
+        meeting: &Meeting<'_>,
+        around: &Surroundings,
+        lane: &LaneId,
+        ranges: &Ranges,
+    ) -> Outcome<Box<dyn LaneReader>> {
+        let mut readers = Vec::new();
+        for arrival in &meeting.arrivals {
+            let own = ranges.of_arrival(lane, &arrival.label);
+            if !own.0.is_empty() || meeting.arrivals.len() == 1 {
+                readers.push((arrival.label.clone(), arrival.view(around)?.ranges(&own)?));
+            }
+        }
+        Ok(Self::over(lane, readers, Pace::new(0)))
+    }
+
+    /// The members in the order in which they are asked.
+    fn order(&self) -> Vec<usize> {
+        let mut order: Vec<usize> = (0..self.members.len()).collect();
+        order.sort_by_key(|place| (self.members[*place].is_quiet(), self.pace.of(*place)));
+        order
+    }
+}
+
+impl LaneReader for MeetingReader {
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        let (mut pending, mut stuck) = (false, None);
+        for place in self.order() {
+            let member = &mut self.members[place];
+            member.is_known = true;
+            match member.reader.read(limit)? {
+                Read::Chunk(chunk) => {
+                    member.quiet_since = None;
+                    let partition = member.name(&self.lane, &chunk.partition);
+                    return Ok(Read::Chunk(Chunk { partition, ..chunk }));
+                }
+                Read::CaughtUp => {}
+                Read::Pending => pending = true,
+                Read::Stuck(failure) => stuck = stuck.or(Some(failure)),
+                other @ (Read::Halt(_) | Read::Away(_)) => return Ok(other),
+            }
+            member.quiet_since = Some(Instant::now());
+        }
+        Ok(match stuck {
+            _ if pending => Read::Pending,
+            Some(failure) => Read::Stuck(failure),
+            None => Read::CaughtUp,
+        })
+    }
+
+    fn confirm(&mut self) -> Outcome<bool> {
+        for member in &mut self.members {
+            if !member.reader.confirm()? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    fn unread(&mut self) -> Arc<[Arc<str>]> {
+        let mut all = Vec::new();
+        for member in &mut self.members {
+            if !member.is_known {
+                all.push(self.lane.partition_of(&member.arrival, &Arc::from("")));
+            }
+            for partition in member.reader.unread().iter() {
+                all.push(member.name(&self.lane, partition));
+            }
+        }
+        all.into()
+    }
+
+    fn wait(&mut self, at_most: Duration) -> bool {
+        let each = at_most / u32::try_from(self.members.len()).unwrap_or(u32::MAX).max(1);
+        // All are waited for: a slice of the time each.
+        let answers: Vec<bool> = self.members.iter_mut().map(|member| member.reader.wait(each)).collect();
+        answers.into_iter().all(|can_tell| can_tell)
+    }
+
+    fn remarks(&self) -> Vec<String> {
+        self.members.iter().flat_map(|member| member.reader.remarks()).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::failure::Failure;
+    use rstest::rstest;
+
+    /// Gives what a test has written down: `c` a chunk, `p` pending, `s` stuck, `h` halt, `a` away, and then caught up.
+    struct Script(&'static str);
+
+    impl LaneReader for Script {
+        fn read(&mut self, _: ReadLimit) -> Outcome<Read> {
+            let Some(first) = self.0.chars().next() else { return Ok(Read::CaughtUp) };
+            self.0 = &self.0[1..];
+            Ok(match first {
+                'c' => Read::Chunk(Chunk { partition: "x".into(), ..Chunk::default() }),
+                'p' => Read::Pending,
+                's' => Read::Stuck(Failure::findings("stuck")),
+                'h' => Read::Halt(Failure::findings("halt")),
+                'a' => Read::Away("away".into()),
+                _ => Read::CaughtUp,
+            })
+        }
+
+        fn confirm(&mut self) -> Outcome<bool> {
+            Ok(!self.0.contains('a'))
+        }
+
+        fn unread(&mut self) -> Arc<[Arc<str>]> {
+            if self.0.contains('c') { Arc::from([Arc::from("x")]) } else { Arc::from([]) }
+        }
+    }
+
+    fn reader(scripts: [&'static str; 2], newest: [i64; 2]) -> Box<dyn LaneReader> {
+        let pace = Pace::new(2);
+        pace.note(newest.into_iter());
+        let named = ["passage.0", "toll.0"].map(str::to_string).into_iter();
+        let readers = named.zip(scripts).map(|(name, script)| (name, Box::new(Script(script)) as Box<dyn LaneReader>));
+        MeetingReader::over(&LaneId::new("passage.0", 0), readers.collect(), pace)
+    }
+
+    fn read(reader: &mut dyn LaneReader) -> String {
+        match reader.read(ReadLimit { records: 1, bytes: 1, ends: false }).unwrap() {
+            Read::Chunk(chunk) => chunk.partition.to_string(),
+            Read::CaughtUp => "caught up".into(),
+            Read::Pending => "pending".into(),
+            Read::Halt(failure) | Read::Stuck(failure) => failure.message,
+            Read::Away(what) => what,
+        }
+    }
+
+    #[rstest]
+    #[case::the_one_that_is_behind(["cc", "c"], [5, 3], &["/toll.0/x", "x", "x", "caught up"])]
+    #[case::the_first_where_nothing_is_known(["c", "c"], [NEVER, NEVER], &["x", "/toll.0/x", "caught up"])]
+    #[case::one_has_nothing(["", "cc"], [3, 5], &["/toll.0/x", "/toll.0/x", "caught up"])]
+    #[case::one_is_pending(["p", "c"], [3, 5], &["/toll.0/x", "caught up"])]
+    #[case::both_have_nothing_at_present(["p", ""], [3, 5], &["pending", "caught up"])]
+    #[case::one_is_stuck_and_the_other_goes_on(["sss", "c"], [3, 5], &["/toll.0/x", "stuck"])]
+    #[case::one_halts(["h", "c"], [3, 5], &["halt", "/toll.0/x"])]
+    #[case::one_is_away(["a", "c"], [3, 5], &["away", "/toll.0/x"])]
+    fn arrivals_that_meet_are_read_together(
+        #[case] scripts: [&'static str; 2],
+        #[case] newest: [i64; 2],
+        #[case] expected: &[&str],
+    ) {
+        let mut reader = reader(scripts, newest);
+        let found: Vec<String> = expected.iter().map(|_| read(reader.as_mut())).collect();
+        assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn what_is_unread_and_confirmed_is_that_of_all() {
+        let mut reader = reader(["c", "c"], [1, 2]);
+        let unread = |reader: &mut dyn LaneReader| reader.unread().iter().map(|p| p.to_string()).collect::<Vec<_>>();
+        assert_eq!(unread(reader.as_mut()), ["", "x", "/toll.0/", "/toll.0/x"], "nobody knows what is there yet");
+        assert_eq!([read(reader.as_mut()), read(reader.as_mut())], ["x", "/toll.0/x"]);
+        assert!(unread(reader.as_mut()).is_empty());
+        let mut reader = self::reader(["c", "c"], [1, 2]);
+        assert!(reader.confirm().unwrap());
+        let mut reader = self::reader(["c", "a"], [1, 2]);
+        assert!(!reader.confirm().unwrap());
+    }
+}
