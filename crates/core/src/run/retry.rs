@@ -108,6 +108,9 @@ pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -
         let key = (first_of(batch), &*reject.partition, reject.position);
         events.entry(key).or_default().extend(landings(plan, reject, &open)?);
     }
+    // What a station remembers cannot take an event that comes so late; the other landings can.
+    let remembered = plan.remembered_landings();
+    let mut beyond = None;
     // An event that several landings rejected is read once for all of them.
     for reject in rejects {
         let Some(batch) = standing.batch(reject) else { continue };
@@ -115,7 +118,20 @@ pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -
         let Some(mut into) = events.remove(&key) else { continue };
         into.sort_unstable();
         into.dedup();
+        let before: Vec<usize> = into.iter().copied().filter(|place| !remembered.contains(place)).collect();
+        if before.is_empty() {
+            beyond = into.first().copied();
+            continue;
+        }
+        let into = before;
         groups.entry((first_of(batch), into)).or_default().push((reject, batch));
+    }
+    if let (true, Some(place)) = (groups.is_empty(), beyond) {
+        let label = &plan.landings[place].label;
+        return Err(Failure::findings(format!(
+            "{label} gets rows from a station that remembers events: an event that comes so late cannot be taken"
+        ))
+        .with_help("nothing was read; the rejects stay, with their bytes"));
     }
     let mut portions = Vec::new();
     for ((first, into), rejects) in groups {

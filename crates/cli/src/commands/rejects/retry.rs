@@ -42,7 +42,7 @@ pub(super) fn retry(
     }
     output::note(&format!(
         "{} to read again, in {}; good events land, the others are rejected again\n",
-        show_many(rejects.len() as u64, "reject"),
+        show_many(portions.iter().map(|p| p.ranges.0.len() as u64).sum(), "event"),
         show_many(portions.len() as u64, "batch"),
     ));
     if !confirm("try them again?", args.yes)? {

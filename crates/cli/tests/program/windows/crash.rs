@@ -4,7 +4,9 @@
 use std::os::unix::process::ExitStatusExt as _;
 use std::time::Duration;
 
+use super::joins::{self, Crossings};
 use super::{PASSAGE, PROJECT, Passages, RUN, check, pipeline, project, window};
+use crate::common::TestProject;
 use crate::common::topics::{self, StandIn, has};
 use sluice_core::fail_points::{COMMON, FILES};
 
@@ -31,29 +33,119 @@ fn killed_at_every_point_windows_are_what_they_would_have_been() {
 #[test]
 fn killed_at_random_windows_are_what_they_would_have_been() {
     let project = project(&pipeline());
-    let mut passages = Passages::new(77);
-    let mut killed = 0;
-    let mut whole = 60_000;
-    for round in 0..120 {
-        project.append("locks/a.jsonl", passages.lines(900));
+    let passages = std::cell::RefCell::new(Passages::new(77));
+    let mut grow = || project.append("locks/a.jsonl", passages.borrow_mut().lines(900));
+    let mut random = |below| passages.borrow_mut().random.below(below);
+    kill_at_random(&project, &mut random, 25, &mut grow);
+    project.expect(0, RUN);
+    check(&project, &passages.borrow());
+}
+
+/// Kills runs at random until enough were hit while they worked; `grow` adds events before each.
+fn kill_at_random(project: &TestProject, random: &mut dyn FnMut(u64) -> u64, hits: u32, grow: &mut dyn FnMut()) {
+    let (mut killed, mut whole) = (0, 60_000);
+    for _ in 0..6 * hits {
+        grow();
         let mut child = project
             .command(RUN)
             .stdout(std::process::Stdio::null())
             .stderr(std::process::Stdio::null())
             .spawn()
             .unwrap();
-        std::thread::sleep(Duration::from_micros(passages.random.below(whole)));
+        std::thread::sleep(Duration::from_micros(random(whole)));
         let _ = child.kill();
         let hit = child.wait().unwrap().signal() == Some(9);
         killed += u32::from(hit);
         whole = if hit { whole + whole / 8 } else { (whole - whole / 4).max(2_000) };
-        if killed == 25 {
+        if killed == hits {
+            return;
+        }
+    }
+    panic!("only {killed} were killed while they worked");
+}
+
+#[test]
+fn killed_at_every_point_joins_are_what_they_would_have_been() {
+    for (seed, point) in (10..).zip(COMMON.iter().chain(FILES)) {
+        let project = joins::joined(joins::WITHIN, "");
+        let mut crossings = Crossings::new(seed);
+        project.append("locks/p.jsonl", crossings.passages(900));
+        project.append("locks/t.jsonl", crossings.tolls(900));
+        if point.starts_with("recover.") {
+            let status = project.command(RUN).env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
+            assert_eq!(status.status.signal(), Some(9), "{status:?}");
+        }
+        let once = point.starts_with("recover.") || *point == "stage.first_rows";
+        let kill = format!("{point}:{}", if once { 1 } else { 3 });
+        let status = project.command(RUN).env("SLUICE_KILL_AT", &kill).output().unwrap();
+        assert_eq!(status.status.signal(), Some(9), "{kill} was not reached: {status:?}");
+        project.append("locks/t.jsonl", crossings.tolls(800));
+        project.append("locks/p.jsonl", crossings.passages(800));
+        project.expect(0, RUN);
+        joins::check(&project, &crossings, false);
+    }
+}
+
+#[test]
+fn killed_at_random_joins_are_what_they_would_have_been() {
+    let project = joins::joined(joins::WITHIN, "");
+    let crossings = std::cell::RefCell::new(Crossings::new(78));
+    let mut grow = || {
+        let mut crossings = crossings.borrow_mut();
+        project.append("locks/p.jsonl", crossings.passages(500));
+        project.append("locks/t.jsonl", crossings.tolls(500));
+    };
+    let mut random = |below| crossings.borrow_mut().random.below(below);
+    kill_at_random(&project, &mut random, 25, &mut grow);
+    project.expect(0, RUN);
+    joins::check(&project, &crossings.borrow(), false);
+}
+
+#[test]
+fn killed_at_random_joins_of_topics_are_what_they_would_have_been() {
+    if !has("kcat") {
+        return;
+    }
+    let stand_in = StandIn::start(&["--topic", "lock.passages:4", "--topic", "lock.tolls:3"]);
+    // The partitions of a topic are at different times: nothing is late within an hour.
+    let join = joins::join(joins::WITHIN, "close = \"caught_up\"").replace("late = \"20m\"", "late = \"5h\"");
+    let at = |topic: &str| format!("at = \"broker\"\ntopic = \"{topic}\"\nformat = \"json\"");
+    let text = [joins::EVENTS, &join]
+        .concat()
+        .replace("at = \"locks\"\nmatch = \"p*.jsonl\"", &at("lock.passages"))
+        .replace("at = \"locks\"\nmatch = \"t*.jsonl\"", &at("lock.tolls"));
+    let project = project(&text);
+    project.write(
+        "sluice.toml",
+        [PROJECT, &format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address)].concat(),
+    );
+    let crossings = std::cell::RefCell::new(Crossings::new(79));
+    let send = |topic: &str, lines: String| {
+        let keyed: String = lines.lines().enumerate().map(|(i, line)| format!("k{}\t{line}\n", (i * 7) % 13)).collect();
+        topics::produce(&stand_in.address, topic, &keyed, &[]);
+    };
+    let (mut killed, mut whole) = (0, 300_000);
+    for round in 0..60 {
+        send("lock.passages", crossings.borrow_mut().passages(200));
+        send("lock.tolls", crossings.borrow_mut().tolls(200));
+        let mut child = project
+            .command(&["run", "passages"])
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_micros(crossings.borrow_mut().random.below(whole)));
+        let before = project.json(&["ledger", "passages", "--show", "100000"])["batches"].as_array().unwrap().len();
+        let _ = child.kill();
+        killed += u32::from(child.wait().unwrap().signal() == Some(9));
+        whole = if before == 0 { whole * 2 } else { whole };
+        if killed == 15 {
             break;
         }
-        assert!(round < 119, "only {killed} were killed while they worked");
+        assert!(round < 59, "only {killed} were killed");
     }
     project.expect(0, RUN);
-    check(&project, &passages);
+    joins::check(&project, &crossings.borrow(), true);
 }
 
 #[test]

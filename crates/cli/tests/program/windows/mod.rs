@@ -1,6 +1,7 @@
 //! Stations that remember: windows and events that come twice, compared with what SQLite computes over all events at once.
 
 mod crash;
+mod joins;
 mod kept;
 mod mistakes;
 mod results;
@@ -214,7 +215,8 @@ fn balanced(project: &TestProject) {
     let mut held: BTreeMap<String, i64> = BTreeMap::new();
     for count in batches.as_array().unwrap().iter().flat_map(|b| b["counts"].as_array().unwrap()) {
         let n = |key: &str| count[key].as_i64().unwrap();
-        let out = n("output") + n("filtered") + n("merged") + n("repeated") + n("rejected") + n("held");
+        let out =
+            n("output") + n("filtered") + n("merged") + n("repeated") + n("unmatched") + n("rejected") + n("held");
         assert_eq!(n("input") + n("made"), out, "{count}");
         *held.entry(count["station"].as_str().unwrap().to_string()).or_default() += n("held");
     }
