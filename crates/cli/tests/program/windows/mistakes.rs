@@ -8,6 +8,12 @@ use rstest::rstest;
 #[case::gaps("length = \"1m\"", "length = \"1m\", every = \"2m\"", "windows begin at least once in their length")]
 #[case::too_many("length = \"1m\"", "length = \"1h\", every = \"1s\"", "each event would count in 3600 windows")]
 #[case::nothing("length = \"1m\"", "length = \"0s\"", "a window has a length")]
+#[case::no_length("length = \"1m\"", "", "the window has no length")]
+#[case::two_shapes("length = \"1m\"", "length = \"1m\", gap = \"1m\"", "either a length or a gap")]
+#[case::no_gap("length = \"1m\"", "gap = \"0s\"", "a session ends after a gap")]
+#[case::short("length = \"1m\"", "gap = \"2h\", longest = \"1h\"", "may not be shorter than its gap")]
+#[case::longest("length = \"1m\"", "length = \"1m\", longest = \"1h\"", "`longest` belongs to windows with a `gap`")]
+#[case::every("length = \"1m\"", "gap = \"1m\", every = \"1m\"", "`every` belongs to windows with a `length`")]
 #[case::ungrouped(
     "count(*) as passages",
     "count(*) as passages, draught_cm",

@@ -133,7 +133,31 @@ impl Passages {
             "{base} select lock, start, count(*), count(draught), sum(draught), min(draught), max(id),
              sum(draught) filter (where draught > 120) from taken where start + {length} <= {until} group by 1, 2"
         );
-        let mut statement = self.engine.prepare(&sql).unwrap();
+        let late = format!("{base} select count(*) from once where n not in (select n from taken)");
+        (self.groups(&sql), self.engine.query_row(&late, [], |r| r.get(0)).unwrap())
+    }
+
+    /// What sessions with a gap give, by SQLite, and how many passages are late. Those that end after `open_from` are still
+    /// open; None closes all.
+    fn sessions(&self, gap: u64, late: u64, open_from: Option<u64>) -> (Groups, u64) {
+        let base = format!(
+            "with seen as (select e.*, max(t) over (order by n rows between unbounded preceding and 1 preceding) as newest from e),
+             once as (select * from seen where n in (select min(n) from e group by id)),
+             taken as (select * from once where newest is null or t >= newest - {late}),
+             begun as (select *, coalesce(t - lag(t) over (partition by lock order by t, n) >= {gap}, 1) as begins from taken),
+             numbered as (select *, sum(begins) over (partition by lock order by t, n) as session from begun)"
+        );
+        let until = open_from.unwrap_or(u64::from(u32::MAX) * 2);
+        let sql = format!(
+            "{base} select lock, min(t), count(*), count(draught), sum(draught), min(draught), max(id),
+             sum(draught) filter (where draught > 120) from numbered group by lock, session having max(t) + {gap} <= {until}"
+        );
+        let late = format!("{base} select count(*) from once where n not in (select n from taken)");
+        (self.groups(&sql), self.engine.query_row(&late, [], |r| r.get(0)).unwrap())
+    }
+
+    fn groups(&self, sql: &str) -> Groups {
+        let mut statement = self.engine.prepare(sql).unwrap();
         let rows = statement
             .query_map([], |r| {
                 let figure = |i| r.get::<_, Option<i64>>(i).map(|v| v.map_or("null".to_string(), |v| v.to_string()));
@@ -142,9 +166,7 @@ impl Passages {
                 Ok(((r.get(0)?, r.get(1)?), row))
             })
             .unwrap();
-        let rows = rows.map(Result::unwrap).collect();
-        let late = format!("{base} select count(*) from once where n not in (select n from taken)");
-        (rows, self.engine.query_row(&late, [], |r| r.get(0)).unwrap())
+        rows.map(Result::unwrap).collect()
     }
 
     /// The newest event time, in seconds since 1970.

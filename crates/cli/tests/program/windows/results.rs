@@ -20,6 +20,36 @@ fn windows_equal_what_another_engine_computes(#[case] seed: u64) {
     check(&project, &passages);
 }
 
+/// Sessions of passages of one lock that follow each other in less than four seconds, in several runs.
+#[rstest]
+#[case(11)]
+#[case(12)]
+fn sessions_equal_what_another_engine_computes(#[case] seed: u64) {
+    let project = project(&[PASSAGE, &window("session", "gap = \"4s\"", "")].concat());
+    let mut passages = Passages::new(seed);
+    for count in [700, 1, 1_500, 300] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+        let (expected, late) = passages.sessions(4, 120, Some(passages.newest() - 120));
+        assert!(passages.count < 2_000 || (expected.len() > 100 && late > 5), "{} {late}", expected.len());
+        assert_same(&landed(&project, "session"), &expected, "session");
+        assert_eq!(rejected(&project).len() as u64, late);
+        balanced(&project);
+    }
+}
+
+#[test]
+fn a_run_over_complete_files_closes_every_session() {
+    let project = project(&[PASSAGE, &window("session", "gap = \"4s\"", "close = \"caught_up\"")].concat());
+    let mut passages = Passages::new(13);
+    project.append("locks/a.jsonl", passages.lines(1_200));
+    project.expect(0, RUN);
+    assert_same(&landed(&project, "session"), &passages.sessions(4, 120, None).0, "session");
+    balanced(&project);
+    let (out, _) = project.expect(0, &["status"]);
+    assert!(out.contains("session: 0 windows open"), "{out}");
+}
+
 fn check_unless_small(project: &crate::common::TestProject, passages: &Passages) {
     if passages.count > 3_000 {
         check(project, passages);
