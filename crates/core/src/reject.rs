@@ -38,6 +38,7 @@ pub const REASONS: &[(&str, &str)] = &[
         "unfit",
         "the target cannot hold the row: its message is larger than the topic allows, or its partition does not exist",
     ),
+    ("unmatched", "no row of the reference has the key of the event"),
     ("refused", "the store refused the row; the message is the store's own"),
     ("unfinished", "its batch was sealed and could not be published; `rejects --unfinished` made a reject of it"),
 ];
@@ -66,6 +67,8 @@ impl Reason {
     pub const PATH: Self = Self("path");
     pub const UNFIT: Self = Self("unfit");
     pub const REFUSED: Self = Self("refused");
+    /// See [`REASONS`].
+    pub const UNMATCHED: Self = Self("unmatched");
     pub const UNFINISHED: Self = Self("unfinished");
 
     /// The word.

@@ -118,6 +118,12 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "pair each row with the rows of another event whose key is the same and whose time is near",
     )
     .with(&["columns", "late", "idle", "ahead", "close", "most"]),
+    OptionSpec::optional(
+        "reference",
+        ValueKind::Table(REFERENCE_OPTIONS),
+        "add columns of the latest row of another event that has the same key",
+    )
+    .with(&["columns", "most"]),
     OptionSpec::optional("group", ValueKind::Sql, "SQL expressions: a window has one row for each of their values")
         .with(&["window"]),
     OptionSpec::with_default(
@@ -160,10 +166,10 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "most",
         ValueKind::Integer { min: 1, max: 100_000_000 },
         "1_000_000",
-        "so many groups of a window, or rows of a join, may be remembered at a time, in memory; an event that would be \
+        "so many groups of a window, or rows of a join or a reference, may be remembered at a time, in memory; an event that would be \
          one more is a reject",
     )
-    .with(&["window", "join"]),
+    .with(&["window", "join", "reference"]),
 ];
 
 /// Keys of `once`.
@@ -210,6 +216,27 @@ pub const JOIN_OPTIONS: &[OptionSpec] = &[
     ),
 ];
 
+/// Keys of `reference`.
+pub const REFERENCE_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required("event", ValueKind::Name, "the event whose latest rows are looked up"),
+    OptionSpec::required(
+        "on",
+        ValueKind::Sql,
+        "equations between both events, joined by `and`; columns are named EVENT.COLUMN",
+    ),
+    OptionSpec::with_default(
+        "missing",
+        ValueKind::Choice(&["null", "reject"]),
+        "null",
+        "what becomes of an event whose key has no row: nulls for the other columns, or a reject",
+    ),
+    OptionSpec::optional(
+        "deleted",
+        ValueKind::Sql,
+        "a SQL condition on the columns of the other event: a row that meets it removes its key",
+    ),
+];
+
 /// Keys of `window`.
 pub const WINDOW_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("length", ValueKind::Duration, "how long each window is; or write `gap` for sessions")
@@ -239,7 +266,7 @@ pub const WINDOW_OPTIONS: &[OptionSpec] = &[
 pub const OF_WINDOWS: &[&str] = &["group", "gives"];
 
 /// Keys of `made` that belong to windows and joins.
-pub const OF_CLOSING: &[&str] = &["late", "close", "most"];
+pub const OF_CLOSING: &[&str] = &["late", "close"];
 
 /// Keys that every arrival has, before those of its kind.
 pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
@@ -326,9 +353,11 @@ pub struct MadeConfig {
     pub window: Option<Options>,
     /// The other event that it is joined with.
     pub join: Option<JoinConfig>,
+    /// The other event whose latest rows are looked up.
+    pub reference: Option<JoinConfig>,
 }
 
-/// How an event is joined with another one.
+/// How an event is joined with another one, or looks its rows up.
 #[derive(Clone)]
 pub struct JoinConfig {
     /// The other event.
@@ -342,7 +371,8 @@ pub struct JoinConfig {
 impl MadeConfig {
     /// The events that it is made of.
     pub fn parents(&self) -> impl Iterator<Item = &Located<String>> {
-        std::iter::once(&self.of).chain(self.join.as_ref().map(|join| &join.event))
+        let other = self.join.as_ref().or(self.reference.as_ref());
+        std::iter::once(&self.of).chain(other.map(|other| &other.event))
     }
 }
 
@@ -441,6 +471,11 @@ impl PipelineConfig {
     }
 }
 
+fn other_event(made: &Options, key: &str) -> Option<JoinConfig> {
+    let options = made.is_set(key).then(|| made.table(key))?;
+    Some(JoinConfig { event: options.located_text("event")?, on: options.sql("on")?.clone(), options })
+}
+
 struct EventReader<'r, 'a> {
     reader: &'r mut TableReader<'a>,
     project: &'r ProjectConfig,
@@ -457,9 +492,8 @@ impl EventReader<'_, '_> {
                 columns: made.sql("columns").cloned(),
                 once: made.is_set("once").then(|| made.table("once")),
                 window: made.is_set("window").then(|| made.table("window")),
-                join: made.is_set("join").then(|| made.table("join")).and_then(|join| {
-                    Some(JoinConfig { event: join.located_text("event")?, on: join.sql("on")?.clone(), options: join })
-                }),
+                join: other_event(&made, "join"),
+                reference: other_event(&made, "reference"),
                 options: made,
             })
         });

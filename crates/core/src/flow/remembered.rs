@@ -178,15 +178,19 @@ impl<'a> Memory<'a> {
                     let one = OneStation { name, plan: state, station, sources: Vec::new(), made, stored_made: made };
                     self.stations.insert(making.event, one);
                 }
+                // Rows that are looked up have no time of their own.
+                let is_reference = matches!(state, StatePlan::Reference(_));
                 let sources = &mut self.station(making.event)?.sources;
-                if !sources.contains(&source) {
+                let tells_time = making.side == 0 || !is_reference;
+                if tells_time && !sources.contains(&source) {
                     sources.push(source);
                 }
                 if state.has_own_time() {
                     next = Source::Station(making.event);
                 }
-                // The other side of a join has been there before.
-                if is_known {
+                // Both sides lead here: what comes after is opened once.
+                let leads_on = if is_reference { making.side == 0 } else { !is_known };
+                if !leads_on {
                     continue;
                 }
             }

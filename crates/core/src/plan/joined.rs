@@ -14,15 +14,91 @@ use crate::state::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT, StatePlan};
 use crate::types::SqlType;
 use crate::units::parse_duration;
 
+/// Two events that are put together.
+pub(super) struct BothEvents {
+    pub inputs: [Vec<OutputColumn>; 2],
+    pub names: [String; 2],
+    fields: [usize; 2],
+}
+
+impl BothEvents {
+    pub(super) fn of(plan: &super::Plan, parents: [usize; 2]) -> Self {
+        Self {
+            inputs: parents.map(|parent| plan.events[parent].columns.clone()),
+            names: parents.map(|parent| plan.events[parent].name.clone()),
+            fields: parents.map(|parent| plan.events[parent].fields().len()),
+        }
+    }
+
+    /// How many columns the first event has.
+    pub(super) fn left(&self) -> usize {
+        self.inputs[LEFT].len()
+    }
+
+    /// The columns of both, each named with its event. Those of an event that may be absent can be null.
+    pub(super) fn scope(&self, absent: [bool; 2]) -> Vec<ScopeColumn> {
+        let of = |side: usize| {
+            let columns = scope_of(&self.inputs[side]).into_iter();
+            columns.map(move |c| ScopeColumn {
+                name: format!("{}.{}", self.names[side], c.name),
+                nullable: c.nullable || absent[side],
+                ..c
+            })
+        };
+        of(LEFT).chain(of(RIGHT)).collect()
+    }
+
+    /// The columns that a star after the name of an event stands for.
+    pub(super) fn stars(&self) -> [(&str, std::ops::Range<usize>); 2] {
+        let left = self.left();
+        [
+            (self.names[LEFT].as_str(), 0..self.fields[LEFT]),
+            (self.names[RIGHT].as_str(), left..left + self.fields[RIGHT]),
+        ]
+    }
+
+    /// The columns of a side among those that are used, by their places in its event.
+    fn own<'u>(&self, side: usize, used: &'u [usize]) -> impl Iterator<Item = usize> + use<'u> {
+        let left = self.left();
+        let of_side = move |column: &&usize| (**column < left) == (side == LEFT);
+        used.iter().filter(of_side).map(move |column| if side == LEFT { *column } else { column - left })
+    }
+
+    pub(super) fn side(&self, side: usize, used: &[usize], parts: &Parts) -> JoinSide {
+        let key = |(number, (exprs, text)): (usize, &([Expr; 2], String))| {
+            let (ty, nullable) = (exprs[side].ty, exprs[side].nullable);
+            (OutputColumn { name: format!("@key.{number}"), ty, nullable }, text.clone())
+        };
+        JoinSide {
+            event: self.names[side].clone(),
+            columns: self.own(side, used).map(|column| self.inputs[side][column].clone()).collect(),
+            key: parts.keys.iter().enumerate().map(key).collect(),
+        }
+    }
+
+    /// What is prepared of the rows of a side: the columns that are used, then the parts of the key.
+    pub(super) fn items(&self, side: usize, used: &[usize], parts: &Parts, join: &JoinConfig) -> Vec<SelectItem> {
+        let columns = self.own(side, used).map(|column| SelectItem::of_column(column, &self.inputs[side][column]));
+        let first = if side == LEFT { 0 } else { self.left() };
+        let key = |(number, (exprs, text)): (usize, &([Expr; 2], String))| SelectItem {
+            name: format!("@key.{number}"),
+            expr: exprs[side].with_places(&|column| column - first),
+            place: join.on.whole(),
+            text: text.clone(),
+        };
+        columns.chain(parts.keys.iter().enumerate().map(key)).collect()
+    }
+}
+
 /// What the condition of a join says: equations between both sides, and the rest.
-struct Parts {
+pub(super) struct Parts {
     /// The two sides of each equation, over the columns of both events, and how it is written.
-    keys: Vec<([Expr; 2], String)>,
-    rest: Vec<(String, Expr)>,
+    pub keys: Vec<([Expr; 2], String)>,
+    pub rest: Vec<(String, Expr)>,
 }
 
 impl Parts {
-    fn of(condition: Condition, left: usize) -> Self {
+    pub(super) fn of(condition: Condition, left: usize) -> Self {
         let mut parts = Self { keys: Vec::new(), rest: Vec::new() };
         for (text, expr) in condition.parts {
             let is_of = |expr: &Expr, is_left: bool| {
@@ -66,17 +142,7 @@ impl Resolver<'_> {
         index: usize,
     ) -> Option<Vec<OutputColumn>> {
         self.refuse_keys(made, OF_WINDOWS, "window");
-        if made.once.is_some() || made.window.is_some() || made.when.is_some() {
-            let what = if made.when.is_some() { "when" } else { "once` or `window" };
-            let message = format!("`join` and `{what}` stand in one event");
-            let problem = Problem::error("value.type", message, made.options.place_of("join"));
-            self.problems.add(problem.with_help("give each an event of its own, and join that"));
-        }
-        if parents[LEFT] == parents[RIGHT] {
-            let problem = Problem::error("value.type", "an event is joined with itself", join.event.place.clone());
-            self.problems.add(problem.with_help("make an event of it under another name first: made = { of = \"…\" }"));
-            return None;
-        }
+        self.check_both(made, join, "join", parents)?;
         let clocks = self.clocks(join, parents)?;
         let near = self.near(join);
         let unmatched = match join.options.text("unmatched").as_deref() {
@@ -85,62 +151,34 @@ impl Resolver<'_> {
             Some("both") => [true, true],
             _ => [false, false],
         };
-        let inputs = parents.map(|parent| self.plan.events[parent].columns.clone());
-        let fields = parents.map(|parent| self.plan.events[parent].fields().len());
-        let names = parents.map(|parent| self.plan.events[parent].name.clone());
-        let left = inputs[LEFT].len();
-        let scope = |absent: [bool; 2]| -> Vec<ScopeColumn> {
-            let of = |side: usize| {
-                let columns = scope_of(&inputs[side]).into_iter();
-                let (names, absent) = (&names, absent[side]);
-                columns.map(move |c| ScopeColumn {
-                    name: format!("{}.{}", names[side], c.name),
-                    nullable: c.nullable || absent,
-                    ..c
-                })
-            };
-            of(LEFT).chain(of(RIGHT)).collect()
-        };
-        let parts = Parts::of(bind_condition(&join.on, &scope([false, false]), self.problems)?, left);
+        let both = BothEvents::of(&self.plan, parents);
+        let left = both.left();
+        let parts = Parts::of(bind_condition(&join.on, &both.scope([false, false]), self.problems)?, left);
         if parts.keys.is_empty() {
             let message = "a join needs an equation between both events";
             self.problems.add(
                 Problem::error("value.type", message, join.on.whole())
                     .with_label("every row would meet every other one")
-                    .with_help(format!("write: {}.COLUMN = {}.COLUMN", names[LEFT], names[RIGHT])),
+                    .with_help(format!("write: {}.COLUMN = {}.COLUMN", both.names[LEFT], both.names[RIGHT])),
             );
             return None;
         }
         let Some(text) = &made.columns else {
             self.problems.add(
                 Problem::error("key.missing", "a join needs the key `columns`", made.options.place_of("join"))
-                    .with_help(format!("what it gives: columns = \"{}.*\"", names[LEFT])),
+                    .with_help(format!("what it gives: columns = \"{}.*\"", both.names[LEFT])),
             );
             return None;
         };
         // A row that met none has nothing of the other event.
         let absent = [unmatched[RIGHT], unmatched[LEFT]];
-        let stars = [(names[LEFT].as_str(), 0..fields[LEFT]), (names[RIGHT].as_str(), left..left + fields[RIGHT])];
-        let select = bind_joined(text, &scope(absent), &stars, self.problems);
+        let select = bind_joined(text, &both.scope(absent), &both.stars(), self.problems);
         let mut used = BTreeSet::new();
         select.iter().for_each(|item| item.expr.add_columns(&mut used));
         parts.rest.iter().for_each(|(_, expr)| expr.add_columns(&mut used));
         let used: Vec<usize> = used.into_iter().collect();
         let place = |column: usize| used.iter().position(|known| *known == column).unwrap_or(0);
-        let own = |column: usize| if column < left { (LEFT, column) } else { (RIGHT, column - left) };
-        let side = |side: usize| {
-            let columns = used.iter().map(|column| own(*column)).filter(|(of, _)| *of == side);
-            let key = |(number, (exprs, text)): (usize, &([Expr; 2], String))| {
-                let (ty, nullable) = (exprs[side].ty, exprs[side].nullable);
-                (OutputColumn { name: format!("@key.{number}"), ty, nullable }, text.clone())
-            };
-            JoinSide {
-                event: names[side].clone(),
-                columns: columns.map(|(_, column)| inputs[side][column].clone()).collect(),
-                key: parts.keys.iter().enumerate().map(key).collect(),
-            }
-        };
-        let sides = [side(LEFT), side(RIGHT)];
+        let sides = [LEFT, RIGHT].map(|side| both.side(side, &used, &parts));
         let pairs = JoinPlan::pair_columns(&sides, unmatched);
         let items: Vec<SelectItem> =
             select.into_iter().map(|item| SelectItem { expr: item.expr.with_places(&place), ..item }).collect();
@@ -160,24 +198,36 @@ impl Resolver<'_> {
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
         });
         for side in [LEFT, RIGHT] {
-            let mut items: Vec<SelectItem> = used
-                .iter()
-                .map(|column| own(*column))
-                .filter(|(of, _)| *of == side)
-                .map(|(_, column)| SelectItem::of_column(column, &inputs[side][column]))
-                .collect();
-            let first = if side == LEFT { 0 } else { left };
-            for (number, (exprs, text)) in parts.keys.iter().enumerate() {
-                let expr = exprs[side].with_places(&|column| column - first);
-                let name = format!("@key.{number}");
-                items.push(SelectItem { name, expr, place: join.on.whole(), text: text.clone() });
-            }
-            items.push(time_column(clocks[side], &inputs[side]));
-            let transform = self.prepare(None, items, &inputs[side], parents[side]);
+            let mut items = both.items(side, &used, &parts, join);
+            items.push(time_column(clocks[side], &both.inputs[side]));
+            let transform = self.prepare(None, items, &both.inputs[side], parents[side]);
             let state = Some(StatePlan::Join(Arc::clone(&plan)));
             self.plan.events[parents[side]].makes.push(Making { event: index, transform, state, side });
         }
         Some(columns)
+    }
+
+    /// What a join and a reference refuse.
+    pub(super) fn check_both(
+        &mut self,
+        made: &MadeConfig,
+        join: &JoinConfig,
+        key: &str,
+        parents: [usize; 2],
+    ) -> Option<()> {
+        let others = ["when", "once", "window", "join"].into_iter().filter(|other| *other != key);
+        if let Some(other) = others.into_iter().find(|other| made.options.is_set(other)) {
+            let message = format!("`{key}` and `{other}` stand in one event");
+            let problem = Problem::error("value.type", message, made.options.place_of(key));
+            self.problems.add(problem.with_help("give each an event of its own: one is made of the other"));
+        }
+        if parents[LEFT] == parents[RIGHT] {
+            let message = if key == "join" { "an event is joined with itself" } else { "an event refers to itself" };
+            let problem = Problem::error("value.type", message, join.event.place.clone());
+            self.problems.add(problem.with_help("make an event of it under another name first: made = { of = \"…\" }"));
+            return None;
+        }
+        Some(())
     }
 
     /// The time columns of both events.

@@ -43,6 +43,11 @@ impl Resolver<'_> {
             parents.iter().for_each(|parent| self.refuse_present_values(made, *parent));
             return self.join(made, join, [*left, *right], index).unwrap_or_default();
         }
+        if let (Some(reference), [left, right]) = (&made.reference, parents) {
+            self.check_lane(event, made);
+            parents.iter().for_each(|parent| self.refuse_present_values(made, *parent));
+            return self.reference(made, reference, [*left, *right], index).unwrap_or_default();
+        }
         let (making, columns) = self.making(event, made, parents[0], index);
         self.plan.events[parents[0]].makes.push(making);
         columns
@@ -64,6 +69,7 @@ impl Resolver<'_> {
             (None, None) => {
                 self.refuse_keys(made, OF_WINDOWS, "window");
                 self.refuse_keys(made, OF_CLOSING, "window` or `join");
+                self.refuse_keys(made, &["most"], "window`, `join` or `reference");
                 self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once");
                 None
             }
@@ -76,6 +82,7 @@ impl Resolver<'_> {
             (Some(once), None) => {
                 self.refuse_keys(made, OF_WINDOWS, "window");
                 self.refuse_keys(made, OF_CLOSING, "window` or `join");
+                self.refuse_keys(made, &["most"], "window`, `join` or `reference");
                 self.once(made, once, parent, index)
             }
             (None, Some(window)) => self.window(made, window, parent, index),
@@ -176,8 +183,11 @@ impl Resolver<'_> {
 
     /// An event time that was taken over as it is from the event that another one is made of.
     pub(super) fn inherited_time(&mut self, event: &EventConfig, index: usize) -> Option<usize> {
-        let (parent, making) = self.made_here(index).filter(|_| event.time.is_none())?;
+        let (parent, making) = self.made_of(index).filter(|_| event.time.is_none())?;
         let making = &self.plan.events[parent].makes[making];
+        if let Some(StatePlan::Reference(plan)) = &making.state {
+            return plan.time_taken_over(self.plan.events[parent].time?, &making.transform);
+        }
         if matches!(making.state, Some(StatePlan::Join(_))) {
             return None;
         }
@@ -196,6 +206,14 @@ impl Resolver<'_> {
         let all = self.plan.events.iter().enumerate();
         let mut found = all.flat_map(|(parent, e)| e.makes.iter().enumerate().map(move |(i, m)| (parent, i, m.event)));
         found.find(|(_, _, made)| *made == index).map(|(parent, making, _)| (parent, making))
+    }
+
+    /// The event that another one is made of, whichever else is put together with it.
+    fn made_of(&self, index: usize) -> Option<(usize, usize)> {
+        let all = self.plan.events.iter().enumerate();
+        let mut found = all.flat_map(|(parent, e)| e.makes.iter().enumerate().map(move |(i, m)| (parent, i, m)));
+        let found = found.find(|(_, _, making)| making.event == index && making.side == 0);
+        found.map(|(parent, making, _)| (parent, making))
     }
 
     /// Present values of groups come again and again: only a landing that replaces rows by their key can take them.

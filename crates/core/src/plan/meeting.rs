@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use super::{ArrivalPlan, Plan};
+use super::{ArrivalPlan, Making, Plan};
 use crate::batch::{LaneId, Ranges};
 use crate::failure::{Failure, Outcome};
+use crate::state::StatePlan;
 
 /// Arrivals that share a lane, which has the name of the first of them. Most are alone.
 pub struct Meeting<'p> {
@@ -44,6 +45,13 @@ impl<'p> Meeting<'p> {
     /// The arrival of a name in the ledger.
     pub fn arrival(&self, label: &str) -> Option<&'p ArrivalPlan> {
         self.arrivals.iter().copied().find(|arrival| arrival.label == label)
+    }
+
+    /// Whether rows of an arrival are looked up for others: they are read before them.
+    pub fn is_reference(&self, plan: &Plan, arrival: &ArrivalPlan) -> bool {
+        let below = plan.events_below(&arrival.events().collect::<Vec<_>>());
+        let is_looked_up = |making: &Making| making.side > 0 && matches!(making.state, Some(StatePlan::Reference(_)));
+        below.iter().any(|event| plan.events[*event].makes.iter().any(is_looked_up))
     }
 
     /// The landings that rows of the arrivals can reach, by their places.

@@ -8,6 +8,7 @@ mod made;
 mod meeting;
 mod overlap;
 pub mod path;
+mod referenced;
 mod resolve;
 pub mod transform;
 

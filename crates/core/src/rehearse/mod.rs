@@ -157,8 +157,15 @@ pub fn rehearse_fitting<'c>(
     let mut work = RehearsedWork { now, ..RehearsedWork::new(plan) };
     let folders = BatchFolders::default();
     let walk = Walk { plan, fits, folders: &folders, now };
-    let chunks: Vec<(usize, &Chunk)> = chunks.into_iter().collect();
+    let mut chunks: Vec<(usize, &Chunk)> = chunks.into_iter().collect();
     let meetings = plan.meetings();
+    // Rows that are looked up come before the events that need them, as in a run.
+    let references: Vec<bool> = plan
+        .arrivals
+        .iter()
+        .map(|arrival| meetings.iter().any(|meeting| meeting.is_reference(plan, arrival)))
+        .collect();
+    chunks.sort_by_key(|(arrival, _)| !references[*arrival]);
     let of_arrival = |arrival: usize| {
         let label = &plan.arrivals[arrival].label;
         meetings.iter().position(|meeting| meeting.arrival(label).is_some()).unwrap_or(0)

@@ -139,7 +139,9 @@ impl Tracer<'_> {
     }
 
     fn is_joined(&self, event: usize) -> bool {
-        self.plan.remembering().any(|(made, state)| made == event && matches!(state, StatePlan::Join(_)))
+        self.plan
+            .remembering()
+            .any(|(made, state)| made == event && matches!(state, StatePlan::Join(_) | StatePlan::Reference(_)))
     }
 
     /// What a station that gathers events takes of this one; None where it did not come so far.

@@ -43,7 +43,14 @@ struct Member {
     quiet_since: Option<Instant>,
     /// Whether it has been read from: before that it does not know what is there.
     is_known: bool,
+    /// Whether its rows are looked up for those of the others.
+    is_reference: bool,
+    /// Whether all of it has been read once.
+    is_loaded: bool,
 }
+
+/// An arrival of a lane: its name in the ledger, whether its rows are looked up for the others, and what reads it.
+pub(super) type LaneMember = (String, bool, Box<dyn LaneReader>);
 
 pub(super) struct MeetingReader {
     lane: LaneId,
@@ -68,13 +75,16 @@ impl Member {
 
 impl MeetingReader {
     /// Reads what the readers of the arrivals give, each named with its arrival. A lane of one arrival reads as ever.
-    pub(super) fn over(
-        lane: &LaneId,
-        readers: Vec<(String, Box<dyn LaneReader>)>,
-        pace: Arc<Pace>,
-    ) -> Box<dyn LaneReader> {
-        let member =
-            |(arrival, reader)| Member { arrival, reader, names: HashMap::new(), quiet_since: None, is_known: false };
+    pub(super) fn over(lane: &LaneId, readers: Vec<LaneMember>, pace: Arc<Pace>) -> Box<dyn LaneReader> {
+        let member = |(arrival, is_reference, reader)| Member {
+            arrival,
+            reader,
+            names: HashMap::new(),
+            quiet_since: None,
+            is_known: false,
+            is_reference,
+            is_loaded: false,
+        };
         let mut members: Vec<Member> = readers.into_iter().map(member).collect();
         match members.pop() {
             Some(one) if members.is_empty() && one.arrival == lane.arrival() => one.reader,
@@ -99,7 +109,7 @@ impl MeetingReader {
         for arrival in &meeting.arrivals {
             let own = ranges.of_arrival(lane, &arrival.label);
             if !own.0.is_empty() || meeting.arrivals.len() == 1 {
-                readers.push((arrival.label.clone(), arrival.view(around)?.ranges(&own)?));
+                readers.push((arrival.label.clone(), false, arrival.view(around)?.ranges(&own)?));
             }
         }
         Ok(Self::over(lane, readers, Pace::new(0)))
@@ -108,7 +118,10 @@ impl MeetingReader {
     /// The members in the order in which they are asked.
     fn order(&self) -> Vec<usize> {
         let mut order: Vec<usize> = (0..self.members.len()).collect();
-        order.sort_by_key(|place| (self.members[*place].is_quiet(), self.pace.of(*place)));
+        order.sort_by_key(|place| {
+            let member = &self.members[*place];
+            (member.is_quiet(), !member.is_reference, self.pace.of(*place))
+        });
         order
     }
 }
@@ -116,8 +129,15 @@ impl MeetingReader {
 impl LaneReader for MeetingReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         let (mut pending, mut stuck) = (false, None);
-        for place in self.order() {
+        let mut order = self.order();
+        // Rows that are looked up are there before the first event that needs them.
+        order.sort_by_key(|place| !self.members[*place].is_reference || self.members[*place].is_loaded);
+        for place in order {
+            let is_loading = self.members.iter().any(|member| member.is_reference && !member.is_loaded);
             let member = &mut self.members[place];
+            if is_loading && !member.is_reference {
+                continue;
+            }
             member.is_known = true;
             match member.reader.read(limit)? {
                 Read::Chunk(chunk) => {
@@ -125,7 +145,7 @@ impl LaneReader for MeetingReader {
                     let partition = member.name(&self.lane, &chunk.partition);
                     return Ok(Read::Chunk(Chunk { partition, ..chunk }));
                 }
-                Read::CaughtUp => {}
+                Read::CaughtUp => member.is_loaded = true,
                 Read::Pending => pending = true,
                 Read::Stuck(failure) => stuck = stuck.or(Some(failure)),
                 other @ (Read::Halt(_) | Read::Away(_)) => return Ok(other),
@@ -209,7 +229,11 @@ mod tests {
         let pace = Pace::new(2);
         pace.note(newest.into_iter());
         let named = ["passage.0", "toll.0"].map(str::to_string).into_iter();
-        let readers = named.zip(scripts).map(|(name, script)| (name, Box::new(Script(script)) as Box<dyn LaneReader>));
+        let member = |(name, script): (String, &'static str)| {
+            let is_reference = script.starts_with('r');
+            (name, is_reference, Box::new(Script(script.trim_start_matches('r'))) as Box<dyn LaneReader>)
+        };
+        let readers = named.zip(scripts).map(member);
         MeetingReader::over(&LaneId::new("passage.0", 0), readers.collect(), pace)
     }
 
@@ -231,6 +255,7 @@ mod tests {
     #[case::both_have_nothing_at_present(["p", ""], [3, 5], &["pending", "caught up"])]
     #[case::one_is_stuck_and_the_other_goes_on(["sss", "c"], [3, 5], &["/toll.0/x", "stuck"])]
     #[case::one_halts(["h", "c"], [3, 5], &["halt", "/toll.0/x"])]
+    #[case::what_is_looked_up_comes_first(["cc", "rcpc"], [3, 5], &["/toll.0/x", "pending", "/toll.0/x", "x", "x"])]
     #[case::one_is_away(["a", "c"], [3, 5], &["away", "/toll.0/x"])]
     fn arrivals_that_meet_are_read_together(
         #[case] scripts: [&'static str; 2],

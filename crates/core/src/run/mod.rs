@@ -254,7 +254,8 @@ pub fn run(
         let mut readers = Vec::new();
         for arrival in &meeting.arrivals {
             let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
-            readers.push((arrival.label.clone(), intakes[&arrival.label].lane(number, arrival.lanes, positions)?));
+            let reader = intakes[&arrival.label].lane(number, arrival.lanes, positions)?;
+            readers.push((arrival.label.clone(), meeting.is_reference(plan, arrival), reader));
         }
         let pace = Pace::new(readers.len());
         let source = MeetingReader::over(&taken.lane, readers, Arc::clone(&pace));

@@ -8,6 +8,7 @@ mod aggregate;
 mod cell;
 mod join;
 mod once;
+mod reference;
 mod watermark;
 mod window;
 
@@ -23,6 +24,7 @@ use crate::plan::transform::RowFault;
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
 pub use join::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT};
 pub use once::OncePlan;
+pub use reference::ReferencePlan;
 pub use watermark::{NEVER, TimeReached, Unread, WATERMARKS_STATION, Watermarks};
 pub(crate) use window::virtual_columns;
 pub use window::{FixedShape, SessionShape, WindowPlan, WindowShape};
@@ -222,6 +224,8 @@ pub enum StatePlan {
     Window(Arc<WindowPlan>),
     /// It joins two events.
     Join(Arc<JoinPlan>),
+    /// It looks rows of another event up.
+    Reference(Arc<ReferencePlan>),
 }
 
 impl StatePlan {
@@ -231,6 +235,7 @@ impl StatePlan {
             Self::Once(plan) => plan.manner(),
             Self::Window(plan) => plan.manner(),
             Self::Join(plan) => plan.manner(),
+            Self::Reference(plan) => plan.manner(),
         }
     }
 
@@ -240,6 +245,7 @@ impl StatePlan {
             Self::Once(plan) => plan.idle,
             Self::Window(plan) => plan.idle,
             Self::Join(plan) => plan.idle,
+            Self::Reference(_) => 0,
         }
     }
 
@@ -249,13 +255,14 @@ impl StatePlan {
             Self::Once(plan) => plan.ahead,
             Self::Window(plan) => plan.ahead,
             Self::Join(plan) => plan.ahead,
+            Self::Reference(_) => i64::MAX,
         }
     }
 
     /// Whether it closes everything when all there is has been read.
     pub fn closes_when_caught_up(&self) -> bool {
         match self {
-            Self::Once(_) => false,
+            Self::Once(_) | Self::Reference(_) => false,
             Self::Window(plan) => plan.closes_when_caught_up,
             Self::Join(plan) => plan.closes_when_caught_up,
         }
@@ -263,7 +270,7 @@ impl StatePlan {
 
     /// Whether the rows that it makes have another time than those that it takes.
     pub fn has_own_time(&self) -> bool {
-        !matches!(self, Self::Once(_))
+        !matches!(self, Self::Once(_) | Self::Reference(_))
     }
 
     /// Opens the station with what it has kept.
@@ -283,6 +290,7 @@ impl StatePlan {
             Self::Once(plan) => Box::new(once::Once::open(name, Arc::clone(plan))),
             Self::Window(plan) => Box::new(window::Windows::open(name, Arc::clone(plan), store)?),
             Self::Join(plan) => Box::new(join::Join::open(name, Arc::clone(plan), store)?),
+            Self::Reference(plan) => Box::new(reference::Reference::open(name, plan, store)?),
         })
     }
 }

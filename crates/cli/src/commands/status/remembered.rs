@@ -55,7 +55,7 @@ pub(super) fn look(plan: &Plan, meeting: &Meeting<'_>, ledger: &dyn Ledger) -> O
         kind: match plan {
             StatePlan::Once(_) => StationKind::Keys,
             StatePlan::Window(_) => StationKind::Windows,
-            StatePlan::Join(_) => StationKind::Rows,
+            StatePlan::Join(_) | StatePlan::Reference(_) => StationKind::Rows,
         },
         standing,
         size: sizes.iter().find(|s| s.lane == lane && s.station == name).cloned(),

@@ -232,6 +232,7 @@ fn a_window_counts_the_rows_of_a_join() {
 fn a_join_that_comes_later_and_goes_again_moves_no_position() {
     let project = project(EVENTS);
     let mut crossings = Crossings::new(11);
+    let numbers = |count: u64| usize::try_from(count).unwrap();
     let grow = |crossings: &mut Crossings| {
         project.append("locks/p.jsonl", crossings.passages(400));
         project.append("locks/t.jsonl", crossings.tolls(400));
@@ -239,7 +240,7 @@ fn a_join_that_comes_later_and_goes_again_moves_no_position() {
         let all: BTreeSet<i64> = rows(&project, "all").iter().map(|row| row["passage_id"].as_i64().unwrap()).collect();
         assert_eq!(
             (all.len(), rows(&project, "all").len()),
-            (crossings.passages as usize, crossings.passages as usize)
+            (numbers(crossings.passages), numbers(crossings.passages))
         );
         assert_eq!(tolls(&project), crossings.tolls);
         balanced(&project);

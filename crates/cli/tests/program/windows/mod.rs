@@ -4,6 +4,7 @@ mod crash;
 mod joins;
 mod kept;
 mod mistakes;
+mod references;
 mod results;
 
 use std::collections::BTreeMap;

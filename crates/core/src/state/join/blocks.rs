@@ -94,14 +94,14 @@ pub(super) fn place(n: u32) -> usize {
 }
 
 /// The key of a row, where no part of it is null.
-pub(super) fn write_key(parts: &[Cells<'_>], row: usize, key: &mut Vec<u8>) -> bool {
+pub(in crate::state) fn write_key(parts: &[Cells<'_>], row: usize, key: &mut Vec<u8>) -> bool {
     key.clear();
     parts.iter().for_each(|part| part.write_key(row, key));
     !parts.iter().any(|part| part.is_null(row))
 }
 
 /// The parts of the key of prepared rows.
-pub(super) fn key_cells<'r>(side: &JoinSide, rows: &'r RecordBatch) -> Vec<Cells<'r>> {
+pub(in crate::state) fn key_cells<'r>(side: &JoinSide, rows: &'r RecordBatch) -> Vec<Cells<'r>> {
     let columns = &rows.columns()[side.first_key()..];
     side.key.iter().zip(columns).map(|((column, _), array)| Cells::of(array, column.ty)).collect()
 }

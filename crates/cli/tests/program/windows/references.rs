@@ -1,0 +1,234 @@
+//! Events with columns of the latest row of another event that has the same key.
+
+use std::collections::BTreeMap;
+
+use super::{START, balanced, project, rejected, rows};
+use crate::common::TestProject;
+use crate::common::topics::{self, StandIn, has};
+use crate::common::work::Random;
+use rstest::rstest;
+use serde_json::{Value, json};
+
+const RUN: &[&str] = &["run", "passages", "--until-caught-up"];
+
+const EVENTS: &str = r#"
+pipeline = "passages"
+batch = { rows = 150 }
+rejects = { share = "90%", least = 100000 }
+[event.passage]
+fields = "passage_id integer not null, lock_id text, passed_at timestamptz not null"
+time = "passed_at"
+[event.passage.arrives]
+at = "locks"
+match = "p*.jsonl"
+[event.passage.lands.all]
+at = "archive"
+path = "all"
+format = "jsonl"
+[event.lock]
+fields = "lock_id text, name text, depth_cm integer, changed_at timestamptz, is_closed boolean"
+time = "changed_at"
+[event.lock.arrives]
+at = "locks"
+match = "lock*.jsonl"
+"#;
+
+fn reference(more: &str) -> String {
+    format!(
+        "[event.named.made]\nof = \"passage\"\n\
+         reference = {{ event = \"lock\", on = \"lock.lock_id = passage.lock_id\", deleted = \"is_closed\"{more} }}\n\
+         columns = \"passage.*, lock.name as lock_name, coalesce(lock.depth_cm, 0) * 10 as depth_mm\"\n\
+         [event.named.lands.archive]\nat = \"archive\"\npath = \"named\"\nformat = \"jsonl\"\n"
+    )
+}
+
+fn moment(second: u64) -> String {
+    let time = chrono::DateTime::from_timestamp(i64::try_from(second).unwrap(), 0).unwrap();
+    time.format("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
+fn passage(n: u64, lock: Option<u64>) -> String {
+    let lock = lock.map(|lock| format!("L{lock}"));
+    json!({ "passage_id": n, "lock_id": lock, "passed_at": moment(START + n) }).to_string() + "\n"
+}
+
+fn lock(lock: u64, name: &str, at: u64, is_closed: bool) -> String {
+    let row = json!({ "lock_id": format!("L{lock}"), "name": name, "depth_cm": lock, "changed_at": moment(at), "is_closed": is_closed });
+    row.to_string() + "\n"
+}
+
+/// What landed: for each passage the name of its lock, and the depth.
+fn named(project: &TestProject) -> BTreeMap<u64, (Option<String>, i64)> {
+    let mut found = BTreeMap::new();
+    for row in rows(project, "named") {
+        let name = row["lock_name"].as_str().map(str::to_string);
+        let value = (name, row["depth_mm"].as_i64().unwrap());
+        assert!(found.insert(row["passage_id"].as_u64().unwrap(), value).is_none(), "{row} landed twice");
+    }
+    found
+}
+
+#[test]
+fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
+    let project = project(&[EVENTS, &reference("")].concat());
+    // More than a chunk of rows that are looked up, in files whose names come after those of the passages.
+    let mut locks: String = (0..20_000).map(|n| lock(n, "old", 100, false)).collect();
+    locks.push_str(&(0..20_000).map(|n| lock(n, &format!("Lock {n}"), 200, false)).collect::<String>());
+    locks.push_str(&lock(7, "older", 150, false));
+    locks.push_str(&lock(8, "gone", 300, true));
+    locks.push_str("{\"lock_id\": null, \"name\": \"nobody\"}\n");
+    project.append("locks/locks.jsonl", locks);
+    project.append("locks/p.jsonl", (0..2_000).map(|n| passage(n, (n != 5).then_some(n % 21_000))).collect::<String>());
+    project.expect(0, RUN);
+    let found = named(&project);
+    assert_eq!(found.len(), 2_000);
+    for (n, row) in &found {
+        let expected = match n {
+            5 | 8 => (None, 0),
+            n => (Some(format!("Lock {n}")), i64::try_from(*n).unwrap() * 10),
+        };
+        assert_eq!(*row, expected, "{n}");
+    }
+    balanced(&project);
+    let (out, _) = project.expect(0, &["status"]);
+    assert!(out.contains("named: 19,999 rows remembered"), "{out}");
+    let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50"]);
+    assert!(out.contains("named: 100 in") && out.contains("lock_name"), "{out}");
+}
+
+#[test]
+fn what_changes_counts_from_then_on_also_over_restarts_and_what_is_missing_can_be_a_reject() {
+    let project = project(&[EVENTS, &reference(", missing = \"reject\"")].concat());
+    let mut random = Random::of(3);
+    let mut known: BTreeMap<u64, (String, u64)> = BTreeMap::new();
+    let (mut expected, mut missing) = (BTreeMap::new(), 0);
+    for round in 0..12_u64 {
+        let mut text = String::new();
+        for _ in 0..random.below(30) {
+            let (number, at) = (random.below(40), 100 + random.below(20) + round * 10);
+            let (name, is_closed) = (format!("N{round}-{number}-{at}"), random.below(5) == 0);
+            text.push_str(&lock(number, &name, at, is_closed));
+            match known.get(&number) {
+                Some((_, before)) if at < *before => {}
+                _ if is_closed => drop(known.remove(&number)),
+                _ => drop(known.insert(number, (name, at))),
+            }
+        }
+        project.append("locks/locks.jsonl", text);
+        let mut text = String::new();
+        for n in round * 100..round * 100 + 100 {
+            let number = random.below(42);
+            text.push_str(&passage(n, Some(number)));
+            match known.get(&number) {
+                Some((name, _)) => drop(expected.insert(n, (Some(name.clone()), i64::try_from(number).unwrap() * 10))),
+                None => missing += 1,
+            }
+        }
+        project.append("locks/p.jsonl", text);
+        project.expect(0, RUN);
+    }
+    assert!(missing > 50 && expected.len() > 300);
+    assert_eq!(named(&project), expected);
+    assert_eq!(rejected(&project).len(), missing);
+    balanced(&project);
+    let (out, _) = project.expect(0, &["rejects", "passages"]);
+    assert!(out.contains("no row of `lock` has its key"), "{out}");
+}
+
+#[test]
+fn a_window_counts_by_a_column_that_was_looked_up() {
+    let window = "[event.hour.made]\nof = \"named\"\nwindow = { length = \"1h\" }\ngroup = \"lock_name\"\nclose = \"caught_up\"\n\
+                  columns = \"lock_name, window_start, count(*) as passages\"\n\
+                  [event.hour.lands.archive]\nat = \"archive\"\npath = \"hours\"\nformat = \"jsonl\"\n";
+    let project = project(&[EVENTS, &reference(""), window].concat());
+    project.append("locks/locks.jsonl", (0..3).map(|n| lock(n, &format!("Lock {n}"), 1, false)).collect::<String>());
+    project.append("locks/p.jsonl", (0..900).map(|n| passage(n, Some(n % 4))).collect::<String>());
+    project.expect(0, RUN);
+    let counts: BTreeMap<String, u64> = rows(&project, "hours")
+        .iter()
+        .map(|row| (row["lock_name"].to_string(), row["passages"].as_u64().unwrap()))
+        .collect();
+    let expected = ["\"Lock 0\"", "\"Lock 1\"", "\"Lock 2\"", "null"].map(|name| (name.to_string(), 225));
+    assert_eq!(counts, expected.into());
+    balanced(&project);
+}
+
+#[test]
+fn rows_of_a_compacted_topic_are_looked_up() {
+    if !has("kcat") {
+        return;
+    }
+    let stand_in = StandIn::start(&["--topic", "lock.passages:3", "--topic", "lock.names:2"]);
+    let at = |topic: &str| format!("at = \"broker\"\ntopic = \"{topic}\"\nformat = \"json\"");
+    let text = [EVENTS, &reference("")]
+        .concat()
+        .replace("at = \"locks\"\nmatch = \"p*.jsonl\"", &at("lock.passages"))
+        .replace("at = \"locks\"\nmatch = \"lock*.jsonl\"", &at("lock.names"));
+    let project = project(&text);
+    project.append("sluice.toml", format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address));
+    let keyed = |lines: &str, key: &str| -> String {
+        let key = |line: &str| serde_json::from_str::<Value>(line).unwrap()[key].to_string();
+        lines.lines().map(|line| format!("{}\t{line}\n", key(line))).collect()
+    };
+    let passages: String = (0..600).map(|n| passage(n, Some(n % 50))).collect();
+    topics::produce(&stand_in.address, "lock.passages", &keyed(&passages, "passage_id"), &[]);
+    let locks: String = (0..3_000).map(|n| lock(n % 50, &format!("Lock {}", n / 50), n, false)).collect();
+    topics::produce(&stand_in.address, "lock.names", &keyed(&locks, "lock_id"), &[]);
+    project.expect(0, RUN);
+    let found = named(&project);
+    assert_eq!(found.len(), 600);
+    assert!(found.values().all(|(name, _)| name.as_deref() == Some("Lock 59")), "{found:?}");
+    balanced(&project);
+}
+
+#[rstest]
+#[case::other_condition(
+    "lock.lock_id = passage.lock_id",
+    "lock.lock_id = passage.lock_id and lock.depth_cm > 3",
+    "and nothing else"
+)]
+#[case::no_equation("lock.lock_id = passage.lock_id", "lock.depth_cm > 3", "and nothing else")]
+#[case::itself("event = \"lock\"", "event = \"passage\"", "an event refers to itself")]
+#[case::nobody("event = \"lock\"", "event = \"look\"", "there is no event `look`")]
+#[case::deleted("deleted = \"is_closed\"", "deleted = \"closed\"", "there is no column `closed`")]
+#[case::late("of = \"passage\"", "of = \"passage\"\nlate = \"1m\"", "`late` belongs to `window` or `join`")]
+#[case::missing("deleted = \"is_closed\"", "missing = \"wait\"", "`missing` cannot be `wait`")]
+fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &str) {
+    let text = reference("");
+    assert!(text.contains(from));
+    let project = project(&[EVENTS, &text.replace(from, to)].concat());
+    let (out, err) = project.expect(3, &["check", "--offline"]);
+    assert!(format!("{out}{err}").contains(expected), "{out}{err}");
+}
+
+#[cfg(feature = "failpoints")]
+#[test]
+fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed() {
+    use sluice_core::fail_points::{COMMON, FILES};
+    use std::os::unix::process::ExitStatusExt as _;
+
+    for point in COMMON.iter().chain(FILES) {
+        let project = project(&[EVENTS, &reference("")].concat());
+        project.append("locks/locks.jsonl", (0..400).map(|n| lock(n, "first", 1, false)).collect::<String>());
+        project.append("locks/p.jsonl", (0..400).map(|n| passage(n, Some(n))).collect::<String>());
+        if point.starts_with("recover.") {
+            let status = project.command(RUN).env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
+            assert_eq!(status.status.signal(), Some(9), "{status:?}");
+        }
+        let once = point.starts_with("recover.") || *point == "stage.first_rows";
+        let kill = format!("{point}:{}", if once { 1 } else { 4 });
+        let status = project.command(RUN).env("SLUICE_KILL_AT", &kill).output().unwrap();
+        assert_eq!(status.status.signal(), Some(9), "{kill} was not reached: {status:?}");
+        project.expect(0, RUN);
+        project.append("locks/locks.jsonl", (0..200).map(|n| lock(n, "second", 2, false)).collect::<String>());
+        project.append("locks/p.jsonl", (400..800).map(|n| passage(n, Some(n - 400))).collect::<String>());
+        project.expect(0, RUN);
+        let found = named(&project);
+        assert_eq!(found.len(), 800, "{point}");
+        for (n, (name, _)) in found {
+            let expected = if (400..600).contains(&n) { "second" } else { "first" };
+            assert_eq!(name.as_deref(), Some(expected), "{point}: {n}");
+        }
+        balanced(&project);
+    }
+}

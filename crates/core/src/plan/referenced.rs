@@ -1,0 +1,94 @@
+//! How the rows of an event are looked up for another one.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::joined::{BothEvents, Parts};
+use super::made::{scope_of, time_column};
+use super::resolve::Resolver;
+use super::{Making, Transform};
+use crate::columns::OutputColumn;
+use crate::config::{JoinConfig, MadeConfig, OF_CLOSING, OF_WINDOWS};
+use crate::expr::{SelectItem, bind_condition, bind_joined};
+use crate::problem::Problem;
+use crate::state::{JoinPlan, LEFT, RIGHT, ReferencePlan, StatePlan};
+
+impl Resolver<'_> {
+    /// Notes how an event is made of another one and of rows that are looked up; gives its columns.
+    pub(super) fn reference(
+        &mut self,
+        made: &MadeConfig,
+        reference: &JoinConfig,
+        parents: [usize; 2],
+        index: usize,
+    ) -> Option<Vec<OutputColumn>> {
+        self.refuse_keys(made, OF_WINDOWS, "window");
+        self.refuse_keys(made, OF_CLOSING, "window` or `join");
+        self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once");
+        self.check_both(made, reference, "reference", parents)?;
+        let both = BothEvents::of(&self.plan, parents);
+        let parts = Parts::of(bind_condition(&reference.on, &both.scope([false, false]), self.problems)?, both.left());
+        if parts.keys.is_empty() || !parts.rest.is_empty() {
+            let message = "a reference needs equations between both events, and nothing else";
+            self.problems.add(
+                Problem::error("value.type", message, reference.on.whole())
+                    .with_help(format!("write: {}.COLUMN = {}.COLUMN", both.names[LEFT], both.names[RIGHT])),
+            );
+            return None;
+        }
+        let Some(text) = &made.columns else {
+            self.problems.add(
+                Problem::error(
+                    "key.missing",
+                    "a reference needs the key `columns`",
+                    made.options.place_of("reference"),
+                )
+                .with_help(format!(
+                    "what it gives: columns = \"{}.*, {}.COLUMN\"",
+                    both.names[LEFT], both.names[RIGHT]
+                )),
+            );
+            return None;
+        };
+        let is_required = reference.options.text("missing").as_deref() == Some("reject");
+        let select = bind_joined(text, &both.scope([false, !is_required]), &both.stars(), self.problems);
+        let mut used = BTreeSet::new();
+        select.iter().for_each(|item| item.expr.add_columns(&mut used));
+        let used: Vec<usize> = used.into_iter().collect();
+        let place = |column: usize| used.iter().position(|known| *known == column).unwrap_or(0);
+        let sides = [LEFT, RIGHT].map(|side| both.side(side, &used, &parts));
+        let pairs = JoinPlan::pair_columns(&sides, [!is_required, false]);
+        let items: Vec<SelectItem> =
+            select.into_iter().map(|item| SelectItem { expr: item.expr.with_places(&place), ..item }).collect();
+        let select = Transform::new(None, items, &pairs);
+        let columns = select.columns.clone();
+        let mut rights = both.items(RIGHT, &used, &parts, reference);
+        let own_scope = scope_of(&both.inputs[RIGHT]);
+        let deleted = reference.options.sql("deleted");
+        let deleted = deleted.and_then(|text| Some((text, bind_condition(text, &own_scope, self.problems)?)));
+        let time = self.plan.events[parents[RIGHT]].time.map(|time| {
+            rights.push(time_column(time, &both.inputs[RIGHT]));
+            rights.len() - 1
+        });
+        let deleted = deleted.map(|(text, condition)| {
+            let (name, place, text) = ("@deleted".to_string(), text.whole(), text.text.clone());
+            rights.push(SelectItem { name, expr: condition.expr, place, text });
+            rights.len() - 1
+        });
+        let plan = Arc::new(ReferencePlan {
+            sides,
+            select,
+            is_required,
+            time,
+            deleted,
+            most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
+        });
+        let lefts = both.items(LEFT, &used, &parts, reference);
+        for (side, items) in [(LEFT, lefts), (RIGHT, rights)] {
+            let transform = self.prepare(None, items, &both.inputs[side], parents[side]);
+            let state = Some(StatePlan::Reference(Arc::clone(&plan)));
+            self.plan.events[parents[side]].makes.push(Making { event: index, transform, state, side });
+        }
+        Some(columns)
+    }
+}
