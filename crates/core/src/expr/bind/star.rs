@@ -15,7 +15,8 @@ impl Binder<'_, '_> {
         name: &ast::ObjectName,
         options: WildcardAdditionalOptions,
     ) -> Vec<SelectItem> {
-        let event = name.to_string();
+        let parts = name.0.iter().filter_map(|part| part.as_ident()).map(|ident| ident.value.as_str());
+        let event = parts.collect::<Vec<_>>().join(".");
         if let Some((_, range)) = stars.events.iter().find(|(known, _)| known.eq_ignore_ascii_case(&event)) {
             let mut items = self.all_columns(range.clone(), options);
             items.iter_mut().for_each(|item| item.name = own_name(&item.name).to_string());
