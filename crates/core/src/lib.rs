@@ -15,6 +15,7 @@ pub mod columns;
 pub mod config;
 pub mod context;
 pub mod contract;
+mod distinct;
 pub mod draft;
 pub mod durable;
 pub mod event;

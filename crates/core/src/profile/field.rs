@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use super::distinct::Distinct;
 use super::times::SPELLINGS;
+use crate::distinct::Distinct;
 use crate::values::number;
 
 /// Spellings of null that programs write into texts.

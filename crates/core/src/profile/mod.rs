@@ -3,7 +3,6 @@
 //!
 //! A [`Profile`] is filled event by event, then [`Profile::guesses`] says what a contract for such events would be.
 
-mod distinct;
 mod events;
 mod field;
 mod guess;
@@ -17,7 +16,7 @@ use crate::problem::{Place, SourceText};
 use crate::types::SqlType;
 use crate::values::time::TimeFormat;
 
-pub use distinct::Distinct;
+pub use crate::distinct::Distinct;
 pub use field::{FieldProfile, NULL_WORDS, Seen};
 pub use guess::{FieldGuess, Guess, guess, is_plain};
 

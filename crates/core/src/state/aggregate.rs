@@ -2,8 +2,14 @@
 
 use std::cmp::Ordering;
 
-use super::cell::{Cell, Cells, take};
+use sha2::{Digest as _, Sha256};
+
+use super::cell::{Cell, Cells, push, take};
+use super::shares::Shares;
+use crate::distinct::Distinct;
+use crate::formats::ColumnBuilder;
 use crate::types::{MAX_PRECISION, SqlType};
+use crate::values::json::write_value;
 use crate::values::number::fits_precision;
 
 /// An aggregate function.
@@ -27,6 +33,12 @@ pub enum AggregateKind {
     AnyValue,
     /// The standard deviation of a sample.
     Stddev,
+    /// How many distinct values there are.
+    CountDistinct,
+    /// The value below which a share of all values lies.
+    Percentile,
+    /// All values, as a list.
+    List,
 }
 
 /// One entry of the table of aggregate functions.
@@ -47,8 +59,9 @@ pub const AGGREGATES: &[Aggregate] = &[
     Aggregate {
         name: "count",
         kind: AggregateKind::Count,
-        form: "count(*), count(x)",
-        help: "how many events the group has, or how many of them have a value of x",
+        form: "count(*), count(x), count(distinct x)",
+        help: "how many events the group has, how many of them have a value of x, or how many distinct values there are: exact for \
+               up to 2,048, then an estimate with a standard error of 1.6 %",
     },
     Aggregate {
         name: "sum",
@@ -83,6 +96,19 @@ pub const AGGREGATES: &[Aggregate] = &[
         form: "stddev(x)",
         help: "the standard deviation of a sample, as double precision; null for fewer than two values",
     },
+    Aggregate {
+        name: "percentile",
+        kind: AggregateKind::Percentile,
+        form: "percentile(x, 0.95)",
+        help: "the value below which that share of the values lies, as double precision: between two values for up to 1,000 of \
+               them, within 1 % of it for more",
+    },
+    Aggregate {
+        name: "json_agg",
+        kind: AggregateKind::List,
+        form: "json_agg(x)",
+        help: "the values as a JSON list, by event time, without nulls; a group with more than 1,000 is a reject",
+    },
 ];
 
 /// One call in a select list.
@@ -94,6 +120,8 @@ pub struct AggregateCall {
     pub argument: Option<(usize, SqlType)>,
     /// The place of the condition after `filter`, where there is one.
     pub filter: Option<usize>,
+    /// The constant after the argument, for functions that have one.
+    pub share: f64,
     /// How it is written.
     pub text: String,
 }
@@ -107,8 +135,9 @@ impl AggregateCall {
     /// The type of the result of a function for an argument of a type.
     pub fn result_of(kind: AggregateKind, argument: Option<SqlType>) -> SqlType {
         match (kind, argument.unwrap_or(SqlType::Bigint)) {
-            (AggregateKind::Count, _) => SqlType::Bigint,
-            (AggregateKind::Avg | AggregateKind::Stddev, _) => SqlType::Double,
+            (AggregateKind::Count | AggregateKind::CountDistinct, _) => SqlType::Bigint,
+            (AggregateKind::Avg | AggregateKind::Stddev | AggregateKind::Percentile, _) => SqlType::Double,
+            (AggregateKind::List, _) => SqlType::Json,
             (AggregateKind::Sum, SqlType::Integer | SqlType::Bigint) => SqlType::Bigint,
             (AggregateKind::Sum, SqlType::Decimal { scale, .. }) => {
                 SqlType::Decimal { precision: MAX_PRECISION, scale }
@@ -120,7 +149,9 @@ impl AggregateCall {
     /// Whether it takes an argument of a type.
     pub fn takes(kind: AggregateKind, ty: SqlType) -> bool {
         match kind {
-            AggregateKind::Sum | AggregateKind::Avg | AggregateKind::Stddev => ty.is_numeric(),
+            AggregateKind::Sum | AggregateKind::Avg | AggregateKind::Stddev | AggregateKind::Percentile => {
+                ty.is_numeric()
+            }
             AggregateKind::Min | AggregateKind::Max => !matches!(ty, SqlType::Json),
             _ => true,
         }
@@ -137,6 +168,9 @@ impl AggregateCall {
             (AggregateKind::Min | AggregateKind::Max | AggregateKind::AnyValue, _) => Partial::One(Cell::Null),
             (AggregateKind::First | AggregateKind::Last, _) => Partial::Timed { time: 0, cell: Cell::Null },
             (AggregateKind::Stddev, _) => Partial::Spread { count: 0, mean: 0.0, squares: 0.0 },
+            (AggregateKind::CountDistinct, _) => Partial::Distinct(Distinct::default()),
+            (AggregateKind::Percentile, _) => Partial::Shares(Shares::default()),
+            (AggregateKind::List, _) => Partial::List(Vec::new()),
         }
     }
 
@@ -182,6 +216,15 @@ impl AggregateCall {
                     (*partial_time, *cell) = (time, cells.cell(row));
                 }
             }
+            Partial::Distinct(distinct) => {
+                let mut key = Vec::new();
+                cells.write_key(row, &mut key);
+                distinct.add_hash(stable_hash(&key));
+            }
+            Partial::Shares(shares) => shares.add(double(cells, row, self.scale())),
+            // One too many says that there are too many.
+            Partial::List(values) if values.len() <= LONGEST_LIST => values.push((time, cells.cell(row))),
+            Partial::List(_) => {}
             // Welford, "Note on a method for calculating corrected sums of squares and products", 1962.
             Partial::Spread { count, mean, squares } => {
                 let value = double(cells, row, self.scale());
@@ -229,6 +272,12 @@ impl AggregateCall {
                     (*time, *cell) = (other_time, other);
                 }
             }
+            (Partial::Distinct(distinct), Partial::Distinct(other)) => distinct.merge(other),
+            (Partial::Shares(shares), Partial::Shares(other)) => shares.merge(other),
+            (Partial::List(values), Partial::List(other)) => {
+                values.extend(other);
+                values.truncate(LONGEST_LIST + 1);
+            }
             // Chan, Golub and LeVeque, "Updating formulae and a pairwise algorithm for computing sample variances", 1979.
             (Partial::Spread { count, mean, squares }, Partial::Spread { count: n, mean: m, squares: s }) if n > 0 => {
                 let all = *count + n;
@@ -258,9 +307,32 @@ impl AggregateCall {
                 _ => Cell::Double(*total),
             },
             Partial::One(cell) | Partial::Timed { cell, .. } => cell.clone(),
+            Partial::Distinct(distinct) => Cell::Whole(i64::try_from(distinct.count()).ok()?),
+            Partial::Shares(shares) => shares.at(self.share).map_or(Cell::Null, Cell::Double),
+            Partial::List(values) if values.len() > LONGEST_LIST => return None,
+            Partial::List(values) => self.list(values),
             Partial::Spread { count: 0 | 1, .. } => Cell::Null,
             Partial::Spread { count, squares, .. } => Cell::Double((*squares / (*count - 1) as f64).sqrt()),
         })
+    }
+
+    /// The values as a JSON list, in the order of their times.
+    fn list(&self, values: &[(i64, Cell)]) -> Cell {
+        if values.is_empty() {
+            return Cell::Null;
+        }
+        let ty = self.argument.map_or(SqlType::Text, |a| a.1);
+        let mut sorted: Vec<&(i64, Cell)> = values.iter().collect();
+        sorted.sort_by_key(|(time, _)| *time);
+        let mut builder = ColumnBuilder::new(ty);
+        sorted.iter().for_each(|(_, cell)| push(&mut builder, cell));
+        let column = builder.finish();
+        let mut text = String::from("[");
+        for row in 0..sorted.len() {
+            text.push_str(if row > 0 { "," } else { "" });
+            write_value(&mut text, &column, row, ty == SqlType::Json);
+        }
+        Cell::Text((text + "]").into())
     }
 
     /// The digits after the point of the argument.
@@ -296,6 +368,19 @@ pub(super) enum Partial {
         mean: f64,
         squares: f64,
     },
+    Distinct(Distinct),
+    Shares(Shares),
+    /// Values with their event times.
+    List(Vec<(i64, Cell)>),
+}
+
+/// A longer list makes its group a reject.
+const LONGEST_LIST: usize = 1_000;
+
+/// A hash that stays the same in every version of the program.
+fn stable_hash(bytes: &[u8]) -> u64 {
+    let digest = Sha256::digest(bytes);
+    u64::from_le_bytes(std::array::from_fn(|i| digest[i]))
 }
 
 impl Partial {
@@ -320,6 +405,15 @@ impl Partial {
                 bytes.extend(count.to_le_bytes());
                 bytes.extend(mean.to_bits().to_le_bytes());
                 bytes.extend(squares.to_bits().to_le_bytes());
+            }
+            Self::Distinct(distinct) => distinct.write(bytes),
+            Self::Shares(shares) => shares.write(bytes),
+            Self::List(values) => {
+                bytes.extend(u32::try_from(values.len()).unwrap_or(u32::MAX).to_le_bytes());
+                for (time, cell) in values {
+                    bytes.extend(time.to_le_bytes());
+                    cell.write(bytes);
+                }
             }
         }
     }
@@ -350,6 +444,13 @@ impl Partial {
                 *count = u64::from_le_bytes(take(bytes)?);
                 *mean = double(bytes)?;
                 *squares = double(bytes)?;
+            }
+            Self::Distinct(distinct) => *distinct = Distinct::read(bytes)?,
+            Self::Shares(shares) => *shares = Shares::read(bytes)?,
+            Self::List(values) => {
+                let count = u32::from_le_bytes(take(bytes)?);
+                let one = |bytes: &mut &[u8]| Some((i64::from_le_bytes(take(bytes)?), Cell::read(bytes)?));
+                *values = (0..count).map(|_| one(bytes)).collect::<Option<_>>()?;
             }
         }
         Some(())
@@ -396,7 +497,7 @@ mod tests {
     }
 
     fn call(kind: AggregateKind, ty: Option<SqlType>) -> AggregateCall {
-        AggregateCall { kind, argument: ty.map(|ty| (0, ty)), filter: None, text: String::new() }
+        AggregateCall { kind, argument: ty.map(|ty| (0, ty)), filter: None, share: 0.5, text: String::new() }
     }
 
     /// Adds the rows, and after each one writes and reads what is kept.
@@ -446,6 +547,10 @@ mod tests {
     #[case(AggregateKind::Last, Some(SqlType::Text), Cell::Text("b".into()))]
     #[case(AggregateKind::AnyValue, Some(SqlType::Text), Cell::Text("b".into()))]
     #[case(AggregateKind::Stddev, Some(SqlType::Double), Cell::Double(2.254_624_876_411_430_6))]
+    #[case(AggregateKind::CountDistinct, Some(SqlType::Text), Cell::Whole(3))]
+    #[case(AggregateKind::Percentile, Some(SqlType::Bigint), Cell::Double(3.0))]
+    #[case(AggregateKind::List, Some(SqlType::Text), Cell::Text(r#"["c","a","b"]"#.into()))]
+    #[case(AggregateKind::List, Some(DECIMAL), Cell::Text("[4.00,-0.50,1.50]".into()))]
     fn what_a_group_gives(#[case] kind: AggregateKind, #[case] ty: Option<SqlType>, #[case] expected: Cell) {
         let found = result(kind, ty, [40, 30, 20, 10]).unwrap();
         match (&found, &expected) {
@@ -461,6 +566,9 @@ mod tests {
     #[case(AggregateKind::Max, Cell::Null)]
     #[case(AggregateKind::Last, Cell::Null)]
     #[case(AggregateKind::Stddev, Cell::Null)]
+    #[case(AggregateKind::CountDistinct, Cell::Whole(0))]
+    #[case(AggregateKind::Percentile, Cell::Null)]
+    #[case(AggregateKind::List, Cell::Null)]
     fn a_group_without_values_gives(#[case] kind: AggregateKind, #[case] expected: Cell) {
         let call = call(kind, Some(SqlType::Bigint));
         assert_eq!(call.finish(&call.start()), Some(expected));

@@ -9,6 +9,7 @@ mod cell;
 mod join;
 mod once;
 mod reference;
+mod shares;
 mod watermark;
 mod window;
 

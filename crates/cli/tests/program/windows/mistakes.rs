@@ -21,7 +21,9 @@ use rstest::rstest;
 )]
 #[case::unknown("sum(draught_cm) as total", "sum(draft_cm) as total", "there is no column `draft_cm`")]
 #[case::wrong_type("sum(draught_cm) as total", "sum(passage_id) as total", "`sum` does not take text")]
-#[case::distinct("count(draught_cm)", "count(distinct draught_cm)", "`distinct` is not known here")]
+#[case::distinct("sum(draught_cm)", "sum(distinct draught_cm)", "`sum` does not know `distinct`")]
+#[case::share("sum(draught_cm) as", "percentile(draught_cm, 95) as", "a number from 0 to 1")]
+#[case::no_share("sum(draught_cm) as", "percentile(draught_cm) as", "`percentile` is not called like this")]
 #[case::misspelt("count(*) as passages", "cont(*) as passages", "did you mean `count`?")]
 #[case::nested(
     "sum(draught_cm) as total",

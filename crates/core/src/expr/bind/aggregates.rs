@@ -18,6 +18,8 @@ pub struct BoundCall {
     pub argument: Option<Expr>,
     /// The condition after `filter`, where there is one.
     pub filter: Option<Expr>,
+    /// The constant after the argument, for functions that have one.
+    pub share: f64,
     /// How it is written, in one spelling.
     pub text: String,
 }
@@ -37,6 +39,9 @@ pub(super) fn find(name: &str) -> Option<&'static Aggregate> {
     AGGREGATES.iter().find(|a| a.name.eq_ignore_ascii_case(name))
 }
 
+/// The function, its argument, its condition, and the constant after the argument.
+type AggregateParts = (AggregateKind, Option<Expr>, Option<Expr>, f64);
+
 impl Binder<'_, '_> {
     /// Binds a call of an aggregate function.
     pub(super) fn aggregate(&mut self, function: &'static Aggregate, syntax: &ast::Function) -> Option<Expr> {
@@ -49,15 +54,16 @@ impl Binder<'_, '_> {
         let group = std::mem::replace(&mut self.scope, calls.events);
         let bound = self.aggregate_parts(function, syntax, span);
         self.scope = group;
-        let found = bound.map(|(argument, filter)| {
-            let result = AggregateCall::result_of(function.kind, argument.as_ref().map(|a| a.ty));
+        let found = bound.map(|(kind, argument, filter, share)| {
+            let result = AggregateCall::result_of(kind, argument.as_ref().map(|a| a.ty));
             let text = syntax.to_string();
             let known = calls.found.iter().position(|call| call.text == text);
             let place = known.unwrap_or_else(|| {
-                calls.found.push(BoundCall { kind: function.kind, argument, filter, text });
+                calls.found.push(BoundCall { kind, argument, filter, share, text });
                 calls.found.len() - 1
             });
-            Expr::new(Node::Column(calls.first + place), result, function.kind != AggregateKind::Count)
+            let is_count = matches!(kind, AggregateKind::Count | AggregateKind::CountDistinct);
+            Expr::new(Node::Column(calls.first + place), result, !is_count)
         });
         self.calls = Some(calls);
         found
@@ -69,7 +75,7 @@ impl Binder<'_, '_> {
         function: &'static Aggregate,
         syntax: &ast::Function,
         span: Span,
-    ) -> Option<(Option<Expr>, Option<Expr>)> {
+    ) -> Option<AggregateParts> {
         let ast::Function { name: _, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment, over } =
             syntax;
         let is_plain = !uses_odbc_syntax
@@ -77,24 +83,43 @@ impl Binder<'_, '_> {
             && within_group.is_empty()
             && null_treatment.is_none()
             && over.is_none();
+        let mut kind = function.kind;
+        let mut share = 0.0;
         let argument = match args {
             ast::FunctionArguments::List(list) if is_plain && list.clauses.is_empty() => {
-                if list.duplicate_treatment.is_some() {
-                    self.unsupported(
-                        span,
-                        "`distinct` is not known here",
-                        "group by the value in a made event of its own",
-                    );
-                    return None;
+                match list.duplicate_treatment {
+                    Some(ast::DuplicateTreatment::Distinct) if kind == AggregateKind::Count => {
+                        kind = AggregateKind::CountDistinct;
+                    }
+                    None => {}
+                    Some(_) => {
+                        let what = format!("`{}` does not know `distinct`", function.name);
+                        self.unsupported(span, &what, "only count(distinct x) does");
+                        return None;
+                    }
                 }
                 list.args.as_slice()
             }
             _ => &[],
         };
-        let count_all = function.kind == AggregateKind::Count;
+        let count_all = kind == AggregateKind::Count;
         let argument = match argument {
             [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if count_all => None,
-            [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr))] => Some(self.aggregated(function, expr)?),
+            [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr))] if kind != AggregateKind::Percentile => {
+                Some(self.aggregated(function, expr)?)
+            }
+            [
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)),
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(of)),
+            ] if kind == AggregateKind::Percentile => {
+                let Some(found) = of.to_string().parse().ok().filter(|share| (0.0..=1.0).contains(share)) else {
+                    let message = format!("the share of `{}` is a number from 0 to 1", function.name);
+                    self.mismatch(of.span(), message, Some(function.form));
+                    return None;
+                };
+                share = found;
+                Some(self.aggregated(function, expr)?)
+            }
             _ => {
                 let place = self.place(span);
                 self.problems.add(
@@ -117,7 +142,7 @@ impl Binder<'_, '_> {
             }
             None => None,
         };
-        Some((argument, filter))
+        Some((kind, argument, filter, share))
     }
 
     fn aggregated(&mut self, function: &'static Aggregate, syntax: &ast::Expr) -> Option<Expr> {
