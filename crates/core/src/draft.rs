@@ -133,7 +133,7 @@ fn comment(field: &FieldGuess) -> String {
             ),
         });
         let about = if profile.distinct.is_exact() { "" } else { "about " };
-        parts.push(match profile.different() {
+        parts.push(match profile.distinct_values() {
             1 if profile.values > 1 => "all alike".to_string(),
             1 => "one only".to_string(),
             n if n == profile.values => "all different".to_string(),

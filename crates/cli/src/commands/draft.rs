@@ -280,7 +280,9 @@ fn singular(name: &str) -> String {
 fn key<'g>(source: &Source, sample: &Sample, found: &Profile, guesses: &'g [FieldGuess]) -> Option<&'g FieldGuess> {
     let could = |g: &&FieldGuess| {
         let ty = matches!(g.guess.ty, SqlType::Text | SqlType::Integer | SqlType::Bigint);
-        ty && g.guess.not_null && g.guess.misfits == 0 && g.profile.different() as f64 >= 0.95 * found.events as f64
+        ty && g.guess.not_null
+            && g.guess.misfits == 0
+            && g.profile.distinct_values() as f64 >= 0.95 * found.events as f64
     };
     const WORDS: &[&str] = &["id", "key", "no", "nr", "number", "uuid", "ticket", "code", "ref"];
     let named =

@@ -1,4 +1,6 @@
-//! Sample data of the Tarrow Navigation: weighbridge tickets of three depots. Invented, and the same on every machine.
+//! Sample data of the Tarrow Navigation: weighbridge tickets of three depots, passages and tolls. Invented, and the same on every machine.
+
+mod passages;
 
 use std::fmt::Write as _;
 use std::fs;
@@ -8,6 +10,8 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::values::time::{self, DAY};
 
 use crate::random::Random;
+
+pub(crate) use passages::{FOLDERS, write_passages};
 
 /// A depot with a weighbridge.
 pub(crate) struct Depot {

@@ -25,7 +25,7 @@ pub(crate) fn render(
             ("field", false),
             ("type", false),
             ("null", true),
-            ("different", true),
+            ("distinct", true),
             ("smallest", false),
             ("largest", false),
             ("example", false),
@@ -102,7 +102,7 @@ fn against(contract: &Contract, guess: &FieldGuess) -> Option<String> {
 }
 
 fn different(profile: &FieldProfile) -> String {
-    let count = show_count(profile.different());
+    let count = show_count(profile.distinct_values());
     if profile.distinct.is_exact() { count } else { format!("~{count}") }
 }
 
@@ -137,7 +137,7 @@ pub(crate) fn json(profile: &Profile, columns: Option<&[OutputColumn]>) -> Vec<V
             "not_null": guess.guess.not_null,
             "values": guess.profile.values,
             "nulls": guess.nulls(),
-            "different": guess.profile.different(),
+            "different": guess.profile.distinct_values(),
             "different_is_exact": guess.profile.distinct.is_exact(),
             "smallest": low,
             "largest": high,

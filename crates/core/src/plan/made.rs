@@ -168,7 +168,7 @@ impl Resolver<'_> {
     /// The event that has no time.
     pub(super) fn clock(&mut self, parent: usize) -> Result<usize, String> {
         let mut root = parent;
-        while let Some((above, _)) = self.made_here(root) {
+        while let Some((above, _)) = self.made_of(root) {
             root = above;
         }
         for event in [root, parent] {

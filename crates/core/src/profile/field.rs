@@ -179,7 +179,7 @@ impl FieldProfile {
     }
 
     /// How many distinct values there are, about; never more than there are values.
-    pub fn different(&self) -> u64 {
+    pub fn distinct_values(&self) -> u64 {
         self.distinct.count().min(self.values)
     }
 

@@ -20,7 +20,14 @@ path = "weighings/{weighed_at:%Y/%m/%d}"
 fn the_demo_lands_its_data_and_says_what_next() {
     let project = TestProject::empty();
     let (out, _) = project.expect(0, &["demo"]);
-    for text in ["60,000 events read", "155 rejects", "rejects weighings", "archive/weighings", "look around"] {
+    for text in [
+        "60,000 events read",
+        "36,287 events read",
+        "155 rejects",
+        "rejects weighings",
+        "archive/weighings",
+        "look around",
+    ] {
         assert!(out.contains(text), "no `{text}` in\n{out}");
     }
     let landed = crate::common::visible_files(&project.path("tarrow/archive/weighings"));
@@ -31,8 +38,19 @@ fn the_demo_lands_its_data_and_says_what_next() {
     let (out, _) = project.expect(0, &["demo"]);
     assert!(out.contains("one more day") && out.contains("12,000 events read"), "{out}");
     let overview = project.json(&["--project", "tarrow"]);
-    assert_eq!(overview["pipelines"][0]["totals"]["read"], 72_000);
-    assert_eq!(overview["pipelines"][0]["behind"]["bytes"], 0);
+    let [passages, weighings] = [&overview["pipelines"][0], &overview["pipelines"][1]];
+    assert_eq!((&weighings["name"], &weighings["totals"]["read"]), (&"weighings".into(), &72_000.into()));
+    assert_eq!(weighings["behind"]["bytes"], 0);
+    // The passages of both runs, each once, are pairs or without a toll, and counted by lock.
+    assert_eq!((&passages["name"], &passages["behind"]["bytes"]), (&"passages".into(), &0.into()));
+    let office = rusqlite::Connection::open(project.path("tarrow/office.db")).unwrap();
+    let counted = office.query_row("select sum(passages), count(distinct lock_name) from lock_quarter", [], |r| {
+        Ok((r.get::<_, u64>(0)?, r.get::<_, u64>(1)?))
+    });
+    assert_eq!(counted.unwrap(), (24_000, 5));
+    let pairs = crate::common::visible_files(&project.path("tarrow/archive/paid"));
+    let pairs: usize = pairs.iter().map(|p| crate::common::parquet_texts(p).len()).sum();
+    assert!(pairs >= 24_000, "{pairs}");
 }
 
 #[test]
