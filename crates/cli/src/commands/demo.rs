@@ -59,11 +59,13 @@ pub(crate) fn demo(arguments: &Arguments, args: &DemoArgs) -> Outcome<Exit> {
     let mut caught_up = true;
     for (file, _) in PIPELINES {
         let pipeline = project.pipeline(file.trim_end_matches(".toml"))?;
+        if text && !stations.is_empty() {
+            output::print("\n");
+        }
         let started = Instant::now();
         let report = run_pipeline(&project, &pipeline, RunLimit { caught_up: true, ..RunLimit::default() }, &stop)?;
         if text {
-            let between = if stations.is_empty() { "" } else { "\n" };
-            output::print(&format!("{between}{}", as_text(&pipeline.plan, &report, started.elapsed(), &program)));
+            output::print(&as_text(&pipeline.plan, &report, started.elapsed(), &program));
         }
         (read, rejected) = (read + report.read, rejected + report.rejected);
         batches += report.batches;
@@ -125,7 +127,7 @@ fn introduce(folder: &Path, again: bool, made: &[String], files: u64, bytes: u64
             style::bold("pipelines/weighings.toml"),
             style::dim("the contract of a weighing, and its three landings"),
             style::bold("pipelines/passages.toml "),
-            style::dim("passages, each once, with the name of its lock and its toll; a count per quarter of an hour"),
+            style::dim("passages with lock names and tolls, counted by quarter of an hour"),
             style::bold("depots/, locks/, …      "),
         ),
     });

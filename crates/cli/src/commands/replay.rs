@@ -13,7 +13,9 @@ use sluice_core::names;
 use sluice_core::plan::Plan;
 use sluice_core::reject::REJECTS;
 use sluice_core::run::Stop;
-use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_lock};
+use sluice_core::run::replay::{
+    Portion, ReplayReport, ReplayWork, refuse_remembered, replay as read_again, replay_lock,
+};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
@@ -52,6 +54,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
     let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _lock = ledger.lock(&replay_lock(name))?;
     let asked = asked(args, &project, &pipeline, ledger.as_ref())?;
+    refuse_remembered(&pipeline.plan, &asked.into)?;
     if arguments.output == OutputKind::Text || args.plan {
         match arguments.output {
             OutputKind::Text => output::print(&plan_text(name, &pipeline.plan, &asked)),

@@ -26,7 +26,7 @@ use crossbeam_channel::bounded;
 
 use crate::batch::{LaneId, StationCount};
 use crate::failure::{Failure, FailureKind, Outcome};
-use crate::flow::Memory;
+use crate::flow::{Memory, station_names};
 use crate::kinds::{Fits, Intake, Landing};
 use crate::ledger::{BatchQuery, Ledger, TakenLane};
 use crate::plan::Meeting;
@@ -289,6 +289,8 @@ pub fn run(
     });
     let failure = shared.failure.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     let mut report = shared.report.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let names = station_names(plan);
+    report.counts.sort_by_key(|count| names.iter().position(|name| *name == count.station));
     match failure {
         // The batch has landed with its rejects: what was done is reported, then why it stopped.
         Some(failure) if failure.kind == FailureKind::BadData => report.limit = Some(failure),

@@ -102,7 +102,7 @@ pub fn replay(
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
-    refuse_remembered(plan, work)?;
+    refuse_remembered(plan, work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or(work.into)))?;
     let landings = open_landings(plan, around)?;
     finish_replay_batches(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
@@ -111,10 +111,12 @@ pub fn replay(
     read_again(plan, around, ledger, &landings, work, (stop, observer))
 }
 
-/// A window cannot be filled a second time from a part of its events.
-fn refuse_remembered(plan: &Plan, work: &ReplayWork<'_>) -> Outcome<()> {
+/// Refuses landings below stations that remember: a window cannot be filled a second time from a part of its events.
+///
+/// # Errors
+/// Where one of `into`, the landings by their places, is such a landing.
+pub fn refuse_remembered<'a>(plan: &Plan, into: impl IntoIterator<Item = &'a usize>) -> Outcome<()> {
     let remembered = plan.remembered_landings();
-    let into = work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or(work.into));
     let Some(place) = into.into_iter().find(|place| remembered.contains(place)) else { return Ok(()) };
     let landing = &plan.landings[*place];
     let others: Vec<String> = (0..plan.landings.len())

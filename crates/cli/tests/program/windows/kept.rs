@@ -77,8 +77,10 @@ fn what_would_count_events_twice_or_never_is_refused() {
     assert_eq!(rows(&project, "per_minute").len(), before);
     project.write("pipelines/passages.toml", pipeline());
     let replay = ["replay", "passages", "--batches", "1", "--reason", "again", "--yes"];
-    let (_, err) = project.expect(6, &replay);
-    assert!(err.contains("it cannot be read again yet") && err.contains("--landing passage.all"), "{err}");
+    for asked in [&replay[..], &["replay", "passages", "--batches", "1", "--plan"]] {
+        let (_, err) = project.expect(6, asked);
+        assert!(err.contains("it cannot be read again yet") && err.contains("--landing passage.all"), "{err}");
+    }
     let before = rows(&project, "all").len();
     project.expect(0, &[&replay[..], &["--landing", "passage.all"]].concat());
     assert_eq!(rows(&project, "all").len(), before);
