@@ -30,9 +30,9 @@ pub const REASONS: &[(&str, &str)] = &[
     ("too_long", "the record is longer than max_record"),
     ("grown", "a record was read before its line end had been written, and went on afterwards"),
     ("expression", "a column or condition cannot be computed for this event"),
-    ("late", "the event came after its window had closed"),
+    ("late", "the event came after its window had closed, or after rows that it could meet were forgotten"),
     ("early", "the event's time is further ahead of the clock than `ahead` allows"),
-    ("full", "the event would open one group more than `most` allows"),
+    ("full", "the event would be one group or row more than `most` allows"),
     ("path", "the folder that the landing's path gives for the row cannot be made"),
     (
         "unfit",
@@ -206,6 +206,7 @@ mod tests {
             Reason::FULL,
             Reason::PATH,
             Reason::UNFIT,
+            Reason::UNMATCHED,
             Reason::REFUSED,
             Reason::UNFINISHED,
         ];

@@ -4,6 +4,7 @@
 
 pub mod each;
 pub mod embedded;
+pub mod made;
 pub mod options;
 pub mod pipeline;
 pub mod project;
@@ -13,10 +14,8 @@ pub mod schema;
 
 pub use each::EachConfig;
 pub use embedded::EmbeddedText;
+pub use made::{JoinConfig, MadeConfig, OF_CLOSING, OF_WINDOWS};
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
-pub use pipeline::{
-    ArrivalConfig, EventConfig, ExtraFields, JoinConfig, LandingConfig, MadeConfig, OF_CLOSING, OF_WINDOWS,
-    PipelineConfig,
-};
+pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, PipelineConfig};
 pub use project::{ConnectionConfig, ProjectConfig};
 pub use protection::refuse_unencrypted_password;

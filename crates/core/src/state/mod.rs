@@ -8,6 +8,7 @@ mod aggregate;
 mod cell;
 mod join;
 mod once;
+mod partial;
 mod reference;
 mod shares;
 mod watermark;

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::{WindowPlan, WindowShape};
 use crate::state::StateChange;
-use crate::state::aggregate::Partial;
 use crate::state::cell::take;
+use crate::state::partial::Partial;
 
 /// The layout of what is kept of a group.
 const VERSION: u8 = 1;
