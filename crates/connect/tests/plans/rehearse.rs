@@ -128,7 +128,7 @@ fn one_event_can_be_followed() {
     let fields: Vec<(&str, Option<&str>)> =
         way.stations[0].values.iter().map(|v| (v.from.as_str(), v.value.as_deref())).collect();
     assert_eq!(fields[3], ("passed_at", Some("2026-04-01T08:15:00Z")));
-    // A reject is led to its reason and no further.
+    // A reject is traced to its reason and no further.
     let way = trace(&plan, &found, 3).unwrap();
     assert_eq!(way.stations.len(), 1);
     assert!(matches!(&way.stations[0].fate, Some(StopCause::Rejected { message, .. }) if message.contains("deep")));

@@ -1,4 +1,4 @@
-//! The authoring loop: look, draft, check, rehearse, and then run what was drafted.
+//! The authoring loop: peek, draft, check, rehearse, and then run the draft.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -185,7 +185,7 @@ fn a_draft_changes_nothing_that_is_there() {
     let (_, err) = project.expect(3, &["draft", "orders", "inbox:*.jsonl"]);
     assert!(err.contains("nothing was changed") && err.contains("--print"), "{err}");
     assert_eq!(std::fs::read_to_string(project.path("pipelines/orders.toml")).unwrap(), drafted);
-    // A file elsewhere gets a connection at the end of sluice.toml, and no more.
+    // A file elsewhere gets a connection at the end of sluice.toml, and nothing else changes.
     project.write("elsewhere/b.jsonl", EVENTS);
     project.expect(0, &["draft", "others", "elsewhere/b.jsonl"]);
     let after = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
@@ -224,7 +224,7 @@ fn a_header_row_alone_can_be_drafted() {
     assert!(out.contains("Orla Bem"), "{out}");
 }
 
-/// What a run would reject is not counted as an event beforehand.
+/// An event that a run would reject is not counted as a good event by `draft`.
 #[rstest]
 #[case("a.csv", "id,note,n\n3,c,5\n4,\"d\"x,5\n".into(), "between the closing quote")]
 #[case("a.jsonl", "{\"a\":1,\"a\":2}\n{\"a\":2}\n".into(), "the field `a` occurs twice")]

@@ -1,4 +1,4 @@
-//! Invented events, and what becomes of them.
+//! Generated events, and a pipeline that reads them.
 
 use crate::common::TestProject;
 use rstest::rstest;

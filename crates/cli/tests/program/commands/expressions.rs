@@ -275,7 +275,7 @@ fn theirs(url: &str, expressions: &[String]) -> BTreeMap<String, Vec<Computed>> 
     expressions.iter().zip(lines).map(|(e, line)| (e.clone(), line.split('\u{1f}').map(value).collect())).collect()
 }
 
-/// Whether a decimal has a place in a type; one that has none is an error of its row here, and PostgreSQL has room for it.
+/// Whether a decimal fits a type; one that does not fit is an error of its row here, and PostgreSQL has room for it.
 fn has_room(ty: SqlType, theirs: &str) -> bool {
     match ty {
         SqlType::Decimal { precision, scale } => number::parse_decimal(theirs.as_bytes(), scale)

@@ -1,4 +1,4 @@
-//! Every guide is done as it is written: its files, its users with just their rights, its commands.
+//! Every guide is followed to the letter: its files, its users with only their rights, its commands.
 
 use crate::common::TestProject;
 use crate::common::{feeds_mariadb, tables, topics};
@@ -52,7 +52,7 @@ fn follow(guide: &str, addresses: &[(&str, &str)], admin: impl Fn(&str, &str)) -
                     let output = command.output().unwrap();
                     let said = [output.stdout, output.stderr].map(|bytes| String::from_utf8(bytes).unwrap()).concat();
                     assert!(output.status.success(), "{line}\n{said}");
-                    // What `create` will make is the only thing to warn of.
+                    // The tables that `create` will make are the only warning.
                     let warns = |l: &&str| l.starts_with("! line") && !l.contains(": there is no t");
                     assert_eq!(said.lines().filter(warns).count(), 0, "{line}\n{said}");
                     commands += 1;

@@ -1,4 +1,4 @@
-//! Looking at all sorts of places.
+//! `peek` at every kind of place.
 
 use std::io::Write as _;
 use std::process::Stdio;

@@ -1,4 +1,4 @@
-//! Servers that lie, hang or send elsewhere, passwords that would be read on the way, and files that others could read.
+//! Servers that lie, hang or redirect, passwords that would be sent unencrypted, and files that others could read.
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
@@ -68,7 +68,7 @@ fn a_password_is_not_sent_unencrypted_to_another_host(#[case] url: &str) {
         assert_eq!(code, 3, "{arguments:?}: {said}");
         assert!(said.contains("without encryption") && said.contains("tls = true"), "{arguments:?}: {said}");
     }
-    // With intent it is a warning, and on this machine it is nothing.
+    // With the option it is a warning, and on this machine it is neither.
     let file = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
     project.write("sluice.toml", format!("{file}tls = false\n"));
     let (code, said) = with(&["check", "--offline"]);
@@ -201,7 +201,7 @@ fn what_holds_events_is_for_its_owner_alone() {
     let landed = crate::common::visible_files(&project.path("archive/all"));
     assert_eq!(mode(&landed[0]), 0o666);
 
-    // What an older version left open is closed, and that is said once.
+    // Rights that an older version left too wide are corrected, and that is reported once.
     for folder in [".sluice", "rejects"] {
         std::fs::set_permissions(project.path(folder), std::fs::Permissions::from_mode(0o755)).unwrap();
     }

@@ -137,12 +137,12 @@ fn an_outcome_is_kept_and_expected() {
     let output = project.run(&["rehearse", "weighings", "--expect", "tests/w.kept", "--output", "json"]);
     let found: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(found["differences"].as_array().unwrap().len(), 22);
-    // What is as it should be becomes what is expected.
+    // The correct result becomes the expected result.
     project.expect(0, &["rehearse", "weighings", "--events", "tests/w.kept", "--keep", "tests/w.kept", "--yes"]);
     project.expect(0, &["rehearse", "weighings", "--expect", "tests/w.kept"]);
 }
 
-/// A program that goes on, and what it has written so far.
+/// A program in the background, and its output so far.
 struct Following {
     child: Child,
     out: Arc<Mutex<String>>,

@@ -1,4 +1,4 @@
-//! What a run says while it works: its log off a terminal, and hints.
+//! The log of a run whose output is not a terminal, and hints.
 
 use crate::common::{Expected, PIPELINE, TestProject};
 use rstest::rstest;

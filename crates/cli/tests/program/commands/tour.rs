@@ -1,4 +1,4 @@
-//! From an empty folder to landed data: demo, init, and what the commands say on the way.
+//! From an empty folder to landed data: demo, init, and the output of the commands on the way.
 
 use crate::common::TestProject;
 
@@ -34,7 +34,7 @@ fn the_demo_lands_its_data_and_says_what_next() {
     let rows: usize = landed.iter().map(|p| crate::common::parquet_texts(p).len()).sum();
     assert_eq!(rows, 58_621);
     assert!(landed[0].to_str().unwrap().contains("2026/04/01/"));
-    // One more day, and the same project goes on.
+    // The demo again: the same project continues with one more day.
     let (out, _) = project.expect(0, &["demo"]);
     assert!(out.contains("one more day") && out.contains("12,000 events read"), "{out}");
     let overview = project.json(&["--project", "tarrow"]);

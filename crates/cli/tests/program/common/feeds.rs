@@ -54,7 +54,7 @@ pub fn script(url: &str, sql: &str) -> bool {
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    // A server that goes away closes the pipe.
+    // A server that ends closes the pipe.
     let _ = child.stdin.take().unwrap().write_all(sql.as_bytes());
     child.wait().unwrap().success()
 }
@@ -147,7 +147,7 @@ impl Office {
         }
     }
 
-    /// Some transactions at random; `ddl` lets columns come.
+    /// Some transactions at random; `ddl` also adds columns.
     pub fn transactions(&mut self, count: u64, ddl: bool) -> String {
         let mut sql = String::new();
         for _ in 0..count {
@@ -297,7 +297,7 @@ impl Office {
         psql(&self.source, "select slot_name from pg_replication_slots where database = current_database()")
     }
 
-    /// Drops the slots once nobody reads them.
+    /// Drops the slots once no run reads them.
     pub fn drop_slots(&self) {
         for _ in 0..100 {
             let free = psql(
@@ -350,7 +350,7 @@ fn play(url: &str, table: &str, key: &str, columns: &str) -> BTreeMap<String, Ro
             _ => {
                 let before = if change == "updated" { rows.get(&id).cloned() } else { last_deleted.take() };
                 let absent = line["absent"].as_str().unwrap_or_default();
-                // A row that has not been loaded yet comes whole by and by.
+                // A row that has not been loaded yet arrives whole later.
                 if before.is_none() && !absent.is_empty() {
                     continue;
                 }

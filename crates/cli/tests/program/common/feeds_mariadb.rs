@@ -85,7 +85,7 @@ impl Office {
         project.write("sluice.toml", text.replace("url = \"sqlite:mirror.db\"", &url));
     }
 
-    /// Takes the databases away.
+    /// Drops the databases.
     pub fn end(&self) {
         self.sql("mysql", &format!("drop database {}; drop database {}", self.source, self.target));
     }
@@ -167,7 +167,7 @@ impl Office {
             .stderr(Stdio::piped())
             .spawn()
             .unwrap();
-        // A server that goes away closes the pipe.
+        // A server that ends closes the pipe.
         let _ = child.stdin.take().unwrap().write_all(sql.as_bytes());
         child.wait_with_output().unwrap()
     }
@@ -191,7 +191,7 @@ impl Office {
              \"permit_id\"]\n[event.permit.lands.log]\nat = \"warehouse\"\ntable = \"permit_log\"\nmode = \"changes\"\ncreate = \
              true\n",
         );
-        // Keys of MariaDB want a length.
+        // Keys of MariaDB need a length.
         let lands = "permit_id int, class varchar(9), tons decimal(12,3), issued_at datetime(6), note longtext, kind text, \
                      opened date, _source text, _position bigint, _batch bigint, primary key (class, permit_id)";
         self.sql(&self.target, &format!("create table permit ({lands}) character set utf8mb4 collate utf8mb4_bin"));
@@ -284,7 +284,7 @@ impl Office {
     }
 }
 
-/// A program that refuses to run with all rights.
+/// A program that refuses to run as root.
 fn unprivileged(program: &str) -> Command {
     let id = Command::new("id").arg("-u").output().unwrap();
     if String::from_utf8_lossy(&id.stdout).trim() != "0" {

@@ -292,7 +292,7 @@ impl Grammar {
         )
     }
 
-    /// A table changes its form.
+    /// A table changes its columns.
     fn form(&mut self) -> String {
         let table = usize::try_from(self.random.below(self.tables.len() as u64)).unwrap();
         let name = self.tables[table].name.clone();

@@ -131,7 +131,7 @@ fn start(bin: &std::path::Path, folder: &std::path::Path, port: u16) -> Child {
         .unwrap()
 }
 
-/// A program that refuses to run with all rights.
+/// A program that refuses to run as root.
 fn unprivileged(program: &std::path::Path) -> Command {
     let id = Command::new("id").arg("-u").output().unwrap();
     if String::from_utf8_lossy(&id.stdout).trim() != "0" {
@@ -181,7 +181,7 @@ impl OwnServer {
         assert!(done.unwrap().success());
     }
 
-    /// Starts it, which is at rest, as a standby, and lets it take over: its log goes on on another timeline.
+    /// Starts it, which is at rest, as a standby, and lets it take over: its log continues on another timeline.
     pub fn take_over(&mut self) {
         let signal = self.folder.path().join("data/standby.signal");
         assert!(unprivileged(std::path::Path::new("touch")).arg(&signal).status().unwrap().success());
@@ -383,7 +383,7 @@ pub enum Cut {
     InCopy,
     /// The commit does not reach the server.
     BeforeCommit,
-    /// The commit is done, and nobody hears of it.
+    /// The commit is done, and its answer is lost.
     AfterCommit,
 }
 
@@ -425,7 +425,7 @@ fn forward(mut client: TcpStream, mut server: TcpStream, cut: Cut, number: u32, 
         match (now, cut) {
             (true, Cut::BeforeCommit) => break,
             (true, Cut::AfterCommit) => {
-                // What the server answers is not heard any more.
+                // The server's answers are not passed on any more.
                 let _ = client.shutdown(Shutdown::Both);
                 let _ = server.write_all(part);
                 std::thread::sleep(Duration::from_millis(300));

@@ -227,14 +227,14 @@ impl Running {
         assert!(done.success());
     }
 
-    /// Stops it, so that nothing of what happens meanwhile is seen as it happens.
+    /// Stops its process, so that it sees later events only when it continues.
     pub fn asleep(&self, work: impl FnOnce()) {
         self.signal("STOP");
         work();
         self.signal("CONT");
     }
 
-    /// What it has ended with, if it has.
+    /// Its exit code, if it has ended.
     pub fn ended(mut self) -> Result<(i32, String), Self> {
         match self.child.try_wait().unwrap() {
             Some(status) => Ok((status.code().unwrap_or(-1), std::fs::read_to_string(&self.output).unwrap())),
@@ -242,7 +242,7 @@ impl Running {
         }
     }
 
-    /// Waits for its end; gives its exit code and all that it said.
+    /// Waits for its end; returns its exit code and its output.
     pub fn end(mut self) -> (i32, String) {
         let started = Instant::now();
         loop {

@@ -1,4 +1,4 @@
-//! Adopting what landings hold, and what a second checkout or a new ledger may not touch.
+//! Adopting the batches of landings, and what a second checkout or a new ledger must not touch.
 
 use super::*;
 
@@ -17,7 +17,7 @@ fn adopting_takes_over_every_batch_of_every_file() {
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..230), once(0..230)));
     project.expect(0, RUN);
     assert_eq!(in_folder(&project, "archive/all"), once(0..230));
-    // Nobody knows how many rows those batches have, so no number is shown.
+    // The number of rows in those batches is unknown, so none is shown.
     let (out, _) = project.expect(0, &["ledger", "tickets", "--batch", "1"]);
     assert!(out.contains("ticket.all: had it when it was adopted") && !out.contains("0 rows"), "{out}");
 }
@@ -84,7 +84,7 @@ fn adopting_knows_how_far_files_were_read_when_lanes_have_changed(#[case] before
     }
 }
 
-/// One of these files is in a lane that the pipeline has no more.
+/// One of these files is in a lane that the pipeline no longer has.
 #[rstest]
 fn a_new_ledger_sees_what_lanes_landed_that_are_no_more(#[values("a", "b", "c", "d", "e", "f")] file: &str) {
     let project = project(&File::default());
@@ -131,7 +131,7 @@ fn adopting_gives_a_landing_that_was_behind_what_it_lacks(#[values(1, 2, 3)] lan
     let good = |n: &u64| n % 7 != 3;
     let expected: BTreeMap<u64, u32> = once(0..150).into_iter().filter(|(n, _)| good(n)).collect();
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (expected.clone(), expected));
-    // Rejects are whole as well: fixed, they land.
+    // The rejects are complete as well: they land once they are fixed.
     let rejects = project.json(&["rejects", "tickets"]);
     assert_eq!(rejects["total"], (0..150).filter(|n| n % 7 == 3).count());
     project.write("pipelines/tickets.toml", File { fixed: true, rows: 1_000, ..File::default() }.text());

@@ -32,7 +32,7 @@ fn rejects_that_were_read_again_are_not_doubled_by_a_replay_of_their_batch() {
         assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..11), once(0..11)), "{again:?}");
         assert_eq!(project.json(&["rejects", "tickets"])["total"], 0);
     }
-    // Broken again, the batch rejects them once more: each is one reject, however often it was read.
+    // The events are broken again and rejected again: each is one reject, however often it was read.
     project.write("pipelines/tickets.toml", File { third: true, ..File::default() }.text());
     project.expect(0, replay);
     project.expect(0, &["replay", "tickets", "--batches", "1", "--landing", "third", "--yes"]);
@@ -52,7 +52,7 @@ fn a_sealed_batch_that_cannot_be_finished_has_a_way_out() {
     project.write("depots/a.jsonl", lines(0..20));
     let killed = project.command(RUN).env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
     assert_eq!(killed.status.code(), None);
-    // Where the folder was, somebody puts a file.
+    // A file is put where the folder was.
     fs::remove_dir_all(project.path("archive/all")).unwrap();
     project.write("archive/all", "in the way");
     project.append("depots/a.jsonl", lines(20..40));
@@ -96,7 +96,7 @@ fn what_a_batch_that_is_given_up_shows_in_part_is_removed() {
     project.expect(0, RUN);
     project.expect(0, &["rejects", "tickets", "--retry", "--yes"]);
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..20), once(0..20)));
-    // A new ledger finds nothing that was only begun.
+    // A new ledger finds no unfinished work.
     forget(&project);
     project.expect(0, ADOPT);
     assert_eq!((in_folder(&project, "archive/all"), in_table(&project)), (once(0..20), once(0..20)));

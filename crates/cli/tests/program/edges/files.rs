@@ -19,10 +19,10 @@ fn a_replaced_dump_stops_and_a_rotated_log_does_not() {
     project.write("depots/late.jsonl", good(40_000..40_010));
     let (_, err) = project.expect(6, RUN);
     assert!(err.contains("dump.jsonl is not the file that was read"), "{err}");
-    // The others were read all the same.
+    // The other files were still read.
     expected.extend(once(40_000..40_010));
     assert_eq!(in_folder(&project, "archive/all"), expected);
-    // Why it stopped can be seen afterwards.
+    // The reason for the stop can be read afterwards.
     let (out, _) = project.expect(0, &[]);
     assert!(out.contains("stopped") && out.contains("dump.jsonl"), "{out}");
     assert_eq!(project.json(&["status", "tickets"])["pipelines"][0]["last_end"]["kind"], "findings");

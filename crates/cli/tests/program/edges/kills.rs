@@ -2,7 +2,7 @@
 
 use super::*;
 
-/// Setting positions is all or nothing.
+/// Positions are set all together or not at all.
 #[rstest]
 #[case("positions.before", 20)]
 #[case("positions.after", 40)]
@@ -46,7 +46,7 @@ impl Store {
         })
     }
 
-    /// The numbers with how often each is there.
+    /// How often each number is there.
     fn numbers(&self, project: &TestProject) -> BTreeMap<u64, u32> {
         let sql = format!("select n, count(*) from {} group by n order by n", self.table);
         let text = match self.name {
@@ -95,7 +95,7 @@ fn stores_survive_kills_at_every_point(
         return;
     }
     for (i, point) in COMMON.iter().chain(TABLES).enumerate() {
-        // Without transactions the batch is noted last.
+        // Without transactions the batch is recorded last.
         if store == "clickhouse" && *point == "publish.table_noted" {
             continue;
         }
@@ -147,7 +147,7 @@ fn random_sequences_leave_what_one_reading_leaves(#[values(1, 2, 3, 4, 5, 6, 7, 
     let project = project(&file);
     let mut produced = 0;
     let mut did: Vec<String> = Vec::new();
-    // Codes that a user meets in such a sequence: what is refused changes nothing.
+    // Exit codes that a user meets in such a sequence: a refused command changes nothing.
     let mut step = |arguments: &[&str], kill: Option<String>| {
         did.push(format!("{arguments:?} {kill:?}"));
         let mut command = project.command(arguments);

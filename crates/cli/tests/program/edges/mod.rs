@@ -22,7 +22,7 @@ const PROJECT: &str = "[project]\nname = \"tarrow\"\n[connection.depots]\nurl = 
 const RUN: &[&str] = &["run", "tickets", "--until-caught-up"];
 const ADOPT: &[&str] = &["run", "tickets", "--until-caught-up", "--adopt"];
 
-/// What stands in the pipeline file.
+/// The content of the pipeline file.
 #[derive(Clone)]
 struct File {
     event: &'static str,

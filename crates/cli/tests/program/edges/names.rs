@@ -29,7 +29,7 @@ fn a_pipeline_with_a_new_name_waits_for_a_choice() {
     let (_, err) = project.expect(6, run);
     assert!(err.contains("may be the same pipeline under a new name") && err.contains("--as-new"), "{err}");
     assert_eq!(in_folder(&project, "archive/all"), once(0..50));
-    // A second pipeline beside it is another one.
+    // A second pipeline beside it is independent.
     project.write("pipelines/tickets.toml", &text);
     let second = text
         .replace("pipeline = \"tickets\"", "pipeline = \"weighing\"")
@@ -84,7 +84,7 @@ fn an_arrival_from_another_place_waits_for_a_choice(
     let mut expected = once(0..100);
     lands.for_each(|n| *expected.entry(u64::from(n)).or_default() += 1);
     assert_eq!(in_folder(&project, "archive/all"), expected);
-    // Nobody asks again.
+    // The question is not asked again.
     project.expect(0, RUN);
 }
 
@@ -160,7 +160,7 @@ fn a_column_with_another_type_lands_in_a_folder_of_its_own_or_not_at_all() {
     let (out, err) = project.expect(3, &["check"]);
     assert!(format!("{out}{err}").contains("files.types"), "{out}{err}");
     assert_eq!(parquet("archive/all"), 1);
-    // A further column is not another type.
+    // An additional column does not change a type.
     project.write("pipelines/tickets.toml", text("integer, bridge integer", ""));
     project.expect(0, RUN);
     assert_eq!(parquet("archive/all"), 2);

@@ -1,4 +1,4 @@
-//! Mirrors are compared with the tables that they follow: at rest, behind, and while everything changes; what differs is named
+//! Mirrors are compared with the tables that they follow: at rest, behind, and while everything changes; differences are reported
 //! and loaded again.
 //!
 //! Needs the feature `failpoints` and servers, which `scripts/test` sets up.
@@ -59,7 +59,7 @@ fn a_mirror_that_is_equal_is_said_to_be() {
 fn rows_that_differ_are_named_and_loaded_again() {
     let Some((office, project)) = office("") else { return };
     let target = office.target.url.clone();
-    // Behind our back.
+    // Changed in the mirror by another client.
     psql(&target, "update permit set tons = tons + 1 where permit_id = 17");
     psql(&target, "delete from permit where permit_id between 40 and 42");
     let report = project.json_of(6, AUDIT);
@@ -80,7 +80,7 @@ fn rows_that_differ_are_named_and_loaded_again() {
     let report = project.json(AUDIT);
     assert_eq!(differences(&report), Vec::<String>::new());
     office.check_mirrors();
-    // A row that only the mirror has goes with the whole table.
+    // A row that only the mirror has is deleted with the whole table.
     psql(
         &target,
         "insert into permit select 777777, vessel_no, class, tons, issued_at, note from permit where permit_id = 1",
@@ -109,7 +109,7 @@ fn a_mirror_that_is_followed_meanwhile_has_no_differences_but_true_ones() {
     let report = project.json_of(6, &["audit", "office", "--landing", "vessel.copy", "--wait", "120"]);
     assert_eq!(differences(&report).len(), 1, "{report}");
     assert_eq!(report["mirrors"][0]["certain"], true);
-    // SAFETY of the order: the run holds the pipeline.
+    // The order is safe because the run has the lock of the pipeline.
     project.expect(7, &["audit", "office", "--landing", "vessel.copy", "--reload", "--yes"]);
     run.kill().unwrap();
     run.wait().unwrap();
@@ -142,7 +142,7 @@ fn mirrors_of_mariadb_are_compared(#[case] in_mariadb: bool) {
     let report = project.json_of(6, &["audit", "office", "--catch-up", "--reload", "--yes"]);
     assert_eq!(differences(&report), [r#"permit.copy differs ["C9",1]"#]);
     assert_eq!(report["loaded_again"][0]["rows"], 1, "{report}");
-    // Rows that changed meanwhile are not set back.
+    // Rows that changed meanwhile keep their new values.
     office
         .sql(&office.source, "update permit set tons = 77 where class = 'C9'; delete from permit where permit_id = 2");
     let (text, _) = project.expect(0, RUN);

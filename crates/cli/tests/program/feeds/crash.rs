@@ -88,17 +88,17 @@ fn killed_at_random_while_columns_come_and_go(#[case] seed: u64, #[case] kills: 
     office.drop();
 }
 
-/// The run goes on by itself, whatever its server does.
+/// The run continues without help, whatever its server does.
 #[test]
 fn a_server_that_crashes_ten_times_while_the_source_changes() {
     let Some(mut database) = Database::on_own_server() else { return };
     let mut server = database.server.take().unwrap();
     let mut office = Office::new(database, 7);
     let project = office.project(&feeds::pipeline(SMALL));
-    // Two batches: the load goes on below.
+    // Two batches: the load continues below.
     project.expect(0, &["run", "office", "--stop-after", "2"]);
     let mut running = project.command(GO_ON).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    // A run that cannot begin says so and ends; one that has begun goes on.
+    // A run that cannot start reports it and ends; one that has started continues.
     assert!(feeds::script(&office.source, "insert into vessel values ('V-begun', 'x', 1)"));
     let has_begun = || office.target.rows("select 1 from vessel where vessel_no = 'V-begun'").len() == 1;
     assert!((0..300).any(|_| {
@@ -106,7 +106,7 @@ fn a_server_that_crashes_ten_times_while_the_source_changes() {
         has_begun()
     }));
     for round in 1..=10 {
-        // What the server did not commit before it crashed was not changed.
+        // Changes that the server had not committed before it crashed did not happen.
         let sql = office.transactions(40, false);
         let source = office.source.clone();
         let changes = std::thread::spawn(move || feeds::script(&source, &sql));

@@ -18,14 +18,14 @@ fn a_standby_that_has_all_that_was_read_takes_over_without_a_gap() {
     let Some((mut office, mut server)) = office(3) else { return };
     let project = office.project(&feeds::pipeline(""));
     project.expect(0, RUN);
-    // While nobody reads.
+    // While no run reads.
     assert!(office.change(10, false));
     server.stop();
     server.take_over();
     assert!(office.change(10, false));
     project.expect(0, RUN);
     office.check_mirrors();
-    // While somebody reads.
+    // While a run reads.
     let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
     std::thread::sleep(std::time::Duration::from_secs(1));
     assert!(office.change(10, false));

@@ -1,4 +1,4 @@
-//! Tables of PostgreSQL are followed: what lands where, what stops a run, and what is said beforehand.
+//! Tables of PostgreSQL are followed: what lands where, what stops a run, and what `check` reports before a run.
 
 use crate::common::TestProject;
 use crate::common::feeds::{Office, script};
@@ -51,7 +51,7 @@ fn changes_land_as_rows_and_in_a_mirror_under_a_condition() {
          update permit set class = 'Q' where permit_id = 800;"
     ));
     project.expect(0, RUN);
-    // Row 7 came in by its update, 500 and 700 went, 600 has another key.
+    // Row 7 was added by its update, 500 and 700 were deleted, 600 has a new key.
     assert_eq!(count(&office, "true"), 1900 + 1 - 2);
     assert_eq!(count(&office, "permit_id in (500, 600, 700)"), 0);
     assert_eq!(count(&office, "permit_id = 800 and length(note) = 5000 and class = 'Q'"), 1);
@@ -86,7 +86,7 @@ fn a_mirror_by_another_key_than_its_source_is_refused_and_so_is_one_whose_source
             "{said}"
         );
     }
-    // The same through an event that is made of it, whose columns have other names.
+    // The same through a made event whose columns have other names.
     let made = |key: &str| {
         let mirror =
             "[event.permit.lands.copy]\nat = \"warehouse\"\ntable = \"permit\"\nmode = \"mirror\"\nkey = \"permit_id\"";
@@ -282,7 +282,7 @@ fn a_server_that_keeps_too_much_log_is_relieved() {
     let Some((office, project)) = office(&pipeline("log_limit = \"1MiB\"", "")) else { return };
     project.expect(0, RUN);
     let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    // An open transaction makes the server keep its log, whatever is confirmed.
+    // An open transaction makes the server retain its log, whichever position is confirmed.
     let mut open = std::process::Command::new("psql")
         .arg(&office.source)
         .args(["-X", "-q"])

@@ -36,7 +36,7 @@ fn project(source: &str, store: &str, seed: u64) -> TestProject {
     project
 }
 
-/// The mirrors are what their tables are.
+/// The mirrors equal their tables.
 fn compare(project: &TestProject) {
     let report = project.json(&["audit", "office", "--catch-up"]);
     for mirror in report["mirrors"].as_array().unwrap() {

@@ -1,4 +1,4 @@
-//! What the log of MariaDB tells beside rows: transactions that are rolled back in part or whole, distributed ones, and
+//! Entries of MariaDB's log other than rows: transactions that are rolled back in part or whole, distributed ones, and
 //! statements that change tables. The mirror equals its source afterwards, or the run stops and says why.
 //!
 //! Needs the feature `failpoints` and MariaDB, which `scripts/test` sets up.
@@ -76,7 +76,7 @@ fn compare(office: &Office, project: &TestProject, tables: &[&str]) {
     create index i on t (v); drop index i on t; alter table t comment 'x'; alter table t add column z int invisible; alter table t drop column z;
     insert into t values (1101, 'a')")]
 fn the_mirror_equals_its_source(#[case] sql: &str, #[values("follow", "ignore")] policy: &str) {
-    // What is prepared keeps all others on its server from beginning.
+    // A prepared transaction keeps every other transaction on its server from starting.
     let found = if sql.contains("xa ") { Office::on_own_server(1) } else { Office::new(1) };
     let Some(office) = found else { return };
     office.sql(&office.source, "drop table permit, other");
@@ -87,7 +87,7 @@ fn the_mirror_equals_its_source(#[case] sql: &str, #[values("follow", "ignore")]
     office.sql(&office.source, sql);
     project.expect(0, RUN);
     compare(&office, &project, &["t", "m", "p", "plain"]);
-    // And what comes afterwards.
+    // And later changes.
     office.sql(&office.source, "insert into t values (2001, 'z'); update p set v = 'y'; delete from m where id = 1");
     project.expect(0, RUN);
     compare(&office, &project, &["t", "m", "p", "plain"]);
@@ -106,7 +106,7 @@ fn what_the_log_does_not_report_stops_the_run(#[case] sql: &str, #[case] why: &s
     office.sql(&office.source, &format!("insert into t values (99, 'before'); {sql}"));
     let (_, said) = project.expect(6, RUN);
     assert!(said.contains(why) && said.contains("--set earliest"), "{said}");
-    // It stays so, and what came before has landed.
+    // The next run stops as well, and earlier changes have landed.
     project.expect(6, RUN);
     let database = rusqlite::Connection::open(project.path("mirror.db")).unwrap();
     let before: i64 = database.query_row("select count(*) from t where id = 99", [], |row| row.get(0)).unwrap();
@@ -218,7 +218,7 @@ impl Work {
         ["t", "m", "p", "plain"][usize::try_from(self.below(4)).unwrap()]
     }
 
-    /// Rows come, change and go.
+    /// Rows are inserted, updated and deleted.
     fn rows(&mut self) -> String {
         let (table, id) = (self.table(), self.below(300) + 1);
         self.next += 1;
@@ -237,7 +237,7 @@ impl Work {
         for _ in 0..self.below(5) + 1 {
             sql.push_str(&match self.below(8) {
                 0 => format!("savepoint s{};", self.below(2)),
-                // Where it was never set, nothing is gone back to.
+                // Without a savepoint there is nothing to roll back to.
                 1 => format!("savepoint s{0}; {1} rollback to s{0};", self.below(2), self.rows()),
                 2 => "create temporary table if not exists tt (id int); insert into tt values (1);".into(),
                 _ => self.rows(),
@@ -246,7 +246,7 @@ impl Work {
         sql + if self.below(4) == 0 { "rollback;" } else { "commit;" }
     }
 
-    /// The form of a table changes, or all of its rows at once.
+    /// The columns of a table change, or all of its rows at once.
     fn form(&mut self) -> String {
         let table = self.table();
         self.columns += 1;

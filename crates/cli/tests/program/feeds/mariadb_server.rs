@@ -7,7 +7,7 @@ use crate::common::feeds_mariadb::Office;
 
 const RUN: &[&str] = &["run", "office", "--until-caught-up"];
 
-/// The run goes on by itself, whatever its server, which is source and landing, does.
+/// The run continues without help, whatever its server does, which is source and landing.
 #[test]
 fn a_server_that_is_killed_ten_times_while_the_source_changes() {
     let Some(mut office) = Office::on_own_server(11) else { return };
@@ -17,7 +17,7 @@ fn a_server_that_is_killed_ten_times_while_the_source_changes() {
     let mut running = project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     std::thread::sleep(Duration::from_secs(1));
     for round in 1..=10 {
-        // What the server did not commit before it was killed was not changed.
+        // Changes that the server had not committed before it was killed did not happen.
         let changes = std::thread::spawn(move || (office.change(40, 0), office));
         std::thread::sleep(Duration::from_millis(150 + 61 * round));
         server.crash(Duration::from_millis(200));
@@ -41,7 +41,7 @@ fn log_that_was_purged_before_it_was_read_stops_the_run() {
     assert!(office.change(5, 0));
     office.sql("mysql", "flush binary logs; flush binary logs");
     let now = office.sql("mysql", "show master status").split('\t').next().unwrap().to_string();
-    // What a connection still reads is kept: the server notices by and by that ours is gone.
+    // The server keeps log files that a connection still reads; it needs some time to notice that ours has ended.
     let purged = (0..100).any(|_| {
         std::thread::sleep(Duration::from_millis(100));
         office.sql("mysql", &format!("purge binary logs to '{now}'; show binary logs")).starts_with(&now)

@@ -91,7 +91,7 @@ fn loaded_and_logged_values_are_spelled_alike() {
     office.sql(&office.source, &all);
     let project = office.whole("mirror", "ignore");
     project.expect(0, RUN);
-    // The same rows once more, as changes.
+    // The same rows again, as changes.
     let mut again = String::from("set sql_mode = '';");
     for (number, (ty, _)) in VALUES.iter().enumerate() {
         let v = if ty.contains(" as ") { "" } else { ", v" };
@@ -170,7 +170,7 @@ fn a_table_with_any_key_is_loaded_whole(#[case] columns: &str, #[case] key: &str
     office.end();
 }
 
-/// Texts that only an order of texts takes for the same.
+/// Texts that are equal only by their collation.
 const NEAR: &str = "create table t (a varchar(9) collate utf8mb4_nopad_bin primary key, n int) character set utf8mb4;
     insert into t values ('a', 1), ('A', 2), ('a ', 3), ('ä', 4), ('', 5), (' ', 6)";
 
@@ -192,7 +192,7 @@ fn keys_that_differ_little_stay_apart_in_a_table_of_ours() {
     office.end();
 }
 
-/// A collation that pads is common: rows whose keys end in blanks are refused, and hold a mirror.
+/// Collations that pad are common: rows whose keys end in spaces are refused, and stop a mirror.
 #[test]
 fn a_key_that_ends_in_blanks_is_refused_where_they_do_not_count() {
     let Some(office) = Office::empty(1) else { return };

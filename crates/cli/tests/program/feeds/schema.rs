@@ -16,7 +16,7 @@ fn ten_lines_mirror_a_whole_schema() {
     let project = office.project(&text);
     let (said, _) = project.expect(0, &["check"]);
     assert!(said.contains("berth 3 fields") && said.contains("permit 7 fields"), "{said}");
-    // Looking writes nothing; a run keeps what it found, and the others read that.
+    // `check` writes nothing; a run keeps the tables that it found, and other commands read those.
     assert!(!project.path(".sluice/written").exists());
     project.expect(0, RUN);
     office.check_whole_mirrors();
@@ -60,7 +60,7 @@ fn what_the_log_does_not_report_of_new_columns_is_read_again() {
     let (_, said) = project.expect(0, RUN);
     assert!(said.contains("added columns"), "{said}");
     office.check_whole_mirrors();
-    // While it runs: it says so, takes the column up, and goes on.
+    // During a run: it reports the new column, follows it, and continues.
     let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
     std::thread::sleep(std::time::Duration::from_millis(700));
     assert!(script(
@@ -128,7 +128,7 @@ fn mistakes_are_shown_where_they_are_written(
     office.drop();
 }
 
-/// The run may look between the statements: a table that is gone then comes back as a new one.
+/// The run may read the schema between the statements: a dropped table then returns as a new one.
 #[rstest]
 #[case("")]
 #[case("select pg_sleep(2);")]
@@ -139,7 +139,7 @@ fn renamed_dropped_and_recreated_tables_are_followed(#[case] between: &str) {
     project.expect(0, RUN);
     let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
     std::thread::sleep(std::time::Duration::from_millis(700));
-    // What came before a table went lands.
+    // Changes before a table was dropped land.
     assert!(script(&office.source, "update berth set free = true; drop table berth;"));
     let sql = format!(
         "alter table vessel rename to ship; insert into ship values ('V-99', 'late', 9); drop table permit; {between}
@@ -244,7 +244,7 @@ fn a_recreated_table_stops_an_event_that_was_written_by_hand() {
     let (shown, _) = project.expect(0, &begin);
     assert!(shown.contains("mirrors are emptied"), "{shown}");
     project.expect(0, RUN);
-    // Rows that went with the old table are gone from the mirror too, and from what its changes give.
+    // Rows of the dropped table are deleted from the mirror too, and by the changes of the log.
     office.check_mirrors();
     office.check_logs();
     office.drop();

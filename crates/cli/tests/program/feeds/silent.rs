@@ -1,4 +1,4 @@
-//! What PostgreSQL changes without a word in its log: it is followed all the same, or refused.
+//! Changes that PostgreSQL does not write to its log: they are still followed, or refused.
 
 use std::process::Stdio;
 use std::time::Duration;
@@ -22,7 +22,7 @@ fn rows(url: &str, table: &str) -> Vec<String> {
     psql(url, &format!("select id, v from {table} order by id"))
 }
 
-/// Statements after the tables were loaded. Changes before them are of rows that go.
+/// Statements after the tables were loaded. Changes before them concern rows that are deleted.
 #[rstest]
 #[case::truncated(
     "update parted set v = 'gone' where id = 5; truncate parted_low; insert into parted values (6, 'new')"
@@ -73,7 +73,7 @@ fn rows_that_are_exchanged_in_silence_are_loaded_again(#[case] sql: &str, #[valu
             assert_eq!(rows(&office.target.url, table), rows(&office.source, table), "{table}");
         }
     }
-    // And what comes afterwards.
+    // And later changes.
     assert!(script(
         &office.source,
         "update parted set v = v || '!' where id % 3 = 0; delete from plain where id % 2 = 0"

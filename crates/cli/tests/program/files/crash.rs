@@ -1,4 +1,4 @@
-//! Kills the real program, with SIGKILL, at every named point of the commit path and at random, and looks.
+//! Kills the real program, with SIGKILL, at every named point of the commit path and at random, and checks what has landed.
 //!
 //! Needs the feature `failpoints`, which `scripts/test` sets.
 #![cfg(feature = "failpoints")]
@@ -181,7 +181,7 @@ fn csv_and_packed_files_land_exactly_once_as_well() {
             kill_at(&project, "seal.after", 1);
         }
         kill_at(&project, point, 1);
-        // Again in the middle of a file, so that its head must be found again.
+        // Again in the middle of a file, so that its header row must be found again.
         kill_at(&project, "seal.before", 3);
         project.expect(0, RUN);
         expected.rejected = expected.rejected.iter().map(|line| as_csv(line)).collect();

@@ -17,7 +17,7 @@ fn kill_at(project: &TestProject, arguments: &[&str], point: &str, count: u32) {
     assert_eq!(output.status.signal(), Some(9), "{point}:{count} was not reached: {output:?}");
 }
 
-/// What has landed and was rejected is there once, whatever has been read again; nothing is left over.
+/// Every row and every reject is there once, whatever has been read again; nothing is left behind.
 fn check(project: &TestProject, expected: &Expected) {
     assert_eq!(project.archived(), expected.archive);
     assert_eq!(project.heavy(), expected.heavy);
@@ -39,14 +39,14 @@ fn killed_at_every_point_a_replay_leaves_every_event_once() {
         let mut expected = Expected::default();
         project.write("depots/a.jsonl", expected.lines(400, 650));
         project.expect(0, RUN);
-        // Another folder for some rows: their old files have to go.
+        // Another folder for some rows: their old files have to be deleted.
         project.write("pipelines/weighings.toml", PIPELINE.replace("{day:%Y/%m/%d}", "{day:%Y}"));
         let is_recovery = point.starts_with("recover.");
         if is_recovery {
             kill_at(&project, REPLAY_ALL, "seal.after", 2);
         }
         kill_at(&project, REPLAY_ALL, point, if is_recovery || point == "replay.begun" { 1 } else { 2 });
-        // Live data goes on, and finishes what was sealed.
+        // The live run continues, and finishes the sealed batches.
         project.write("depots/b.jsonl", expected.lines(5_000, 90));
         project.expect(0, RUN);
         project.expect(0, REPLAY_ALL);

@@ -1,4 +1,4 @@
-//! Running: reading on, limits, holds, signals.
+//! Runs: reading on, limits, locks, signals.
 
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -83,7 +83,7 @@ fn ctrl_c_settles_the_batch_in_hand() {
     let project = TestProject::new(&PIPELINE.replace("rows = 100", "rows = 1_000_000"));
     let mut expected = Expected::default();
     project.write("depots/a.jsonl", expected.lines(0, 30));
-    // The batch stays open for an hour unless somebody asks.
+    // The batch stays open for an hour unless the run is asked to settle.
     let mut child = project.command(&["run", "weighings"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     wait_for("the batch to open", || {
         project.path(".sluice/ledger.db").exists()
@@ -224,7 +224,7 @@ when = "gross_kg > 10"
     let (out, _) = project.expect(0, RUN);
     assert!(out.contains(&format!("{long}  20\n")), "{out}");
     assert!(out.contains("∅") && out.contains("ticket"), "{out}");
-    // Nothing is left of what was shown.
+    // Nothing of the dry run is left behind.
     assert!(crate::common::visible_files(&project.path(".sluice/spool")).is_empty());
 }
 
@@ -236,7 +236,7 @@ fn a_second_ctrl_c_leaves_at_once_and_loses_nothing() {
     let project = TestProject::new(&pipeline);
     let mut expected = Expected::default();
     project.write("depots/a.jsonl", expected.lines(0, 9_000));
-    // Nobody reads the pipe: once it is full, the batch cannot settle.
+    // No program reads the pipe: once it is full, the batch cannot settle.
     let mut child = project.command(RUN).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     wait_for("the batch to be sealed", || {
         project.path(".sluice/ledger.db").exists()

@@ -29,7 +29,7 @@ fn killed_at_every_point_every_change_is_there_once() {
         let project = tables::project(&database, &database.address());
         let mut expected = Expected::default();
         let is_recovery = point.starts_with("recover.");
-        // Of three landings a batch has, each is hit.
+        // The batch has three landings; each one is hit.
         for count in 1..=3 {
             let from = i64::from(count) * 1000;
             // One file: the order of the changes of a key is that of its partition.
@@ -74,7 +74,7 @@ fn killed_at_random_every_change_is_there_once(#[case] seed: u64, #[case] kills:
     expected.check(&project, &database);
 }
 
-/// The run goes on by itself, whatever its server does.
+/// The run continues without help, whatever its server does.
 #[test]
 fn a_server_that_crashes_under_load_ten_times_loses_and_doubles_nothing() {
     let Some(mut database) = Database::on_own_server() else { return };
@@ -85,7 +85,7 @@ fn a_server_that_crashes_under_load_ten_times_loses_and_doubles_nothing() {
     project.expect(0, RUN);
     let mut running =
         project.command(&["run", "permits"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    // A server that is not there when a run starts ends it: only what happens after that is waited for.
+    // A run ends when its server is missing at the start; it waits only for a server that fails later.
     project.append("depots/a.jsonl", expected.lines(5_000, 10));
     for _ in 0..600 {
         if project.json(&["ledger", "permits"])["batches"].as_array().unwrap().len() > 1 {
@@ -129,7 +129,7 @@ fn a_connection_that_is_cut_is_found_again(
     expected.check(&project, &database);
 }
 
-/// A process that slept through a takeover must not land what it had begun.
+/// A process that slept through a takeover must not land the work that it had started.
 #[rstest]
 fn a_zombie_lands_nothing_twice(
     #[values("publish.before", "publish.table_noted", "publish.table_loaded")] point: &str,

@@ -18,7 +18,7 @@ fn one_landing(keys: &str) -> String {
 const COLUMNS: &str =
     "permit text not null, n integer not null, holder text, fee numeric(8,2), changed timestamptz not null";
 
-/// Each way in which a table can be wrong: how it was made, keys of the landing, what is said of it, and the statement
+/// Each way in which a table can be wrong: how it was made, keys of the landing, the message, and the statement
 /// that fixes it.
 #[rstest]
 #[case::no_table("select 1", "", "there is no table", "create table \"permit_log\"")]
@@ -175,7 +175,7 @@ fn run_makes_what_is_missing_where_the_landing_says_so() {
     assert_eq!(database.rows("select count(*), count(action) from permit_log"), ["40\t20"]);
 }
 
-/// Of 100,000 rows 37 break a constraint; those become rejects with the database's reason, also after a crash between
+/// 37 of 100,000 rows break a constraint; they become rejects with the database's reason, also after a crash between
 /// the commit of the store and the ledger's.
 #[rstest]
 #[case::undisturbed("")]
@@ -259,7 +259,7 @@ fn a_replay_replaces_rows_that_report_their_batch() {
     for batch in peeked["batches"].as_array().unwrap() {
         assert_eq!(batch["rows"], batch["there"], "{batch}");
     }
-    // Without lineage nothing shows which rows to replace.
+    // Without lineage a replay cannot know which rows to replace.
     project.write("pipelines/permits.toml", one_landing("create = true"));
     let (_, err) = project.expect(3, &["replay", "permits", "--batches", "2-3", "--yes"]);
     assert!(err.contains("lineage = true"), "{err}");
@@ -278,7 +278,7 @@ fn a_replay_takes_the_rejects_of_refused_rows_away_with_their_batch() {
     assert_eq!(project.json(&["rejects", "permits"])["total"], 4);
     database.rows("alter table permit_log drop constraint fee_paid, add constraint few check (n <> 102)");
     project.expect(0, &["replay", "permits", "--batches", "1-3", "--yes"]);
-    // What landed now is no reject any more: trying it again would land it twice.
+    // These rows have landed and are no longer rejects: a second retry would land them twice.
     let rejects = project.json(&["rejects", "permits"]);
     assert_eq!(rejects["total"], 1, "{rejects}");
     assert!(rejects["newest"][0]["message"].as_str().unwrap().contains("few"));

@@ -1,4 +1,4 @@
-//! Topics: where reading stands, reading again, and trying rejects again.
+//! Topics: positions, replay, and retries of rejects.
 
 use std::process::Stdio;
 use std::time::Duration;
@@ -68,7 +68,7 @@ fn a_replay_of_a_range_replaces_what_its_batches_landed() {
         found.iter().filter(|r| r["reading"] == "second").map(|r| r["n"].as_u64().unwrap()).collect();
     assert_eq!((found.len(), second.len()), (300, 100));
     assert!(second.iter().all(|n| (100..200).contains(n)));
-    // Live progress was not touched, and both readings are on record.
+    // The live positions did not change, and both readings are on record.
     assert_eq!(project.expect(0, RUN).0, "weighings: nothing new to read\n");
     let batches = project.json(&["ledger", "weighings"])["batches"].clone();
     let lanes: Vec<_> = batches.as_array().unwrap().iter().map(|b| b["lane"].as_str().unwrap()).collect();
@@ -100,7 +100,7 @@ fn a_replay_of_a_time_range_takes_the_batches_that_hold_it() {
     assert_eq!(topics::numbers(&project, "archive/all"), all);
 }
 
-/// A broker may know times by whole blocks of messages only; the right event is found all the same.
+/// A broker may know times of whole blocks of messages only; the right event is still found.
 #[test]
 fn a_time_range_is_exact_within_a_packed_block() {
     let pipeline =
@@ -177,7 +177,7 @@ fn rejects_are_tried_again(#[case] from_topic: bool) {
     assert!(err.contains("nothing to try again"), "{err}");
 }
 
-/// A topic notes its last batch alone, and how far everything had been read: that is enough to go on.
+/// A topic records only its last batch and the positions at that time: that is enough to continue.
 #[test]
 fn a_landing_in_a_topic_alone_can_be_adopted() {
     let Some((broker, project)) = set_up("depot.weighings:2", &topics::pipeline(true)) else { return };
@@ -202,7 +202,7 @@ fn a_landing_in_a_topic_alone_can_be_adopted() {
     project.expect(0, RUN);
 }
 
-/// A broker that lost its data: nothing is called caught up.
+/// A broker that lost its data is never reported as caught up.
 #[test]
 fn a_position_beyond_the_end_is_not_caught_up() {
     let Some((broker, project)) = set_up("depot.weighings:1", &simple("")) else { return };

@@ -63,7 +63,7 @@ fn the_first_start(#[case] start: &str, #[case] all: &[u64], #[case] later: &[u6
     if !later.is_empty() {
         assert_eq!(numbers(&project, "archive/all"), Vec::<u64>::new());
     }
-    // Where reading starts was noted although nothing was read.
+    // The start of reading was recorded although nothing was read.
     produce(&broker.address, "depot.weighings", &lines(4, 6), &[]);
     project.expect(0, RUN);
     assert_eq!(numbers(&project, "archive/all"), all);
@@ -103,7 +103,7 @@ fn only_committed_messages_are_read() {
     admin::transactions(&broker.address, "depot.weighings", all);
     project.expect(0, RUN);
     assert_eq!(numbers(&project, "archive/all"), [1, 2, 3]);
-    // What stands after the last message is the mark of its transaction: nothing is behind.
+    // Only the marker of its transaction follows the last message: the lag is 0.
     let standing = project.json(&["positions", "weighings"]);
     assert_eq!(standing["arrivals"][0]["behind"]["events"], 0);
     assert_eq!(project.expect(0, RUN).0, "weighings: nothing new to read\n");
@@ -364,7 +364,7 @@ fn a_login_is_asked_for_and_never_shown(#[values("plain", "scram-sha-256", "scra
     assert!(err.contains("GATE"), "{err}");
 }
 
-/// Clients are let go while they still log in; what OpenSSL freed at the end of the program was read by them.
+/// Clients are dropped while they still log in; they used to read memory that OpenSSL frees at the end of the program.
 #[test]
 fn a_program_that_ends_while_it_logs_in_ends_well() {
     let broker = StandIn::start(&["--topic", "depot.weighings:8", "--user", "sluice"]);

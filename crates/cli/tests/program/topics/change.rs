@@ -22,7 +22,7 @@ fn waiting(topic: &str) -> Option<(StandIn, crate::common::TestProject, Running)
     Some((broker, project, run))
 }
 
-/// The first messages of the new topic stand where the old ones stood, and would be skipped.
+/// The first messages of the new topic have the offsets of the old ones, and would be skipped.
 #[rstest]
 fn a_topic_recreated_under_a_run_that_waits_stops_it(
     #[values("recreate depot.weighings", "forget")] word: &str,
@@ -44,7 +44,7 @@ fn a_topic_recreated_under_a_run_that_waits_stops_it(
     assert_eq!(code, 6, "{said}");
     assert!(said.contains("depot.weighings/0") && said.contains("offset 100"), "{said}");
     assert_eq!(numbers(&project, "archive/all"), (0..100).collect::<Vec<u64>>());
-    // It is no better when it is tried again, and the way out leads to all that is there.
+    // A second run stops as well, and the documented remedy reads everything that is there.
     let (_, err) = project.expect(6, RUN);
     assert!(err.contains("--set earliest"), "{err}");
     project.expect(0, &["positions", "weighings", "--set", "earliest", "--reason", "recreated", "--yes"]);
@@ -52,7 +52,7 @@ fn a_topic_recreated_under_a_run_that_waits_stops_it(
     assert_eq!(numbers(&project, "archive/all"), (0..100).chain(1_000..1_150).collect::<Vec<u64>>());
 }
 
-/// At full speed, too: a batch that holds messages of both is not sealed.
+/// At full speed, too: a batch with messages of both topics is not sealed.
 #[test]
 fn a_topic_recreated_while_it_is_read_stops_the_run() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
@@ -67,7 +67,7 @@ fn a_topic_recreated_while_it_is_read_stops_the_run() {
     assert_eq!(landed, (0..landed.len() as u64).collect::<Vec<u64>>(), "of the old topic alone, without a gap");
 }
 
-/// As many messages as before: nothing shows it but the messages themselves.
+/// As many messages as before: only the messages themselves show the change.
 #[test]
 fn a_topic_recreated_while_nothing_runs_is_noticed() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
@@ -136,7 +136,7 @@ fn a_topic_that_is_deleted_is_noticed_in_seconds(#[case] topic: &str) {
 fn compaction_is_no_change_of_the_topic() {
     let Some((broker, project, run)) = waiting("depot.weighings:1") else { return };
     run.asleep(|| {
-        // The last message that was read goes, too.
+        // The last message that was read is deleted, too.
         produce(&broker.address, TOPIC, &lines(99, 100), &[]);
         produce(&broker.address, TOPIC, &lines(200, 300), &[]);
         assert_eq!(broker.command("compact depot.weighings"), "1");
@@ -159,7 +159,7 @@ fn a_broker_on_a_bad_day_loses_and_doubles_nothing(#[case] word: &str) {
     broker.command(word);
     if word.starts_with("refuse") {
         broker.command("cut");
-        // The run comes back by itself; so late that the independent client below is not refused.
+        // The run reconnects without help; so late that the broker does not refuse the independent client below.
         std::thread::sleep(std::time::Duration::from_secs(3));
     }
     if !matches!(word, "silence" | "move depot.weighings 0") {
@@ -176,7 +176,7 @@ fn a_broker_on_a_bad_day_loses_and_doubles_nothing(#[case] word: &str) {
     assert_eq!(numbers(&project, "archive/all"), (0..200).collect::<Vec<u64>>());
 }
 
-/// Whoever asks a run to settle does not wait for clients that still want something of a silent broker.
+/// A run that is asked to settle does not wait for clients with open requests to a silent broker.
 #[rstest]
 #[case("silence", 0)]
 #[case("silence", 3)]
@@ -203,7 +203,7 @@ fn a_run_whose_broker_is_silent_settles_when_asked(#[case] word: &str, #[case] s
     assert_eq!(sent.len(), 200, "{said}{err}");
 }
 
-/// Nor does it where the broker falls silent in the middle of a batch that is on its way to a topic.
+/// Nor does it wait where the broker falls silent while a batch is being sent to a topic.
 #[test]
 fn a_run_whose_broker_falls_silent_while_it_sends_settles_when_asked() {
     let into_topic = "[event.weighing.lands.onward]\nat = \"lock-broker\"\ntopic = \"depot.landed\"\n";
@@ -222,7 +222,7 @@ fn a_run_whose_broker_falls_silent_while_it_sends_settles_when_asked() {
     assert_eq!(sent.len(), 3_000, "{said}{err}");
 }
 
-/// A topic that comes while the pipeline is stopped is new, wherever the others started.
+/// A topic that is created while the pipeline is stopped is read from its beginning, wherever the others started.
 #[rstest]
 #[case(true)]
 #[case(false)]
@@ -242,7 +242,7 @@ fn a_topic_that_a_pattern_finds_later_is_read_from_its_beginning(#[case] one_was
     assert_eq!(numbers(&project, "archive/all"), (10..60).collect::<Vec<u64>>());
 }
 
-/// What stands behind an open transaction is there, and cannot be read.
+/// Messages behind an open transaction exist, and cannot be read yet.
 #[test]
 fn messages_behind_an_open_transaction_are_reported() {
     let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };

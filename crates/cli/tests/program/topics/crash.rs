@@ -31,7 +31,7 @@ fn check(project: &TestProject, broker: &StandIn, expected: &Expected) {
     assert_eq!(landed.len(), expected.archive.len(), "something is missing in the topic");
 }
 
-/// Does the work of all items, some at a time: most of it is waiting.
+/// Works on all items, some at a time: most of the time is spent waiting.
 fn side_by_side<T: Send + Sync>(items: &[T], work: impl Fn(&T) + Sync) {
     let next = std::sync::atomic::AtomicUsize::new(0);
     std::thread::scope(|scope| {
@@ -101,7 +101,7 @@ fn killed_at_random(seed: u64, kills: u32) {
     check(&project, &broker, &expected);
 }
 
-/// A process that slept through a takeover must not commit what it had begun.
+/// A process that slept through a takeover must not commit the work that it had started.
 #[rstest]
 fn a_zombie_cannot_land(
     #[values("publish.before", "publish.topic_begun", "publish.topic_sent", "publish.topic_noted")] point: &str,
@@ -121,7 +121,7 @@ fn a_zombie_cannot_land(
         .spawn()
         .unwrap();
     wait_until_stopped(zombie.id());
-    // Its hold is a lock of this machine: a second checkout on another one would not see it.
+    // Its lock is a lock of this machine: a second checkout on another machine would not see it.
     std::fs::remove_dir_all(project.path(".sluice/ledger.locks")).unwrap();
     project.expect(0, RUN);
     let _ = std::process::Command::new("kill").args(["-CONT", &zombie.id().to_string()]).status();

@@ -150,7 +150,7 @@ impl Day {
         self.broker.command(word);
     }
 
-    /// Starts the run where it does not run, and goes on after it was stopped for a reason.
+    /// Starts the run if it is not running, and restarts it after a stop with a reason.
     fn look_after(&mut self) {
         match self.run.take().map(Running::ended) {
             None => self.run = Some(Running::start(&self.project, WATCH)),
@@ -159,7 +159,7 @@ impl Day {
         }
     }
 
-    /// Takes the account of what is lost, and does what the message says.
+    /// Records what is reported as lost, and follows the remedy of the message.
     fn stopped(&mut self, code: i32, said: &str) {
         self.reported.push(format!("exit {code}: {said}"));
         // A broker that does not answer at the start of a run loses nothing.
@@ -207,7 +207,7 @@ impl Day {
         (self.reading..before).rev().find(has_landed).unwrap_or(self.reading)
     }
 
-    /// Everything is well again: what is left lands.
+    /// The broker works again: the remaining messages land.
     fn finish(&mut self) {
         if let Some(run) = self.run.take() {
             let (code, said) = run.settle();
@@ -231,7 +231,7 @@ impl Day {
         let landed: BTreeSet<u64> = topics::numbers(&self.project, "archive/all").into_iter().collect();
         let last = self.record.lives.len() - 1;
         for (life, partitions) in self.record.lives.iter().enumerate() {
-            // Of a topic that was recreated before anything of it was read nobody knows that it was there.
+            // A topic that was recreated before any of it was read leaves no trace.
             if life < last && partitions.iter().flat_map(BTreeMap::values).all(|n| !landed.contains(n)) {
                 continue;
             }

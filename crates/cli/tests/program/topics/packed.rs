@@ -1,4 +1,5 @@
-//! Packed batches: each way of packing arrives whole, and one that unpacks to more than a run may hold stops it in words.
+//! Compressed batches: every compression is read whole, and a batch that unpacks to more than a run may keep in memory
+//! stops it with a message.
 
 use crate::common::topics;
 use crate::common::topics::{StandIn, project, simple};
@@ -41,7 +42,7 @@ fn a_batch_that_unpacks_to_too_much_stops_the_run_and_says_where(
     send(&producer, &[large]);
     let (_, err) = project.expect(5, RUN);
     assert!(err.contains("depot.weighings/0") && err.contains("offset 200"), "{err}");
-    // Nothing is lost: what came before it has landed, and what comes behind it lands once its position is set.
+    // Nothing is lost: messages before it have landed, and messages after it land once the position is set.
     assert_eq!(landed(&project), 200);
     send(&producer, &small);
     let behind = &["positions", "weighings", "--set", "depot.weighings/0=201", "--reason", "too large", "--yes"];

@@ -11,7 +11,7 @@ use rdkafka::config::ClientConfig;
 use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
 use rstest::rstest;
 
-/// Makes a topic and sends lines, by key, packed in turn by each way there is.
+/// Makes a topic and sends lines, by key, with each compression in turn.
 const PRODUCE: &str = r#"
 import sys
 from confluent_kafka import Producer
@@ -65,7 +65,7 @@ struct Real {
 }
 
 impl Real {
-    /// The broker; None, and a word about it, where there is none.
+    /// The broker; None, with a note on standard error, where there is none.
     fn find(topic: &str) -> Option<Self> {
         let place = std::env::var("SLUICE_TEST_BROKER").ok().zip(std::env::var("SLUICE_TEST_PYTHON").ok());
         if place.is_none() {
@@ -183,7 +183,7 @@ struct Day {
     project: TestProject,
     random: Random,
     run: Option<Running>,
-    /// Numbers sent so far: all of them are to land, once.
+    /// Numbers sent so far: each of them must land once.
     sent: u64,
     done: Vec<String>,
 }
@@ -253,7 +253,7 @@ impl Day {
         self.look_after();
     }
 
-    /// Starts the run where it does not run. A broker that is slow to answer at its start loses nothing.
+    /// Starts the run if it is not running. A broker that is slow to answer at the start loses nothing.
     fn look_after(&mut self) {
         match self.run.take().map(Running::ended) {
             None => self.run = Some(Running::start(&self.project, &["run", "weighings"])),

@@ -1,4 +1,4 @@
-//! Messages from topic to topic: keys, headers and sizes as they are, and what a topic does not take.
+//! Messages from topic to topic: keys, headers and sizes are unchanged; messages that a topic does not take.
 
 use crate::common::topics;
 use crate::common::topics::{StandIn, lines, produce, project, simple};
@@ -116,7 +116,7 @@ fn a_message_larger_than_the_topic_takes_is_a_reject_and_holds_nothing_up() {
     assert_eq!(landed, b"134");
     let (out, _) = project.expect(0, &["rejects", "weighings"]);
     assert!(out.contains("unfit") && out.contains("max.message.bytes"), "{out}");
-    // A topic that takes more gets more, and one that takes less gets less.
+    // A topic with a larger limit gets larger messages, and one with a smaller limit gets smaller ones.
     broker.command("limit depot.landed 4000000");
     send(&broker.address, "depot.weighings", &[long(6, 3_900_000), long(7, 10)]);
     project.expect(0, RUN);
@@ -125,7 +125,7 @@ fn a_message_larger_than_the_topic_takes_is_a_reject_and_holds_nothing_up() {
     project.expect(0, RUN);
     let landed: Vec<u8> = received(&broker.address, "depot.landed", 2).iter().map(|m| m.2[5]).collect();
     assert_eq!(landed, b"134678");
-    // What does not fit lands elsewhere once the topic takes it.
+    // A message that did not fit lands once the topic takes it.
     broker.command("limit depot.landed 16000000");
     project.expect(0, &["rejects", "weighings", "--retry", "--yes"]);
     assert_eq!(received(&broker.address, "depot.landed", 2).len(), 9);

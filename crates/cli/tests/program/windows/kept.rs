@@ -1,4 +1,4 @@
-//! What is remembered, and what would damage it.
+//! State of stations, and changes that would damage it.
 
 use super::{PASSAGE, Passages, RUN, pipeline, project, rows, window};
 use rstest::rstest;
@@ -84,7 +84,7 @@ fn what_would_count_events_twice_or_never_is_refused() {
     let before = rows(&project, "all").len();
     project.expect(0, &[&replay[..], &["--landing", "passage.all"]].concat());
     assert_eq!(rows(&project, "all").len(), before);
-    // Another ledger does not know what is remembered.
+    // Another ledger does not have the state.
     std::fs::remove_dir_all(project.path(".sluice")).unwrap();
     let (_, err) = project.expect(6, &[RUN, &["--adopt"]].concat());
     assert!(err.contains("remembers events in the ledger that is lost"), "{err}");

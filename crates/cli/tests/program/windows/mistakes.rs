@@ -1,4 +1,4 @@
-//! Windows that cannot be, and events that cannot be gathered.
+//! Windows that cannot work, and events that cannot be grouped.
 
 use super::{PASSAGE, RUN, project, rejected, rows, window};
 use rstest::rstest;

@@ -232,7 +232,7 @@ fn assert_same(found: &Groups, expected: &Groups, what: &str) {
     }
 }
 
-/// Every station of every batch balances, and what is held in the end is what is open.
+/// Every station of every batch balances, and the events held in the end are those of the open windows.
 fn balanced(project: &TestProject) {
     let batches = project.json(&["ledger", "passages", "--show", "1000000"])["batches"].clone();
     let mut held: BTreeMap<String, i64> = BTreeMap::new();

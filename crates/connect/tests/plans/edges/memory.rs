@@ -35,7 +35,7 @@ type Key = (String, String, u64);
 
 #[derive(Default)]
 pub(crate) struct Store {
-    /// Staged rows: nobody sees them.
+    /// Staged rows, invisible to readers.
     staged: BTreeMap<Key, Vec<String>>,
     /// Rows by the batch that landed them.
     rows: BTreeMap<Key, Vec<String>>,

@@ -1,5 +1,5 @@
 //! The model test of everything around the straight path: random sequences of runs, crashes at every step, rejects,
-//! mending, retries, replays in place and into other landings, lost and restored ledgers that are adopted, second
+//! fixes, retries, replays in place and into other landings, lost and restored ledgers that are adopted, second
 //! checkouts, renamed events, reordered arrivals and other numbers of lanes, with two landings of which one is away at
 //! times. After each sequence every landing holds each event exactly once, and no reject stands.
 //!

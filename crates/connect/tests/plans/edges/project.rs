@@ -38,11 +38,11 @@ impl SecretStore for NoSecrets {
     }
 }
 
-/// What stands in the files of the project.
+/// The content of the files of the project.
 #[derive(Clone)]
 struct Files {
     event: &'static str,
-    /// Whether the second arrival stands first.
+    /// Whether the second arrival comes first in the file.
     swapped: bool,
     lanes: u64,
     /// Whether the contract takes every event, and the landing computes every row.
@@ -280,7 +280,7 @@ impl Project {
         lines.iter().map(one).collect()
     }
 
-    /// The rejects that stand.
+    /// The rejects that have not been retried.
     fn standing(&self, ledger: &dyn Ledger) -> Vec<Rejected> {
         let record = RejectRecord::read(ledger, "p").unwrap();
         let standing = record.standing();
@@ -368,7 +368,7 @@ impl Project {
                 self.ledger = backup;
             }
             (1, _) => {
-                // What it knew of other names is gone with it: landings know the first one alone.
+                // Its other names are lost with it: landings know only the first one.
                 let known = self.open().known("p").unwrap();
                 let mut first =
                     known.iter().filter(|k| k.kind == LedgerNameKind::Landing).map(|k| k.name.starts_with("passage."));
@@ -436,7 +436,7 @@ impl Project {
             let around = Surroundings { root: second.clone(), ..self.around() };
             let plan = self.plan(&ledger).unwrap();
             let until = RunLimit { caught_up: true, ..RunLimit::default() };
-            // Whoever has only lanes or names that nothing has landed under may begin; it is not this test's matter.
+            // A checkout with lanes or names that nothing has landed under may start; this test does not cover it.
             let sees = plan.landings.iter().any(|l| {
                 let world = world(self.root.path());
                 let world = lock(&world);
@@ -479,7 +479,7 @@ impl Project {
         }
     }
 
-    /// Ends in peace: everything runs, everything is good, every reject is read again, the third landing is filled.
+    /// The end without faults: everything runs, every event is good, every reject is retried, the third landing is filled.
     pub(crate) fn settle(&mut self) {
         self.note("the end: fixed, run until caught up, rejects read again".into());
         self.files.fixed = true;
@@ -531,7 +531,7 @@ impl Project {
             if before.is_empty() {
                 break;
             }
-            // What it holds of an adopted batch is what it holds.
+            // It keeps its rows of an adopted batch.
             if let Err(failure) = self.try_replay(number..=number, Some("z")) {
                 self.expected(&failure);
             }
