@@ -67,7 +67,6 @@ impl Reason {
     pub const PATH: Self = Self("path");
     pub const UNFIT: Self = Self("unfit");
     pub const REFUSED: Self = Self("refused");
-    /// See [`REASONS`].
     pub const UNMATCHED: Self = Self("unmatched");
     pub const UNFINISHED: Self = Self("unfinished");
 

@@ -148,6 +148,11 @@ pub const REFERENCE_OPTIONS: &[OptionSpec] = &[
         ValueKind::Sql,
         "a SQL condition on the columns of the other event: a row that meets it removes its key",
     ),
+    OptionSpec::optional(
+        "history",
+        ValueKind::Duration,
+        "take the row that was the latest at the event's own time; a row is remembered for so long after a later one of its key",
+    ),
 ];
 
 /// Keys of `window`.

@@ -9,7 +9,7 @@ use super::{Making, Transform};
 use crate::columns::OutputColumn;
 use crate::config::{JoinConfig, MadeConfig, OF_WINDOWS};
 use crate::expr::{CompareOp, Condition, Expr, Node, ScopeColumn, SelectItem, bind_condition, bind_joined};
-use crate::problem::Problem;
+use crate::problem::{Place, Problem};
 use crate::state::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT, StatePlan};
 use crate::types::SqlType;
 use crate::units::parse_duration;
@@ -143,7 +143,7 @@ impl Resolver<'_> {
     ) -> Option<Vec<OutputColumn>> {
         self.refuse_keys(made, OF_WINDOWS, "window");
         self.check_both(made, join, "join", parents)?;
-        let clocks = self.clocks(join, parents)?;
+        let clocks = self.clocks("a join", &join.event.place, parents)?;
         let near = self.near(join);
         let unmatched = match join.options.text("unmatched").as_deref() {
             Some("left") => [true, false],
@@ -231,15 +231,15 @@ impl Resolver<'_> {
     }
 
     /// The time columns of both events.
-    fn clocks(&mut self, join: &JoinConfig, parents: [usize; 2]) -> Option<[usize; 2]> {
+    pub(super) fn clocks(&mut self, user: &str, place: &Place, parents: [usize; 2]) -> Option<[usize; 2]> {
         let mut found = [0; 2];
         for side in [LEFT, RIGHT] {
             match self.clock(parents[side]) {
                 Ok(clock) => found[side] = clock,
                 Err(name) => {
-                    let message = format!("a join needs the time of its events, and `{name}` has none");
+                    let message = format!("{user} needs the time of its events, and `{name}` has none");
                     self.problems.add(
-                        Problem::error("key.missing", message, join.event.place.clone())
+                        Problem::error("key.missing", message, place.clone())
                             .with_help(format!("name the field that holds it: [event.{name}] time = \"…\"")),
                     );
                     return None;

@@ -88,7 +88,7 @@ impl Plan {
     }
 
     /// The arrivals that an event is made of, by their places.
-    fn arrivals_of(&self, event: usize) -> BTreeSet<usize> {
+    pub fn arrivals_of(&self, event: usize) -> BTreeSet<usize> {
         let own = self.arrivals.iter().enumerate().filter(|(_, arrival)| arrival.events().any(|e| e == event));
         let mut found: BTreeSet<usize> = own.map(|(place, _)| place).collect();
         for (parent, plan) in self.events.iter().enumerate() {

@@ -4,6 +4,7 @@ mod changed;
 mod each;
 mod joined;
 mod known;
+mod landed;
 mod made;
 mod meeting;
 mod overlap;

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::joined::{BothEvents, Parts};
-use super::made::{scope_of, time_column};
+use super::made::{micros, scope_of, time_column};
 use super::resolve::Resolver;
 use super::{Making, Transform};
 use crate::columns::OutputColumn;
@@ -66,7 +66,16 @@ impl Resolver<'_> {
         let own_scope = scope_of(&both.inputs[RIGHT]);
         let deleted = reference.options.sql("deleted");
         let deleted = deleted.and_then(|text| Some((text, bind_condition(text, &own_scope, self.problems)?)));
-        let time = self.plan.events[parents[RIGHT]].time.map(|time| {
+        let history = reference.options.is_set("history").then(|| reference.options.duration("history"));
+        let history = history.map(micros);
+        let clocks = match history {
+            Some(_) => {
+                let clocks = self.clocks("a history", &reference.options.place_of("history"), parents)?;
+                [Some(clocks[LEFT]), Some(clocks[RIGHT])]
+            }
+            None => [None, self.plan.events[parents[RIGHT]].time],
+        };
+        let time = clocks[RIGHT].map(|time| {
             rights.push(time_column(time, &both.inputs[RIGHT]));
             rights.len() - 1
         });
@@ -81,9 +90,11 @@ impl Resolver<'_> {
             is_required,
             time,
             deleted,
+            history,
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
         });
-        let lefts = both.items(LEFT, &used, &parts, reference);
+        let mut lefts = both.items(LEFT, &used, &parts, reference);
+        lefts.extend(clocks[LEFT].map(|time| time_column(time, &both.inputs[LEFT])));
         for (side, items) in [(LEFT, lefts), (RIGHT, rights)] {
             let transform = self.prepare(None, items, &both.inputs[side], parents[side]);
             let state = Some(StatePlan::Reference(Arc::clone(&plan)));

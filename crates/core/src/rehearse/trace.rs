@@ -6,7 +6,7 @@ use super::{Rehearsal, RehearsedRecord, StopCause, View};
 use crate::expr::{EvalContext, evaluate};
 use crate::flow::{Output, Station, stations_of};
 use crate::plan::{Plan, Transform};
-use crate::state::StatePlan;
+use crate::state::{LEFT, RIGHT, StatePlan};
 use crate::values::json::{write_text, write_value};
 
 /// One value on the way.
@@ -39,8 +39,20 @@ pub struct TracedStation {
     pub folder: Option<String>,
     /// What a station that remembers took of it, where it came there.
     pub gathered: Option<Vec<TracedValue>>,
-    /// Whether that station joins two events.
-    pub is_join: bool,
+    /// What that station does with it.
+    pub use_of: Use,
+}
+
+/// What a station that remembers does with an event.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Use {
+    /// It adds the event to its group.
+    #[default]
+    Grouped,
+    /// It pairs the event with others.
+    Paired,
+    /// It keeps the event, so that others are enriched with it.
+    LookedUp,
 }
 
 /// The way of one record.
@@ -77,7 +89,7 @@ impl Tracer<'_> {
         let fields = event.contract.as_ref().map_or(&[][..], |c| &c.fields);
         let from = |i: usize| {
             let source = if event.context.is_of_changes() { "the change feed" } else { "the broker" };
-            let others = match (is_made, self.is_joined(index)) {
+            let others = match (is_made, self.use_of(index, LEFT) == Use::Paired) {
                 (true, true) => "the events of its pair",
                 (true, false) => "the events of its group",
                 _ => "the other fields",
@@ -85,7 +97,7 @@ impl Tracer<'_> {
             let reported = if i < event.fields().len() { others } else { source };
             fields.get(i).map_or_else(|| reported.to_string(), |f| crate::contract::join_path(&f.path))
         };
-        // Of what the broker tells, only what is read was kept.
+        // Of the columns that the broker reports, only those that are used were kept.
         let is_kept = |i: usize| i.checked_sub(event.fields().len()).is_none_or(|c| event.context.used[c]);
         let texts: Vec<String> = (0..event.columns.len()).map(from).collect();
         self.stations.push(TracedStation {
@@ -99,7 +111,7 @@ impl Tracer<'_> {
             fate: self.fate(&event.name),
             folder: None,
             gathered: None,
-            is_join: false,
+            use_of: Use::Grouped,
         });
         if let Some(row) = row {
             self.onwards(index, row);
@@ -123,7 +135,7 @@ impl Tracer<'_> {
     }
 
     fn station(&mut self, station: Station<'_>, view: &View, input: &RecordBatch, input_row: usize) {
-        let Station { name, transform, output, side: _ } = station;
+        let Station { name, transform, output, side } = station;
         let row = view.row_of(self.record);
         let folder = row.and_then(|row| view.folders.get(row)).map(ToString::to_string);
         self.stations.push(TracedStation {
@@ -134,14 +146,19 @@ impl Tracer<'_> {
             fate: self.fate(name),
             folder,
             gathered: matches!(output, Output::State(_)).then(|| self.gathered(transform, input, input_row)).flatten(),
-            is_join: matches!(output, Output::State(made) if self.is_joined(made)),
+            use_of: match output {
+                Output::State(made) => self.use_of(made, side),
+                _ => Use::Grouped,
+            },
         });
     }
 
-    fn is_joined(&self, event: usize) -> bool {
-        self.plan
-            .remembering()
-            .any(|(made, state)| made == event && matches!(state, StatePlan::Join(_) | StatePlan::Reference(_)))
+    fn use_of(&self, event: usize, side: usize) -> Use {
+        match self.plan.remembering().find(|(made, _)| *made == event) {
+            Some((_, StatePlan::Reference(_))) if side == RIGHT => Use::LookedUp,
+            Some((_, StatePlan::Join(_) | StatePlan::Reference(_))) => Use::Paired,
+            _ => Use::Grouped,
+        }
     }
 
     /// What a station that gathers events takes of this one; None where it did not come so far.

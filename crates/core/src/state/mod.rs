@@ -275,6 +275,17 @@ impl StatePlan {
         !matches!(self, Self::Once(_) | Self::Reference(_))
     }
 
+    /// How long an event may be remembered, in microseconds of event time: a station that starts with an empty state needs
+    /// as much of the source. None where there is no such limit.
+    pub fn span(&self) -> Option<i64> {
+        match self {
+            Self::Once(plan) => Some(plan.within),
+            Self::Window(plan) => Some(plan.shape.longest().saturating_add(plan.late)),
+            Self::Join(plan) => Some(plan.near.span().saturating_add(plan.late)),
+            Self::Reference(_) => None,
+        }
+    }
+
     /// Opens the station with what it has kept.
     ///
     /// # Errors
@@ -292,7 +303,7 @@ impl StatePlan {
             Self::Once(plan) => Box::new(once::Once::open(name, Arc::clone(plan))),
             Self::Window(plan) => Box::new(window::Windows::open(name, Arc::clone(plan), store)?),
             Self::Join(plan) => Box::new(join::Join::open(name, Arc::clone(plan), store)?),
-            Self::Reference(plan) => Box::new(reference::Reference::open(name, plan, store)?),
+            Self::Reference(plan) => reference::open(name, plan, store)?,
         })
     }
 }

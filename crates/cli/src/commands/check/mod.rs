@@ -1,5 +1,6 @@
 //! `sluice check`: is it right before it runs?
 
+mod retention;
 mod samples;
 mod tables;
 
@@ -47,6 +48,9 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
                     Ok(looked) => sampled.extend(looked),
                     Err(failure) => found.add(samples::unreadable(pipeline, &failure)),
                 }
+            }
+            if !outside.has_errors() {
+                retention::look(&project, pipeline, &mut found);
             }
             found.extend(outside);
         }

@@ -86,6 +86,9 @@ fn station(out: &mut String, rehearsal: &Rehearsal, name: &str, good: &str, widt
     if count.filtered > 0 {
         text.push_str(&format!(", {} filtered", show_count(count.filtered)));
     }
+    if let Some(held) = u64::try_from(count.held).ok().filter(|held| *held > 0) {
+        text.push_str(&format!(", {} held", show_count(held)));
+    }
     if count.unmatched > 0 {
         text.push_str(&format!(", {} unmatched", show_count(count.unmatched)));
     }

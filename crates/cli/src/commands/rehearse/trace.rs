@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::plan::Plan;
-use sluice_core::rehearse::trace::{Trace, TracedStation, trace};
+use sluice_core::rehearse::trace::{Trace, TracedStation, Use, trace};
 use sluice_core::rehearse::{Rehearsal, StopCause};
 use sluice_core::units::show_many;
 
@@ -84,7 +84,11 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
             let of = station.gathered.iter().flatten();
             let group: Vec<String> =
                 of.map(|v| format!("{} {}", v.name, v.value.as_deref().unwrap_or("null"))).collect();
-            let word = if station.is_join { "takes part in the join with" } else { "gathered" };
+            let word = match station.use_of {
+                Use::Grouped => "gathered",
+                Use::Paired => "takes part in the join with",
+                Use::LookedUp => "is looked up for",
+            };
             out.push_str(&format!("  {} {}\n", style::good(word), group.join(", ")));
         }
         None => {}

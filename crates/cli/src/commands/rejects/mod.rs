@@ -15,7 +15,7 @@ use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::batch::LaneId;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::printable;
-use sluice_core::reject::REASONS;
+use sluice_core::reject::{REASONS, Reason};
 use sluice_core::run::retry::{OpenRejects, RejectRecord, Rejected};
 use sluice_core::units::{show_count, show_many};
 
@@ -222,11 +222,16 @@ fn as_text(name: &str, found: &Found, args: &RejectsArgs) {
         style::command(&format!("sluice rejects {name} --raw")),
         style::dim("their bytes as they were"),
     ));
-    out.push_str(&format!(
-        "  {}  {}\n",
-        style::command(&format!("sluice rejects {name} --retry")),
-        style::dim("after the cause is fixed"),
-    ));
+    if found.groups.keys().all(|(reason, ..)| reason == Reason::LATE.word()) {
+        let text = "raise `late` to take such events from now on; these came too late to be counted or paired";
+        out.push_str(&format!("  {}\n", style::dim(text)));
+    } else {
+        out.push_str(&format!(
+            "  {}  {}\n",
+            style::command(&format!("sluice rejects {name} --retry")),
+            style::dim("after the cause is fixed"),
+        ));
+    }
     if found.tried > 0 {
         out.push_str(&format!(
             "  {}\n",

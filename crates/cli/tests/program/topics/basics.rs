@@ -93,6 +93,16 @@ fn tombstones_are_counted_or_rejected() {
     project.write("pipelines/weighings.toml", simple("tombstones = \"reject\""));
     produce(&broker.address, "depot.weighings", "b\t\n", &["-Z"]);
     assert_eq!(project.json(RUN)["rejected"], 1);
+    project.write("pipelines/weighings.toml", simple("tombstones = \"null\"").replace("not null", ""));
+    produce(&broker.address, "depot.weighings", "b\t\nc\t{\"n\":3}\n", &["-Z"]);
+    let report = project.json(RUN);
+    assert_eq!((report["rejected"].clone(), report["stations"][0]["output"].clone()), (json!(0), json!(2)));
+    let as_csv = simple("csv = { header = false }\ntombstones = \"null\"")
+        .replace("format = \"json\"", "format = \"csv\"")
+        .replace("not null", "from '1'");
+    project.write("pipelines/weighings.toml", as_csv);
+    let (out, err) = project.expect(3, RUN);
+    assert!(format!("{out}{err}").contains("only where `format` is json"), "{out}{err}");
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! Windows that cannot work, and events that cannot be grouped.
 
 use super::{PASSAGE, RUN, project, rejected, rows, window};
+use crate::common::topics::StandIn;
 use rstest::rstest;
 
 #[rstest]
@@ -123,4 +124,23 @@ fn a_rehearsal_shows_windows_and_what_became_of_each_event() {
     project.expect(0, &["rehearse", "passages", "--keep", "kept/w", "--yes"]);
     project.expect(0, &["rehearse", "passages", "--expect", "kept/w"]);
     assert!(!project.path(".sluice/ledger.db").exists());
+}
+
+#[rstest]
+#[case::long("30d", &[])]
+#[case::a_day("20h", &["`passage_once` remembers events for up to 24 h 0 min"])]
+#[case::an_hour("1h", &["`passage_once` remembers events for up to 24 h 0 min", "`minute` remembers events for up to 2 h 2 min"])]
+fn a_source_that_forgets_sooner_than_a_station_is_reported(#[case] retention: &str, #[case] warnings: &[&str]) {
+    let stand_in = StandIn::start(&["--topic", &format!("lock.passages:2:{retention}")]);
+    let text = [PASSAGE, &window("minute", "length = \"2h\"", "")].concat().replace(
+        "at = \"locks\"\nmatch = \"*.jsonl\"",
+        "at = \"broker\"\ntopic = \"lock.passages\"\nformat = \"json\"",
+    );
+    let project = project(&text);
+    project.append("sluice.toml", format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address));
+    let (_, err) = project.expect(0, &["check"]);
+    assert_eq!(err.matches("place.retention").count(), warnings.len(), "{err}");
+    for warning in warnings {
+        assert!(err.contains(warning), "{err}");
+    }
 }

@@ -93,7 +93,9 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
     let (out, _) = project.expect(0, &["status"]);
     assert!(out.contains("named: 19,999 rows remembered"), "{out}");
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50"]);
-    assert!(out.contains("named: 100 in") && out.contains("lock_name"), "{out}");
+    assert!(out.contains("named: 100 in → 50 good, 50 held") && out.contains("lock_name"), "{out}");
+    let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50", "--trace", "1"]);
+    assert!(out.contains("event lock") && out.contains("is looked up for name old"), "{out}");
 }
 
 #[test]
@@ -183,6 +185,115 @@ fn rows_of_a_compacted_topic_are_looked_up() {
     balanced(&project);
 }
 
+#[test]
+fn each_event_gets_the_row_of_its_own_time() {
+    let project = project(&[EVENTS, &reference(", history = \"1h\"")].concat());
+    let mut random = Random::of(5);
+    let mut known: BTreeMap<u64, BTreeMap<u64, Option<String>>> = BTreeMap::new();
+    let mut expected = BTreeMap::new();
+    for round in 0..12_u64 {
+        let mut text = String::new();
+        for row in 0..random.below(40) {
+            let (number, at) = (random.below(20), START + random.below(1_200));
+            let (name, is_closed) = (format!("N{round}-{row}"), random.below(5) == 0);
+            text.push_str(&lock(number, &name, at, is_closed));
+            known.entry(number).or_default().insert(at, (!is_closed).then_some(name));
+        }
+        project.append("locks/locks.jsonl", text);
+        let mut text = String::new();
+        for n in round * 100..round * 100 + 100 {
+            let number = random.below(21);
+            text.push_str(&passage(n, Some(number)));
+            let then = known.get(&number).and_then(|rows| rows.range(..=START + n).next_back());
+            let name = then.and_then(|(_, name)| name.clone());
+            let depth = if name.is_some() { number * 10 } else { 0 };
+            expected.insert(n, (name, i64::try_from(depth).unwrap()));
+        }
+        project.append("locks/p.jsonl", text);
+        project.expect(0, RUN);
+    }
+    assert!(expected.values().filter(|(name, _)| name.is_some()).count() > 400);
+    assert_eq!(named(&project), expected);
+    balanced(&project);
+}
+
+#[test]
+fn rows_are_forgotten_when_a_later_one_is_older_than_the_history() {
+    let project = project(&[EVENTS, &reference(", history = \"10s\"")].concat());
+    let rows = [("a", 0), ("b", 100), ("c", 105)].map(|(name, at)| lock(1, name, START + at, false));
+    project.append("locks/locks.jsonl", rows.concat());
+    project.append("locks/p.jsonl", [3, 104, 150].map(|n| passage(n, Some(1))).concat());
+    project.expect(0, RUN);
+    project.append("locks/locks.jsonl", lock(1, "d", START + 200, false));
+    project.append("locks/p.jsonl", [50, 151, 250].map(|n| passage(n, Some(1))).concat());
+    project.expect(0, RUN);
+    let found: Vec<_> = named(&project).into_iter().map(|(n, (name, _))| (n, name)).collect();
+    let name = |name: &str| Some(name.to_string());
+    let expected = [(3, name("a")), (50, None), (104, name("b")), (150, name("c")), (151, name("c")), (250, name("d"))];
+    assert_eq!(found, expected);
+    let (out, _) = project.expect(0, &["status"]);
+    assert!(out.contains("named: 2 rows remembered"), "{out}");
+    balanced(&project);
+}
+
+const LOCKS_OF_A_TOPIC: &str = r#"
+[event.lock]
+fields = "name text, depth_cm integer, changed_at timestamptz"
+[event.lock.arrives]
+at = "broker"
+topic = "lock.names"
+format = "json"
+tombstones = "null"
+[event.lock_row.made]
+of = "lock"
+columns = "origin.key as lock_id, name, depth_cm, changed_at"
+[event.named.made]
+of = "passage"
+reference = { event = "lock_row", on = "lock_row.lock_id = passage.lock_id", deleted = "name is null" }
+columns = "passage.passage_id, lock_row.name as lock_name, coalesce(lock_row.depth_cm, 0) * 10 as depth_mm"
+[event.named.lands.archive]
+at = "archive"
+path = "named"
+format = "jsonl"
+"#;
+
+#[rstest]
+#[case::in_the_order_of_the_topic("")]
+#[case::by_time("time = \"changed_at\"\n")]
+fn a_tombstone_of_a_compacted_topic_removes_the_row_of_its_key(#[case] time: &str) {
+    if !has("kcat") {
+        return;
+    }
+    let stand_in = StandIn::start(&["--topic", "lock.names:2"]);
+    let passages = &EVENTS[..EVENTS.find("[event.lock]").unwrap()];
+    let topic = LOCKS_OF_A_TOPIC.replace("[event.lock.arrives]", &format!("{time}[event.lock.arrives]"));
+    let project = project(&[passages, &topic].concat());
+    project.append("sluice.toml", format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address));
+    let locks = |numbers: &[u64], name: &str| -> String {
+        let row = |n: &u64| json!({ "name": name, "depth_cm": n, "changed_at": moment(START) });
+        numbers.iter().map(|n| format!("L{n}\t{}\n", row(n))).collect()
+    };
+    let names = |from: u64| -> Vec<Option<String>> {
+        let found = named(&project);
+        (from..from + 6).map(|n| found[&n].0.clone()).collect()
+    };
+    let name = |name: &str| Some(name.to_string());
+    let send = |lines: &str| topics::produce(&stand_in.address, "lock.names", lines, &["-Z"]);
+
+    send(&locks(&[0, 1, 2, 3, 4], "first"));
+    send("L1\t\nL2\t\n");
+    send(&locks(&[2], "again"));
+    project.append("locks/p.jsonl", (0..6).map(|n| passage(n, Some(n))).collect::<String>());
+    project.expect(0, RUN);
+    assert_eq!(names(0), [name("first"), None, name("again"), name("first"), name("first"), None]);
+
+    send("L4\t\n");
+    project.append("locks/p.jsonl", (6..12).map(|n| passage(n, Some(n - 6))).collect::<String>());
+    project.expect(0, RUN);
+    assert_eq!(names(6), [name("first"), None, name("again"), name("first"), None, None]);
+    balanced(&project);
+}
+
 #[rstest]
 #[case::other_condition(
     "lock.lock_id = passage.lock_id",
@@ -194,6 +305,7 @@ fn rows_of_a_compacted_topic_are_looked_up() {
 #[case::nobody("event = \"lock\"", "event = \"look\"", "there is no event `look`")]
 #[case::deleted("deleted = \"is_closed\"", "deleted = \"closed\"", "there is no column `closed`")]
 #[case::late("of = \"passage\"", "of = \"passage\"\nlate = \"1m\"", "`late` belongs to `window` or `join`")]
+#[case::history("deleted = \"is_closed\"", "history = \"soon\"", "`soon` does not start with a number")]
 #[case::missing("deleted = \"is_closed\"", "missing = \"wait\"", "`missing` cannot be `wait`")]
 fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &str) {
     let text = reference("");
@@ -204,13 +316,15 @@ fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case
 }
 
 #[cfg(feature = "failpoints")]
-#[test]
-fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed() {
+#[rstest]
+#[case::latest("")]
+#[case::history(", history = \"1h\"")]
+fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed(#[case] more: &str) {
     use sluice_core::fail_points::{COMMON, FILES};
     use std::os::unix::process::ExitStatusExt as _;
 
     for point in COMMON.iter().chain(FILES) {
-        let project = project(&[EVENTS, &reference("")].concat());
+        let project = project(&[EVENTS, &reference(more)].concat());
         project.append("locks/locks.jsonl", (0..400).map(|n| lock(n, "first", 1, false)).collect::<String>());
         project.append("locks/p.jsonl", (0..400).map(|n| passage(n, Some(n))).collect::<String>());
         if point.starts_with("recover.") {

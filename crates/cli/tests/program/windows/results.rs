@@ -74,6 +74,7 @@ fn a_run_over_complete_files_closes_every_window_and_what_comes_afterwards_is_la
     project.expect(0, RUN);
     assert_eq!((rows(&project, "minute").len(), rejected(&project).len()), (before, late + 1));
     let (out, _) = project.expect(0, &["rejects", "passages"]);
+    assert!(out.contains("raise `late`") && !out.contains("--retry"), "{out}");
     assert!(out.contains("its window from 2026-07-01T08:01:00Z to 2026-07-01T08:02:00Z has closed"), "{out}");
 }
 

@@ -169,9 +169,8 @@ impl Assigned {
                 None => break,
                 Some(Ok(message)) => {
                     let (topic, number) = (Arc::clone(&self.partition.topic), self.partition.number);
-                    let growing = chunk.get_or_insert_with(|| {
-                        MessageChunkBuilder::new(&topic, number, capacity, keep.manner.keys_as_base64)
-                    });
+                    let growing =
+                        chunk.get_or_insert_with(|| MessageChunkBuilder::new(&topic, number, capacity, keep.manner));
                     let (mut position, mut at_end) = (self.position, self.at_end);
                     let taken = {
                         let seen = message.seen();
@@ -355,7 +354,7 @@ fn take(
         return Ok(Acceptance::Later);
     }
     match seen.value {
-        None if !keep.manner.rejects_tombstones => chunk.leave_out(seen),
+        None if keep.manner.tombstone.is_none() => chunk.leave_out(seen),
         _ if is_long => chunk.add_too_long(seen),
         _ => chunk.add(seen),
     }

@@ -6,8 +6,8 @@ use base64::Engine as _;
 use rdkafka::message::{Headers as _, Timestamp};
 use sluice_core::event::{Chunk, Message, Messages, Position, RecordSpan};
 
-use super::identity;
 use super::proof::Witness;
+use super::{MessageOptions, identity};
 use crate::broker::headers;
 
 /// Bytes of a message that is too long which are kept with its reject.
@@ -54,19 +54,19 @@ pub(super) struct MessageChunkBuilder {
     bytes: Vec<u8>,
     messages: Messages,
     pub records: u64,
-    keys_as_base64: bool,
+    options: MessageOptions,
     /// The digest of the last message, where its value does not stand in the chunk as it was.
     last: Option<String>,
     too_long: Option<u64>,
 }
 
 impl MessageChunkBuilder {
-    pub(super) fn new(topic: &Arc<str>, partition: i32, capacity: usize, keys_as_base64: bool) -> Self {
+    pub(super) fn new(topic: &Arc<str>, partition: i32, capacity: usize, options: MessageOptions) -> Self {
         Self {
             bytes: Vec::with_capacity(capacity),
             messages: Messages { topic: Arc::clone(topic), partition, ..Messages::default() },
             records: 0,
-            keys_as_base64,
+            options,
             last: None,
             too_long: None,
         }
@@ -85,13 +85,13 @@ impl MessageChunkBuilder {
 
     /// Adds a message.
     pub(super) fn add(&mut self, seen: &Seen<'_>) {
-        // Nothing and an empty value look alike in the chunk.
+        // A message without a value looks like another one in the chunk.
         self.last = seen.value.is_none().then(|| seen.digest());
-        let value = seen.value.unwrap_or_default();
+        let value = seen.value.or(self.options.tombstone).unwrap_or_default();
         let span = put(&mut self.bytes, value);
         self.bytes.push(b'\n');
         let side = &mut self.messages.side;
-        let key = seen.key.map(|key| match self.keys_as_base64 {
+        let key = seen.key.map(|key| match self.options.keys_as_base64 {
             true => put(side, base64::engine::general_purpose::STANDARD.encode(key).as_bytes()),
             false => put(side, key),
         });
@@ -114,7 +114,7 @@ impl MessageChunkBuilder {
         self.last.take().or_else(|| {
             let last = self.messages.each.last()?;
             let reported = last.key.map(|span| span.of(&self.messages.side));
-            let decoded = reported.filter(|_| self.keys_as_base64);
+            let decoded = reported.filter(|_| self.options.keys_as_base64);
             let decoded = decoded.and_then(|key| base64::engine::general_purpose::STANDARD.decode(key).ok());
             let key = decoded.as_deref().or(reported);
             Some(identity::digest(last.offset, last.time, key, Some(last.span.of(&self.bytes))))

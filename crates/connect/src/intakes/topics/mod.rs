@@ -54,9 +54,10 @@ const OPTIONS: &[OptionSpec] = &[
     ),
     OptionSpec::with_default(
         "tombstones",
-        ValueKind::Choice(&["skip", "reject"]),
+        ValueKind::Choice(&["skip", "reject", "null"]),
         "skip",
-        "what happens to messages without a value (tombstones): they are skipped and counted as filtered, or rejected",
+        "what happens to messages without a value (tombstones): they are skipped and counted as filtered, rejected, or read \
+         as events in which every field is null",
     ),
     OptionSpec::with_default(
         "key_as",
@@ -112,7 +113,7 @@ impl IntakeKind for Topics {
                 None => problem,
             }]
         };
-        if let Err(problem) = start_of(settings) {
+        if let Err(problem) = start_of(settings).map(drop).and(tombstone_of(settings).map(drop)) {
             return vec![*problem];
         }
         let intake = match TopicsIntake::new(settings) {
@@ -178,11 +179,28 @@ fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
     }
 }
 
+/// What a message without a value is read as; None skips it.
+fn tombstone_of(settings: &Settings) -> Result<Option<&'static [u8]>, Box<Problem>> {
+    match settings.options.text("tombstones").as_deref() {
+        Some("reject") => Ok(Some(b"")),
+        Some("null") if settings.options.text("format").as_deref() == Some("csv") => Err(Box::new(
+            Problem::error(
+                "value.type",
+                "messages without a value can be read as events in which every field is null only where `format` is json",
+                settings.options.place_of("tombstones"),
+            )
+            .with_help("use tombstones = \"skip\" or \"reject\""),
+        )),
+        Some("null") => Ok(Some(b"{}")),
+        _ => Ok(None),
+    }
+}
+
 /// How messages are taken.
 #[derive(Clone, Copy, Debug)]
 struct MessageOptions {
-    /// Whether messages without a value are rejected, not passed over.
-    rejects_tombstones: bool,
+    /// What messages without a value are read as; None skips them.
+    tombstone: Option<&'static [u8]>,
     /// Whether keys are shown in base64.
     keys_as_base64: bool,
     /// Bytes of the largest value that is taken.
@@ -214,7 +232,8 @@ impl TopicsIntake {
             None if settings.label.is_empty() => "sluice.look".into(),
             None => format!("sluice.{}", settings.label),
         };
-        let start = start_of(settings).map_err(|p| Failure::new(FailureKind::Configuration, p.message.clone()))?;
+        let configured = |p: Box<Problem>| Failure::new(FailureKind::Configuration, p.message.clone());
+        let start = start_of(settings).map_err(configured)?;
         let max_record = settings.options.size("max_record").clamp(1, 1 << 30);
         Ok(Self {
             look: Arc::new(broker.consumer("sluice.look")?),
@@ -223,7 +242,7 @@ impl TopicsIntake {
             start,
             group,
             manner: MessageOptions {
-                rejects_tombstones: settings.options.text("tombstones").as_deref() == Some("reject"),
+                tombstone: tombstone_of(settings).map_err(configured)?,
                 keys_as_base64: settings.options.text("key_as").as_deref() == Some("base64"),
                 max_record: usize::try_from(max_record).unwrap_or(1 << 30),
             },

@@ -2,8 +2,10 @@
 
 mod aggregates;
 mod calls;
+mod nodes;
 mod operators;
 mod star;
+mod unknown;
 
 use sqlparser::ast::{self, Spanned as _, Value};
 use sqlparser::keywords::Keyword;
@@ -19,6 +21,8 @@ use crate::types::SqlType;
 
 pub use aggregates::BoundCall;
 use aggregates::Calls;
+use nodes::{balanced, boolean, convert, is_null, not};
+use unknown::unknown_syntax;
 
 /// One column of a select list.
 #[derive(Clone, Debug)]
@@ -472,74 +476,6 @@ impl Binder<'_, '_> {
             },
         }
     }
-}
-
-/// What is said of syntax that expressions do not have.
-fn unknown_syntax(syntax: &ast::Expr) -> (String, &'static str) {
-    const TIME: &str = "date_trunc('day', t) cuts a moment; compare moments with >= and <";
-    let (word, help) = match syntax {
-        ast::Expr::Like { .. } | ast::Expr::ILike { .. } | ast::Expr::SimilarTo { .. } | ast::Expr::RLike { .. } => {
-            ("like", "compare parts of a text: substring(t, 1, 3) = 'TN-'")
-        }
-        ast::Expr::Extract { .. } => ("extract", TIME),
-        ast::Expr::Interval(_) => ("interval", TIME),
-        ast::Expr::AtTimeZone { .. } => ("at time zone", TIME),
-        ast::Expr::Ceil { .. } => ("ceil", "round(x) rounds to the nearest number"),
-        ast::Expr::Floor { .. } => ("floor", "round(x) rounds to the nearest number"),
-        ast::Expr::Position { .. } => ("position", "substring and length cut texts"),
-        ast::Expr::Overlay { .. } => ("overlay", "substring and || put texts together"),
-        ast::Expr::Trim { .. } => ("trim with a side or characters", "trim(t) takes blanks from both ends"),
-        ast::Expr::IsDistinctFrom(..) | ast::Expr::IsNotDistinctFrom(..) => {
-            ("is distinct from", "write: coalesce(a <> b, (a is null) <> (b is null))")
-        }
-        ast::Expr::Subquery(_) | ast::Expr::Exists { .. } | ast::Expr::InSubquery { .. } => {
-            ("a query within an expression", "the manual lists what expressions can do")
-        }
-        _ => (
-            "this part of SQL",
-            "the manual lists what expressions can do; transforms of several events are made events",
-        ),
-    };
-    (if word.contains(' ') { format!("{word} is not known here") } else { format!("`{word}` is not known here") }, help)
-}
-
-/// Casts where the type differs.
-fn convert(expr: Expr, ty: SqlType) -> Expr {
-    if expr.ty == ty {
-        return expr;
-    }
-    let nullable = expr.nullable;
-    Expr::new(Node::Cast { inner: Box::new(expr), lenient: false }, ty, nullable)
-}
-
-fn boolean(make: fn(Box<Expr>, Box<Expr>) -> Node, left: Expr, right: Expr) -> Expr {
-    let nullable = left.nullable || right.nullable;
-    Expr::new(make(Box::new(left), Box::new(right)), SqlType::Boolean, nullable)
-}
-
-/// What `and` or `or` joins, as a tree without a deep side: a list may be long.
-fn balanced(make: fn(Box<Expr>, Box<Expr>) -> Node, mut all: Vec<Expr>) -> Option<Expr> {
-    while all.len() > 1 {
-        let mut pairs = all.into_iter();
-        let mut halved = Vec::new();
-        while let Some(left) = pairs.next() {
-            halved.push(match pairs.next() {
-                Some(right) => boolean(make, left, right),
-                None => left,
-            });
-        }
-        all = halved;
-    }
-    all.pop()
-}
-
-fn not(inner: Expr) -> Expr {
-    let nullable = inner.nullable;
-    Expr::new(Node::Not(Box::new(inner)), SqlType::Boolean, nullable)
-}
-
-fn is_null(inner: Expr) -> Expr {
-    Expr::new(Node::IsNull(Box::new(inner)), SqlType::Boolean, false)
 }
 
 fn text_of(value: &Value) -> Option<String> {

@@ -81,7 +81,7 @@ impl Nearness {
     }
 
     /// How far apart two rows that meet may be, in microseconds.
-    pub(super) fn span(self) -> i64 {
+    pub(in crate::state) fn span(self) -> i64 {
         match self {
             Self::Within { from, to } => from.saturating_abs().max(to.saturating_abs()),
             Self::Window(length) => length,

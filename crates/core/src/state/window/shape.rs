@@ -40,7 +40,7 @@ impl WindowShape {
     }
 
     /// How long a window may be, in microseconds.
-    pub(super) fn longest(self) -> i64 {
+    pub(in crate::state) fn longest(self) -> i64 {
         match self {
             Self::Fixed(shape) => shape.length,
             Self::Session(shape) => shape.longest.saturating_add(shape.gap),

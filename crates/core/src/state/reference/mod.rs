@@ -1,0 +1,126 @@
+//! References: rows of an event, looked up by their key for the rows of another event.
+
+mod history;
+mod latest;
+mod rows;
+
+use std::sync::Arc;
+
+use arrow_array::{RecordBatch, UInt32Array};
+use arrow_select::take::take_record_batch;
+
+use super::join::{JoinPlan, JoinSide, LEFT, RIGHT, key_cells, write_key};
+use super::{Given, StateStore, Station};
+use crate::columns::OutputColumn;
+use crate::failure::{Failure, Outcome};
+use crate::plan::Transform;
+use crate::plan::transform::RowFault;
+use crate::reject::Reason;
+use rows::{Rows, Spot, batch_of};
+
+/// Opens the station with what it has kept.
+pub(super) fn open(name: &str, plan: &Arc<ReferencePlan>, store: &dyn StateStore) -> Outcome<Box<dyn Station>> {
+    Ok(match plan.history {
+        Some(history) => Box::new(history::History::open(name, plan, history, store)?),
+        None => Box::new(latest::Latest::open(name, plan, store)?),
+    })
+}
+
+/// Looks rows of an event up.
+///
+/// Prepared rows of both sides have the columns, then the parts of the key; then the time, those of the right side where there
+/// is one, those of the left side where there is a history; then, on the right side, whether the row removes its key.
+#[derive(Clone, Debug)]
+pub struct ReferencePlan {
+    /// Both sides: the events, and the rows that are looked up.
+    pub sides: [JoinSide; 2],
+    /// The columns of the event that it makes, over those of the left side, then those of the right one.
+    pub select: Transform,
+    /// Whether an event whose key has no row is a reject.
+    pub is_required: bool,
+    /// The place of the time among the prepared columns of the right side.
+    pub time: Option<usize>,
+    /// The place of the condition under which a row removes its key.
+    pub deleted: Option<usize>,
+    /// How long a row is remembered after a later one of its key, in microseconds, and events get the row that was the latest
+    /// at their own time; None remembers the latest row of each key alone.
+    pub history: Option<i64>,
+    /// How many rows may be remembered at a time.
+    pub most: usize,
+}
+
+impl ReferencePlan {
+    /// What it is, in words.
+    pub(super) fn manner(&self) -> String {
+        let right = &self.sides[RIGHT];
+        let columns: Vec<String> = right.columns.iter().map(|c| format!("{} {}", c.name, c.ty)).collect();
+        let key: Vec<String> = right.key.iter().map(|(c, text)| format!("{text} ({})", c.ty)).collect();
+        let kind = if self.history.is_some() { "history of" } else { "latest" };
+        format!("{kind} {} ({}) by {}", right.event, columns.join(", "), key.join(", "))
+    }
+
+    /// The place of the event time among the columns that it gives, where it is taken over from the left side as it is.
+    pub(crate) fn time_taken_over(&self, time: usize, prepared: &Transform) -> Option<usize> {
+        let own = (0..self.sides[LEFT].columns.len())
+            .find(|place| prepared.expression(*place).is_some_and(|expr| expr.as_column() == Some(time)))?;
+        (0..self.select.columns.len())
+            .find(|place| self.select.expression(*place).is_some_and(|expr| expr.as_column() == Some(own)))
+    }
+
+    fn pairs(&self) -> Vec<OutputColumn> {
+        JoinPlan::pair_columns(&self.sides, [!self.is_required, false])
+    }
+
+    /// Gives rows on with the columns that are looked up for them.
+    fn look_up(
+        &self,
+        known: &Rows,
+        rows: &RecordBatch,
+        now: i64,
+        given: &mut Given,
+        find: impl Fn(&[u8], usize) -> Option<Spot>,
+    ) -> Outcome<()> {
+        let plan = self;
+        let parts = key_cells(&plan.sides[LEFT], rows);
+        let mut key = Vec::new();
+        let mut kept: Vec<u32> = Vec::with_capacity(rows.num_rows());
+        let mut spots = Vec::with_capacity(rows.num_rows());
+        for row in 0..rows.num_rows() {
+            let has_key = write_key(&parts, row, &mut key);
+            let found = has_key.then(|| find(&key, row)).flatten();
+            if found.is_none() && plan.is_required {
+                let message = match has_key {
+                    true if plan.history.is_some() => {
+                        format!("no row of `{}` is known that had its key at its time", plan.sides[RIGHT].event)
+                    }
+                    true => format!("no row of `{}` has its key", plan.sides[RIGHT].event),
+                    false => "its key is null".to_string(),
+                };
+                given.faults.push(RowFault { row, column: None, reason: Reason::UNMATCHED, message });
+                continue;
+            }
+            kept.push(u32::try_from(row).unwrap_or(u32::MAX));
+            spots.push(found);
+        }
+        let own: Vec<usize> = (0..plan.sides[LEFT].columns.len()).collect();
+        let left = rows.project(&own).and_then(|rows| take_record_batch(&rows, &UInt32Array::from(kept.clone())));
+        let left = left.map_err(|e| Failure::internal(e.to_string()))?;
+        let mut columns = left.columns().to_vec();
+        columns.extend(known.gather(&spots)?);
+        let pairs = batch_of(&plan.pairs(), columns, kept.len())?;
+        let done = plan.select.apply(&pairs, now);
+        let input = |pair: usize| kept[pair];
+        for fault in done.faults {
+            given.faults.push(RowFault { row: usize::try_from(input(fault.row)).unwrap_or(0), ..fault });
+        }
+        let origin = match done.origin {
+            Some(origin) => origin.into_iter().map(|pair| input(usize::try_from(pair).unwrap_or(0))).collect(),
+            None => kept,
+        };
+        given.count.output = done.batch.num_rows() as u64;
+        given.count.rejected = given.faults.len() as u64;
+        given.rows = Some(done.batch);
+        given.origin = Some(origin);
+        Ok(())
+    }
+}
