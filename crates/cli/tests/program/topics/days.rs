@@ -264,11 +264,25 @@ impl Day {
         let strange: Vec<_> = there.difference(&wanted).take(9).collect();
         assert!(
             missing.is_empty() && strange.is_empty() && found.len() == there.len(),
-            "{what}: missing {missing:?}, not reported as there {strange:?}, {} doubled\n{:#?}\n{:?}",
+            "{what}: missing {missing:?}, not reported as there {strange:?}, {} doubled\n{:#?}\nlost (life, partition, from, to): \
+             {:?}\nmissing (life, partition, offset): {:?}",
             found.len() - there.len(),
             self.reported,
-            self.lost
+            self.lost,
+            missing.iter().flat_map(|number| self.places_of(**number)).collect::<Vec<_>>()
         );
+    }
+
+    /// Where a number was taken: the life of the topic, the partition, and the offset.
+    fn places_of(&self, number: u64) -> Vec<(usize, usize, u64)> {
+        let lives = self.record.lives.iter().enumerate();
+        let partitions =
+            lives.flat_map(|(life, all)| all.iter().enumerate().map(move |(p, numbers)| (life, p, numbers)));
+        let one = |(life, p, numbers): (usize, usize, &BTreeMap<u64, u64>)| {
+            let found = numbers.iter().filter(|(_, n)| **n == number);
+            found.map(|(offset, _)| (life, p, *offset)).collect::<Vec<_>>()
+        };
+        partitions.flat_map(one).collect()
     }
 }
 
