@@ -141,7 +141,7 @@ pub const REFERENCE_OPTIONS: &[OptionSpec] = &[
         "missing",
         ValueKind::Choice(&["null", "reject"]),
         "null",
-        "what becomes of an event whose key has no row: nulls for the other columns, or a reject",
+        "how an event whose key has no row is treated: nulls for the other columns, or a reject",
     ),
     OptionSpec::optional(
         "deleted",

@@ -65,6 +65,25 @@ fn a_topic_recreated_while_it_is_read_stops_the_run() {
     assert_eq!(code, 6, "{said}");
     let landed = numbers(&project, "archive/all");
     assert_eq!(landed, (0..landed.len() as u64).collect::<Vec<u64>>(), "of the old topic alone, without a gap");
+    assert!(said.contains(&format!("was read up to offset {}, but", landed.len())), "{} landed: {said}", landed.len());
+}
+
+/// Events of the batch that was open are lost with the old topic, and are not reported as read.
+#[test]
+fn what_was_read_into_an_open_batch_of_a_recreated_topic_is_reported_as_lost() {
+    let text = simple("").replace("batch = { rows = 100 }", "batch = { rows = 100, every = \"1h\" }");
+    let Some((broker, project)) = set_up("depot.weighings:1", &text) else { return };
+    produce(&broker.address, TOPIC, &lines(0, 100), &[]);
+    let run = Running::start(&project, WATCH);
+    wait_for(|| numbers(&project, "archive/all").len() == 100);
+    produce(&broker.address, TOPIC, &lines(100, 150), &[]);
+    // The open batch has no sign of its own to wait for.
+    std::thread::sleep(std::time::Duration::from_millis(1_500));
+    assert_eq!(broker.command("recreate depot.weighings"), "done");
+    let (code, said) = run.end();
+    assert_eq!(code, 6, "{said}");
+    assert!(said.contains("was read up to offset 100, but"), "{said}");
+    assert_eq!(numbers(&project, "archive/all"), (0..100).collect::<Vec<u64>>());
 }
 
 /// As many messages as before: only the messages themselves show the change.

@@ -43,6 +43,8 @@ pub(super) struct Assigned {
     pub cluster: Arc<str>,
     /// The offset of the next message to hand on.
     pub position: u64,
+    /// The offset after the last message of a batch that was ended: what was read behind it is in no batch that settles.
+    pub proven_to: u64,
     /// The digest that the message before the position must have.
     pub guard: Option<String>,
     /// Where reading ends; None goes on for ever.
@@ -89,6 +91,7 @@ impl Assigned {
             queue,
             cluster,
             position,
+            proven_to: position,
             guard: None,
             until: None,
             last: None,
@@ -117,6 +120,7 @@ impl Assigned {
         }
         let Some(range) = self.more.pop_front() else { return };
         self.position = range.from.major;
+        self.proven_to = self.position;
         self.until = Some(range.to.major);
         self.last = super::identity::parts(&range.identity).1.map(str::to_string);
         self.at_end = false;
@@ -138,12 +142,13 @@ impl Assigned {
     /// What proves that all that was handed on since the last proof came from the topic that was read before.
     pub(super) fn proof(&self) -> Option<Proof> {
         let witness = self.witness.clone()?;
-        Some(Proof { partition: self.partition.clone(), position: witness.offset + 1, witness })
+        Some(Proof { partition: self.partition.clone(), position: self.proven_to, witness })
     }
 
     /// Everything that was handed on so far is proven.
     pub(super) fn proven(&mut self) {
         self.unproven = false;
+        self.proven_to = self.position;
         self.witness.clone_from(&self.last_read);
     }
 
@@ -227,7 +232,7 @@ impl Assigned {
     fn end(&mut self) -> Outcome<()> {
         self.heard = Instant::now();
         if self.guard.take().is_some() {
-            return Err(recreated(&self.name, self.position, "the partition ends before it now", None));
+            return Err(recreated(&self.name, self.proven_to, "the partition ends before it now", None));
         }
         self.at_end = true;
         if self.until.is_some() {

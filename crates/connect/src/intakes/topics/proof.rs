@@ -38,7 +38,7 @@ pub(super) struct Witness {
 /// One partition whose witness is looked for.
 pub(super) struct Proof {
     pub partition: Partition,
-    /// The offset of the next message to hand on.
+    /// The offset after the last message of a batch that was ended.
     pub position: u64,
     pub witness: Witness,
 }

@@ -102,7 +102,7 @@ impl Quiet {
             if part.position > high {
                 return Err(recreated(
                     &part.name,
-                    part.position,
+                    part.proven_to,
                     "the partition ends before it now",
                     Some((low, high)),
                 ));

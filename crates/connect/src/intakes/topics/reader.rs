@@ -120,6 +120,7 @@ impl TopicsReader {
             from,
             |part| {
                 part.position = position;
+                part.proven_to = position;
                 part.witness = guard.clone().map(|digest| Witness { offset: position - 1, digest });
                 part.last_read.clone_from(&part.witness);
                 part.guard = guard;
@@ -346,7 +347,7 @@ impl TopicsReader {
         match bounds[0] {
             None => Ok(gone_from(&part.name, &self.broker)),
             Some((low, _)) if part.position < low => Ok(expired(&part.name, part.position, low)),
-            bounds => Err(recreated(&part.name, part.position, "the partition ends before it now", bounds)),
+            bounds => Err(recreated(&part.name, part.proven_to, "the partition ends before it now", bounds)),
         }
     }
 

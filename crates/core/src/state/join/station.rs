@@ -54,7 +54,7 @@ impl Join {
         }
     }
 
-    /// Takes in what an earlier run has kept. The empty key tells which rows are accepted.
+    /// Takes in what an earlier run has kept. The value of the empty key is the time from which rows are accepted.
     pub(super) fn restore(&mut self, key: &[u8], value: &[u8]) -> Outcome<()> {
         let done = if key.is_empty() {
             take(&mut &*value).map(|bytes| {
