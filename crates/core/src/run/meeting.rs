@@ -120,7 +120,9 @@ impl MeetingReader {
         let mut order: Vec<usize> = (0..self.members.len()).collect();
         order.sort_by_key(|place| {
             let member = &self.members[*place];
-            (member.is_quiet(), !member.is_reference, self.pace.of(*place))
+            // Rows that are looked up are there before the first event that needs them.
+            let is_loading = member.is_reference && !member.is_loaded;
+            (!is_loading, member.is_quiet(), !member.is_reference, self.pace.of(*place))
         });
         order
     }
@@ -129,10 +131,7 @@ impl MeetingReader {
 impl LaneReader for MeetingReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
         let (mut pending, mut stuck) = (false, None);
-        let mut order = self.order();
-        // Rows that are looked up are there before the first event that needs them.
-        order.sort_by_key(|place| !self.members[*place].is_reference || self.members[*place].is_loaded);
-        for place in order {
+        for place in self.order() {
             let is_loading = self.members.iter().any(|member| member.is_reference && !member.is_loaded);
             let member = &mut self.members[place];
             if is_loading && !member.is_reference {
