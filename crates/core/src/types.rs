@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fmt;
 
-use arrow_schema::{DataType, Field, TimeUnit};
+use arrow_schema::{DataType, Field, IntervalUnit, TimeUnit};
 
 /// The largest precision of a decimal.
 pub const MAX_PRECISION: u8 = 38;
@@ -34,6 +34,10 @@ pub enum SqlType {
     Timestamptz,
     /// A JSON value, kept as it was spelled.
     Json,
+    /// What clocks show, without a zone, in microseconds. Only within expressions.
+    Timestamp,
+    /// A length of time: months, days and microseconds. Only within expressions.
+    Interval,
     /// The type of a bare `null`, which takes any other type.
     Null,
 }
@@ -66,8 +70,20 @@ impl SqlType {
             Self::Decimal { precision, scale } => DataType::Decimal128(precision, i8::try_from(scale).unwrap_or(0)),
             Self::Date => DataType::Date32,
             Self::Timestamptz => DataType::Timestamp(TimeUnit::Microsecond, Some("UTC".into())),
+            Self::Timestamp => DataType::Timestamp(TimeUnit::Microsecond, None),
+            Self::Interval => DataType::Interval(IntervalUnit::MonthDayNano),
             Self::Null => DataType::Null,
         }
+    }
+
+    /// Whether values of it exist within expressions alone: no field and no column has it.
+    pub fn is_within_expressions(self) -> bool {
+        matches!(self, Self::Timestamp | Self::Interval)
+    }
+
+    /// Whether it is a date or a moment, with or without a zone.
+    pub fn is_moment(self) -> bool {
+        matches!(self, Self::Date | Self::Timestamp | Self::Timestamptz)
     }
 
     /// The key of a field's metadata that marks text as JSON.
@@ -151,6 +167,8 @@ impl fmt::Display for SqlType {
             Self::Date => f.write_str("date"),
             Self::Timestamptz => f.write_str("timestamptz"),
             Self::Json => f.write_str("json"),
+            Self::Timestamp => f.write_str("timestamp"),
+            Self::Interval => f.write_str("interval"),
             Self::Null => f.write_str("null"),
         }
     }

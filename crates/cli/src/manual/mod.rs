@@ -9,7 +9,7 @@ mod search;
 use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
 use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS};
-use sluice_core::expr::{DIFFERENCES, FUNCTIONS};
+use sluice_core::expr::{DIFFERENCES, GROUPS, OPERATORS};
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
 use sluice_core::state::AGGREGATES;
@@ -75,10 +75,18 @@ pub(crate) fn entries() -> Vec<Entry> {
         all.extend(columns.iter().map(one));
     }
     all.extend(types_in_stores().into_iter().map(type_in_store));
-    all.extend(FUNCTIONS.iter().map(|f| Entry {
-        form: f.signature.into(),
-        notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],
-        ..entry("functions", f.name, f.about)
+    for (group, functions) in GROUPS {
+        all.extend(functions.iter().map(|f| Entry {
+            form: f.signature.into(),
+            context: (*group).into(),
+            notes: vec![format!("{} gives {}", f.example, f.gives), f.nulls.into()],
+            ..entry("functions", f.name, f.about)
+        }));
+    }
+    all.extend(OPERATORS.iter().map(|o| Entry {
+        context: "operators".into(),
+        notes: vec![format!("{} gives {}", o.example, o.gives)],
+        ..entry("functions", o.form, o.about)
     }));
     all.extend(AGGREGATES.iter().map(|a| Entry {
         form: a.form.into(),

@@ -14,7 +14,9 @@ use sluice_core::values::{number, time};
 pub(crate) fn array<'t>(ty: SqlType, texts: impl Iterator<Item = Option<&'t str>>) -> ArrayRef {
     let whole = |t: &str| number::parse_whole(t.as_bytes());
     match ty {
-        SqlType::Text | SqlType::Json | SqlType::Null => Arc::new(texts.collect::<StringArray>()),
+        SqlType::Text | SqlType::Json | SqlType::Timestamp | SqlType::Interval | SqlType::Null => {
+            Arc::new(texts.collect::<StringArray>())
+        }
         SqlType::Boolean => Arc::new(texts.map(|t| t.map(is_true)).collect::<BooleanArray>()),
         SqlType::Integer => {
             let values = texts.map(|t| t.and_then(whole).and_then(|n| i32::try_from(n).ok()));

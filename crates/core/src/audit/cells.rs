@@ -6,7 +6,7 @@ use serde_json::value::RawValue;
 
 use super::Row;
 use crate::columns::OutputColumn;
-use crate::expr::{Expr, Node};
+use crate::expr::{Call, Expr, Node};
 use crate::plan::{EventPlan, LandingPlan};
 use crate::types::SqlType;
 use crate::values::json::write_value;
@@ -113,7 +113,7 @@ fn has_now(expr: &Expr) -> bool {
         Node::Case(branches, otherwise) => {
             branches.iter().any(|(when, then)| has_now(when) || has_now(then)) || has_now(otherwise)
         }
-        Node::Coalesce(items) | Node::Call(_, items) => items.iter().any(has_now),
+        Node::Coalesce(items) | Node::Call(Call { arguments: items, .. }) => items.iter().any(has_now),
     }
 }
 

@@ -37,6 +37,13 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "add columns of the latest row of another event that has the same key",
     )
     .with(&["columns", "most"]),
+    OptionSpec::optional(
+        "unfold",
+        ValueKind::Sql,
+        "a SQL expression of the type json and a name: \"items as item\"; each element of the list becomes an event, with the columns \
+         item, item_number (from 1) and item_name (of an object's members). A list without elements gives none",
+    )
+    .with(&["when", "columns"]),
     OptionSpec::optional("group", ValueKind::Sql, "SQL expressions: a window has one row for each of their values")
         .with(&["window"]),
     OptionSpec::with_default(
@@ -197,6 +204,8 @@ pub struct MadeConfig {
     pub columns: Option<EmbeddedText>,
     /// All keys.
     pub options: Options,
+    /// The list whose elements become events.
+    pub unfold: Option<EmbeddedText>,
     /// How what comes twice is dropped.
     pub once: Option<Options>,
     /// How events are gathered.
@@ -225,6 +234,7 @@ impl MadeConfig {
             of: made.located_text("of")?,
             when: made.sql("when").cloned(),
             columns: made.sql("columns").cloned(),
+            unfold: made.sql("unfold").cloned(),
             once: made.is_set("once").then(|| made.table("once")),
             window: made.is_set("window").then(|| made.table("window")),
             join: other_event(&made, "join"),

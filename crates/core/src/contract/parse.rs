@@ -91,7 +91,7 @@ fn parse_field(sql: &SqlText<'_>, piece: &[TokenWithSpan], problems: &mut Proble
     let type_place = sql.place(type_token.span, piece);
     // A field with a wrong type still declares its name and the type that was probably meant: else each use of it
     // would be one more mistake.
-    let ty = sql_type(&data_type, type_place).unwrap_or_else(|problem| {
+    let ty = field_type(&data_type, type_place).unwrap_or_else(|problem| {
         problems.add(*problem);
         probable_type(&data_type)
     });
@@ -261,15 +261,8 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
         DataType::Decimal(info) | DataType::Numeric(info) | DataType::Dec(info) => return decimal(*info, place),
         DataType::Date => SqlType::Date,
         DataType::Timestamp(_, TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => SqlType::Timestamptz,
-        DataType::Timestamp(..) | DataType::Datetime(_) => {
-            return Err(Box::new(
-                Problem::error("name.unknown", "there is no type for a timestamp without a zone", place)
-                    .with_label("which zone?")
-                    .with_help(
-                        "write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'",
-                    ),
-            ));
-        }
+        DataType::Timestamp(None, _) | DataType::Datetime(None) => SqlType::Timestamp,
+        DataType::Interval { fields: None, precision: None } => SqlType::Interval,
         DataType::JSON | DataType::JSONB => SqlType::Json,
         other => {
             let spelled = other.to_string();
@@ -281,6 +274,19 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
         }
     };
     Ok(ty)
+}
+
+/// The type of a field. Timestamps without a zone and intervals exist within expressions alone.
+fn field_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Problem>> {
+    let problem = match sql_type(data_type, place.clone())? {
+        SqlType::Timestamp => Problem::error("name.unknown", "a field has no timestamp without a zone", place)
+            .with_label("which zone?")
+            .with_help("write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'"),
+        SqlType::Interval => Problem::error("name.unknown", "a field cannot be an interval", place)
+            .with_help("write text, and cast it in an expression: cast(waited as interval)"),
+        ty => return Ok(ty),
+    };
+    Err(Box::new(problem))
 }
 
 /// Types whose limits we do not keep, each with the type to write instead: nothing is cut or rounded in silence.

@@ -4,26 +4,28 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{
-    ArrowPrimitiveType, Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, TimestampMicrosecondType,
+    ArrowPrimitiveType, Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, IntervalMonthDayNanoType,
+    TimestampMicrosecondType,
 };
 use arrow_array::{Array, BooleanArray, PrimitiveArray, new_null_array};
 use arrow_buffer::{BooleanBufferBuilder, NullBuffer};
 
 use super::column::{Column, RowErrors, map_text};
 use crate::types::SqlType;
-use crate::values::{json, number, time};
+use crate::values::{interval, json, number, time};
 
 /// Whether a cast exists at all.
 pub(super) fn exists(from: SqlType, to: SqlType) -> bool {
-    use SqlType::{Boolean, Date, Json, Null, Text, Timestamptz};
+    use SqlType::{Boolean, Date, Interval, Json, Null, Text, Timestamp, Timestamptz};
     match (from, to) {
         (a, b) if a == b => true,
         (Null, _) | (_, Text) | (Text, _) => to != Null,
         (a, b) if a.is_numeric() && b.is_numeric() => true,
         (Boolean, b) => b.is_whole(),
         (a, Boolean) => a.is_whole(),
-        (Date, Timestamptz) | (Timestamptz, Date) => true,
-        (_, Json) => from != Timestamptz && from != Date,
+        (a, b) if a.is_moment() && b.is_moment() => true,
+        (Timestamp | Timestamptz | Date | Interval, Json) => false,
+        (_, Json) => true,
         _ => false,
     }
 }
@@ -46,7 +48,9 @@ pub fn cast_column(column: Column, from: SqlType, to: SqlType, rows: usize) -> C
 
 /// Casts a column.
 pub(super) fn compute(column: Column, from: SqlType, to: SqlType, lenient: bool, rows: usize) -> Column {
-    use SqlType::{Bigint, Boolean, Date, Decimal, Double, Integer, Json, Null, Text, Timestamptz};
+    use SqlType::{
+        Bigint, Boolean, Date, Decimal, Double, Integer, Interval, Json, Null, Text, Timestamp, Timestamptz,
+    };
     if from == to {
         return column;
     }
@@ -76,12 +80,20 @@ pub(super) fn compute(column: Column, from: SqlType, to: SqlType, lenient: bool,
             time::parse_timestamp(t.as_bytes())
                 .or_else(|| time::parse_date(t.as_bytes()).map(|d| i64::from(d) * time::DAY))
         }),
+        (Text, Timestamp) => cast.parse::<TimestampMicrosecondType>(|t| time::parse_local(t.as_bytes())),
+        (Text, Interval) => cast.parse::<IntervalMonthDayNanoType>(interval::parse_interval),
+        // Without a zone, UTC is meant.
+        (Timestamp, Timestamptz) | (Timestamptz, Timestamp) => {
+            cast.map::<TimestampMicrosecondType, TimestampMicrosecondType>(Some)
+        }
         (Boolean, Integer) => cast.boolean_to_whole::<Int32Type>(),
         (Boolean, Bigint) => cast.boolean_to_whole::<Int64Type>(),
         (Integer, Boolean) => cast.whole_to_boolean::<Int32Type>(),
         (Bigint, Boolean) => cast.whole_to_boolean::<Int64Type>(),
-        (Date, Timestamptz) => cast.map::<Date32Type, TimestampMicrosecondType>(|d| Some(i64::from(d) * time::DAY)),
-        (Timestamptz, Date) => {
+        (Date, Timestamp | Timestamptz) => {
+            cast.map::<Date32Type, TimestampMicrosecondType>(|d| Some(i64::from(d) * time::DAY))
+        }
+        (Timestamp | Timestamptz, Date) => {
             cast.map::<TimestampMicrosecondType, Date32Type>(|m| i32::try_from(m.div_euclid(time::DAY)).ok())
         }
         _ => numbers(&cast, from),

@@ -4,9 +4,12 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
-use arrow_array::types::ArrowPrimitiveType;
-use arrow_array::{Array, ArrayRef, Datum, PrimitiveArray, StringArray, UInt64Array};
-use arrow_buffer::NullBuffer;
+use arrow_array::types::{ArrowPrimitiveType, Float64Type, Int32Type, Int64Type};
+use arrow_array::{Array, ArrayRef, BooleanArray, Datum, PrimitiveArray, StringArray, UInt64Array};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_schema::DataType;
+
+use crate::types::SqlType;
 
 /// Errors of single rows: row number to reason. Empty in all but rare batches.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -132,6 +135,25 @@ impl Column {
         self.array.as_primitive::<T>()
     }
 
+    /// The text of a row that is not null.
+    pub(super) fn text_at(&self, row: usize) -> &str {
+        self.text().value(self.index(row))
+    }
+
+    /// The whole number of a row that is not null.
+    pub(super) fn whole_at(&self, row: usize) -> i64 {
+        let i = self.index(row);
+        match self.array.data_type() {
+            DataType::Int32 => self.primitive::<Int32Type>().value(i).into(),
+            _ => self.primitive::<Int64Type>().value(i),
+        }
+    }
+
+    /// The floating-point number of a row that is not null.
+    pub(super) fn double_at(&self, row: usize) -> f64 {
+        self.primitive::<Float64Type>().value(self.index(row))
+    }
+
     /// The constant text that this is.
     pub fn constant_text(&self) -> Option<&str> {
         (self.scalar && !self.array.is_null(0)).then(|| self.text().value(0))
@@ -204,30 +226,116 @@ pub(super) fn merged(columns: &[&Column], rows: usize) -> RowErrors {
     errors
 }
 
+/// Bytes of text that one expression may give for the rows of a chunk: offsets have 32 bits, and memory is bounded.
+const MAX_TEXT: usize = 1 << 30;
+
 /// Builds a text column by writing each row's value; null where any argument is null.
 pub(super) fn map_text(
     columns: &[&Column],
     rows: usize,
     mut write: impl FnMut(usize, &mut Vec<u8>) -> Result<(), String>,
 ) -> Column {
+    map_text_or_null(columns, rows, |row, out| write(row, out).map(|()| true))
+}
+
+/// The same, with false for what has no value.
+pub(super) fn map_text_or_null(
+    columns: &[&Column],
+    rows: usize,
+    mut write: impl FnMut(usize, &mut Vec<u8>) -> Result<bool, String>,
+) -> Column {
     let (scalar, len) = shape(columns, rows);
     let nulls = nulls(columns, len);
     let mut errors = merged(columns, rows);
     let mut bytes = Vec::new();
     let mut offsets = Vec::with_capacity(len + 1);
+    let mut absent = Vec::new();
     offsets.push(0_i32);
     for row in 0..len {
         if nulls.as_ref().is_none_or(|n| n.is_valid(row)) {
             let before = bytes.len();
-            if let Err(reason) = write(row, &mut bytes) {
+            let written = match write(row, &mut bytes) {
+                Ok(true) if bytes.len() > MAX_TEXT => Err("the texts of this chunk are too long together".into()),
+                written => written,
+            };
+            if written != Ok(true) {
                 bytes.truncate(before);
-                errors.add(row, reason);
+            }
+            match written {
+                Ok(true) => {}
+                Ok(false) => absent.push(row),
+                Err(reason) => errors.add(row, reason),
             }
         }
         offsets.push(i32::try_from(bytes.len()).unwrap_or(i32::MAX));
     }
-    let array = text_array(offsets, bytes, nulls);
+    let array = text_array(offsets, bytes, without(nulls, &absent, len));
     Column::computed(array, scalar, errors)
+}
+
+/// Builds a column of a type with numbers inside; null where any argument is null, and for None.
+pub(super) fn map_primitive<T: ArrowPrimitiveType>(
+    columns: &[&Column],
+    rows: usize,
+    ty: SqlType,
+    mut value: impl FnMut(usize) -> Result<Option<T::Native>, String>,
+) -> Column {
+    let (scalar, len) = shape(columns, rows);
+    let nulls = nulls(columns, len);
+    let mut errors = merged(columns, rows);
+    let (mut values, mut absent) = (Vec::with_capacity(len), Vec::new());
+    for row in 0..len {
+        let found = match nulls.as_ref().is_none_or(|n| n.is_valid(row)) {
+            true => value(row),
+            false => Ok(Some(T::Native::default())),
+        };
+        values.push(match found {
+            Ok(Some(value)) => value,
+            Ok(None) => {
+                absent.push(row);
+                T::Native::default()
+            }
+            Err(reason) => {
+                errors.add(row, reason);
+                T::Native::default()
+            }
+        });
+    }
+    let array = PrimitiveArray::<T>::new(values.into(), without(nulls, &absent, len)).with_data_type(ty.arrow());
+    Column::computed(Arc::new(array), scalar, errors)
+}
+
+/// Builds a column of truth values; null where any argument is null.
+pub(super) fn map_boolean(
+    columns: &[&Column],
+    rows: usize,
+    mut value: impl FnMut(usize) -> Result<bool, String>,
+) -> Column {
+    let (scalar, len) = shape(columns, rows);
+    let nulls = nulls(columns, len);
+    let mut errors = merged(columns, rows);
+    let bits = BooleanBuffer::collect_bool(len, |row| {
+        let is_valid = nulls.as_ref().is_none_or(|n| n.is_valid(row));
+        is_valid
+            && value(row).unwrap_or_else(|reason| {
+                errors.add(row, reason);
+                false
+            })
+    });
+    Column::computed(Arc::new(BooleanArray::new(bits, nulls)), scalar, errors)
+}
+
+/// Nulls with further rows among them.
+fn without(nulls: Option<NullBuffer>, absent: &[usize], len: usize) -> Option<NullBuffer> {
+    if absent.is_empty() {
+        return nulls;
+    }
+    let mut valid: Vec<bool> = match &nulls {
+        Some(nulls) => nulls.iter().collect(),
+        None => vec![true; len],
+    };
+    absent.iter().for_each(|row| valid[*row] = false);
+    Some(valid.into())
 }
 
 /// A text array from its parts.

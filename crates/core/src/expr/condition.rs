@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{
-    ArrowPrimitiveType, Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, TimestampMicrosecondType,
+    ArrowPrimitiveType, Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, IntervalMonthDayNanoType,
+    TimestampMicrosecondType,
 };
 use arrow_array::{Array, ArrayRef, BooleanArray};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
@@ -13,6 +14,7 @@ use arrow_select::zip::zip;
 
 use super::CompareOp;
 use super::column::{Column, RowErrors, merged, nulls, shape};
+use crate::values::interval::length;
 
 const TYPED: &str = "bind gives both sides one type";
 
@@ -41,6 +43,13 @@ pub(super) fn compare(op: CompareOp, left: &Column, right: &Column, rows: usize)
         DataType::Decimal128(..) => primitives::<Decimal128Type>(op, left, right, len),
         DataType::Date32 => primitives::<Date32Type>(op, left, right, len),
         DataType::Timestamp(..) => primitives::<TimestampMicrosecondType>(op, left, right, len),
+        DataType::Interval(_) => {
+            let (a, b) = (left.primitive::<IntervalMonthDayNanoType>(), right.primitive::<IntervalMonthDayNanoType>());
+            BooleanBuffer::collect_bool(len, |row| {
+                let (i, j) = at(row);
+                op.holds(Some(length(a.value(i)).cmp(&length(b.value(j)))))
+            })
+        }
         DataType::Boolean => {
             let (a, b) = (left.array.as_boolean(), right.array.as_boolean());
             BooleanBuffer::collect_bool(len, |row| {

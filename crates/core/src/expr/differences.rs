@@ -42,5 +42,40 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
         "an error on one side is ignored if the other side alone decides the result, on either side; PostgreSQL \
          usually evaluates the left side first",
     ),
+    (
+        "rounding whole numbers",
+        "ceil, floor and trunc of whole numbers are whole numbers; PostgreSQL makes floating-point numbers of them",
+    ),
+    ("buckets", "a number inside the borders stays in the last bucket however near it is to the border"),
+    (
+        "regular expressions",
+        "take time in proportion to the text: there is neither looking ahead or behind nor a reference to a group, of several \
+         branches the first one that fits counts rather than the longest, and each part is greedy or not by itself. A pattern is a \
+         constant and is compiled once",
+    ),
+    (
+        "functions of floating-point numbers",
+        "give double precision for decimals as well: sqrt, power, exp, ln, log, cbrt",
+    ),
+    ("functions of our own", "mask; json_path_exists and its like, which PostgreSQL has for jsonb alone"),
+    (
+        "timestamps and intervals",
+        "exist within expressions alone: a column has a timestamptz, a number of seconds or a text",
+    ),
+    ("fields of moments", "date_part gives what extract gives: whole numbers, and decimals for seconds and epoch"),
+    ("timestamps as text", "have a T between day and time, as RFC 3339 has it"),
+    (
+        "reading by a pattern",
+        "to_date and to_timestamp take what fits the pattern: a month 13, a sign in the wrong place and text that is left over are \
+         errors of the row; two digits of a year are those from 1970 to 2069",
+    ),
+    ("time zones", "are named as in the database of time zones: Europe/Oslo; no abbreviations but UTC, no offsets"),
+    (
+        "JSON",
+        "keeps the spelling that it came with, under the names of jsonb as well; what is built has no blanks in it",
+    ),
+    ("paths into JSON", "are lax; without variables, arithmetic, .** and methods other than size() and type()"),
+    ("trim without characters", "takes all white space; btrim takes spaces alone"),
+    ("names in format", "%I quotes what is not a plain name, but does not know the reserved words"),
     ("upper case", "follows Unicode's full rules: upper('ß') gives SS"),
 ];

@@ -3,6 +3,7 @@
 use arrow_array::{RecordBatch, TimestampMicrosecondArray};
 
 use super::column::Column;
+use super::functions::Arguments;
 use super::{Expr, Node, arithmetic, cast, condition};
 
 /// What an expression is computed over.
@@ -36,9 +37,9 @@ pub fn evaluate(expr: &Expr, context: &EvalContext<'_>) -> Column {
         Node::IsTruth(inner, wanted) => condition::is_truth(&eval(inner), *wanted),
         Node::Case(branches, otherwise) => case(branches, otherwise, context),
         Node::Coalesce(items) => coalesce(items, context),
-        Node::Call(function, arguments) => {
-            let columns: Vec<Column> = arguments.iter().map(eval).collect();
-            (function.compute)(&columns, rows)
+        Node::Call(call) => {
+            let columns: Vec<Column> = call.arguments.iter().map(eval).collect();
+            (call.function.compute)(&Arguments { columns: &columns, rows, prepared: &call.prepared })
         }
     }
 }

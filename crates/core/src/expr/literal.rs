@@ -3,13 +3,13 @@
 use std::sync::Arc;
 
 use arrow_array::{
-    ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, Int64Array, StringArray,
-    TimestampMicrosecondArray, new_null_array,
+    ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, Int64Array,
+    IntervalMonthDayNanoArray, StringArray, TimestampMicrosecondArray, new_null_array,
 };
 
 use super::{Expr, Node};
 use crate::types::{MAX_PRECISION, SqlType};
-use crate::values::{number, time};
+use crate::values::{interval, number, time};
 
 impl Expr {
     /// A constant of a type.
@@ -100,6 +100,8 @@ pub(super) fn text_as(text: &str, ty: SqlType) -> Option<Expr> {
                 time::parse_timestamp(bytes).or_else(|| time::parse_date(bytes).map(|d| i64::from(d) * time::DAY))?;
             Arc::new(TimestampMicrosecondArray::from(vec![value]).with_timezone("UTC"))
         }
+        SqlType::Timestamp => Arc::new(TimestampMicrosecondArray::from(vec![time::parse_local(bytes)?])),
+        SqlType::Interval => Arc::new(IntervalMonthDayNanoArray::from(vec![interval::parse_interval(trimmed)?])),
         SqlType::Null => return None,
     };
     Some(Expr::literal(array, ty))

@@ -12,6 +12,7 @@ mod differences;
 pub mod eval;
 pub mod functions;
 mod literal;
+mod operators;
 
 use arrow_array::ArrayRef;
 
@@ -24,7 +25,10 @@ pub use cast::cast_column;
 pub use column::{Column, RowErrors};
 pub use differences::DIFFERENCES;
 pub use eval::{EvalContext, evaluate};
-pub use functions::{FUNCTIONS, Function};
+pub(crate) use functions::Prepared;
+pub use functions::{Function, GROUPS};
+pub(crate) use functions::{json_length, json_members};
+pub use operators::OPERATORS;
 
 /// The columns that an expression can name.
 #[derive(Clone, Debug)]
@@ -83,7 +87,18 @@ pub enum Node {
     /// The first value that is not null.
     Coalesce(Vec<Expr>),
     /// A function of the table.
-    Call(&'static Function, Vec<Expr>),
+    Call(Call),
+}
+
+/// A function with its arguments.
+#[derive(Clone, Debug)]
+pub struct Call {
+    /// The function.
+    pub function: &'static Function,
+    /// What it made of its constant arguments.
+    pub(crate) prepared: Prepared,
+    /// The arguments.
+    pub arguments: Vec<Expr>,
 }
 
 /// An operator of two numbers.
@@ -145,7 +160,9 @@ impl Expr {
                 }
                 otherwise.add_columns(found);
             }
-            Node::Coalesce(items) | Node::Call(_, items) => items.iter().for_each(|e| e.add_columns(found)),
+            Node::Coalesce(items) | Node::Call(Call { arguments: items, .. }) => {
+                items.iter().for_each(|e| e.add_columns(found));
+            }
         }
     }
 
@@ -170,7 +187,7 @@ impl Expr {
                 one(otherwise),
             ),
             Node::Coalesce(values) => Node::Coalesce(all(values)),
-            Node::Call(function, arguments) => Node::Call(function, all(arguments)),
+            Node::Call(call) => Node::Call(Call { arguments: all(&call.arguments), ..call.clone() }),
         };
         Self { node, ..self.clone() }
     }

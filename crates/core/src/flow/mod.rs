@@ -5,10 +5,12 @@
 
 mod arrival;
 mod remembered;
+mod unfold;
 mod walk;
 
 pub use arrival::{ArrivalFlow, Arrived, LaneFlow};
 pub use remembered::{Ending, Memory, MemorySink, Remembered, Waiting, event_times};
+pub use unfold::Unfold;
 pub use walk::{Arriving, FlowSink, Passed, Walk};
 
 use crate::plan::{Plan, Transform};
@@ -29,6 +31,8 @@ pub enum Output {
 pub struct Station<'a> {
     /// Its name: the label of a landing, or the name of a made event.
     pub name: &'a str,
+    /// The list whose elements become rows before that.
+    pub unfold: Option<&'a Unfold>,
     /// What it does with each row.
     pub transform: &'a Transform,
     /// Where its rows go.
@@ -42,10 +46,12 @@ pub fn stations_of(plan: &Plan, event: usize) -> impl Iterator<Item = Station<'_
     let event = &plan.events[event];
     let landings = event.landings.iter().map(|place| {
         let landing = &plan.landings[*place];
-        Station { name: &landing.label, transform: &landing.transform, output: Output::Landing(*place), side: 0 }
+        let (name, transform) = (landing.label.as_str(), &landing.transform);
+        Station { name, unfold: None, transform, output: Output::Landing(*place), side: 0 }
     });
     let made = event.makes.iter().map(|making| Station {
         name: &plan.events[making.event].name,
+        unfold: making.unfold.as_ref(),
         transform: &making.transform,
         output: match making.state {
             None => Output::Event(making.event),

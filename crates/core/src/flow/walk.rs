@@ -109,19 +109,28 @@ impl Walk<'_> {
                     sink.waits(made, Passed { station, input: rows, result, marks, groups: None });
                 }
                 Output::Event(made) => {
+                    if let Some(unfold) = station.unfold {
+                        for part in unfold.apply(rows, self.now) {
+                            let result = part.pass(station.transform, self.now);
+                            let passed = Passed { station, input: part.arriving(), result, marks: None, groups: None };
+                            self.go_on(made, &passed, sink);
+                        }
+                        continue;
+                    }
                     let (result, marks) = apply(station, rows, self.now, true);
                     let passed = Passed { station, input: rows, result, marks, groups: None };
-                    sink.made(made, &passed);
-                    let origin = passed.origin();
-                    let onwards = Arriving {
-                        rows: &passed.result.batch,
-                        marks: passed.marks.as_ref(),
-                        origin: origin.as_deref(),
-                    };
-                    self.event(made, onwards, sink);
+                    self.go_on(made, &passed, sink);
                 }
             }
         }
+    }
+
+    /// Hands on the rows of an event that was made.
+    fn go_on(&self, made: usize, passed: &Passed<'_>, sink: &mut impl FlowSink) {
+        sink.made(made, passed);
+        let origin = passed.origin();
+        let onwards = Arriving { rows: &passed.result.batch, marks: passed.marks.as_ref(), origin: origin.as_deref() };
+        self.event(made, onwards, sink);
     }
 
     /// Takes rows through the station of a landing: condition and columns, then folders, then what its store takes.

@@ -32,7 +32,9 @@ pub(crate) enum Values {
 impl ColumnBuilder {
     pub(crate) fn new(ty: SqlType) -> Self {
         let values = match ty {
-            SqlType::Text | SqlType::Json | SqlType::Null => Values::Text { offsets: vec![0], bytes: Vec::new() },
+            SqlType::Text | SqlType::Json | SqlType::Timestamp | SqlType::Interval | SqlType::Null => {
+                Values::Text { offsets: vec![0], bytes: Vec::new() }
+            }
             SqlType::Boolean => Values::Boolean(BooleanBufferBuilder::new(0)),
             SqlType::Integer => Values::Integer(Vec::new()),
             SqlType::Bigint => Values::Bigint(Vec::new()),

@@ -202,7 +202,7 @@ impl Resolver<'_> {
             items.push(time_column(clocks[side], &both.inputs[side]));
             let transform = self.prepare(None, items, &both.inputs[side], parents[side]);
             let state = Some(StatePlan::Join(Arc::clone(&plan)));
-            self.plan.events[parents[side]].makes.push(Making { event: index, transform, state, side });
+            self.plan.events[parents[side]].makes.push(Making { unfold: None, event: index, transform, state, side });
         }
         Some(columns)
     }

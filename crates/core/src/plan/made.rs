@@ -6,7 +6,7 @@ use std::time::Duration;
 use super::resolve::Resolver;
 use super::{Making, Transform};
 use crate::columns::OutputColumn;
-use crate::config::{EmbeddedText, EventConfig, MadeConfig, OF_CLOSING, OF_WINDOWS, Options};
+use crate::config::{EmbeddedText, EventConfig, MadeConfig, OF_CLOSING, OF_WINDOWS, Options, PipelineConfig};
 use crate::expr::{
     BoundCall, Condition, Expr, Node, ScopeColumn, SelectItem, bind_columns, bind_condition, bind_grouped, bind_parts,
 };
@@ -29,6 +29,22 @@ pub(super) fn micros(duration: Duration) -> i64 {
     i64::try_from(duration.as_micros()).unwrap_or(i64::MAX)
 }
 
+/// The events that arrive of which an event is made.
+pub(super) fn roots_of<'c>(config: &'c PipelineConfig, made: &MadeConfig) -> Vec<&'c EventConfig> {
+    let mut roots: Vec<&EventConfig> = Vec::new();
+    let mut seen: Vec<String> = Vec::new();
+    let mut open: Vec<String> = made.parents().map(|parent| parent.value.clone()).collect();
+    while let Some(name) = open.pop() {
+        let Some(of) = config.events.iter().find(|e| e.name == name && !seen.contains(&name)) else { continue };
+        seen.push(name);
+        match &of.made {
+            Some(made) => open.extend(made.parents().map(|parent| parent.value.clone())),
+            None => roots.push(of),
+        }
+    }
+    roots
+}
+
 impl Resolver<'_> {
     /// Notes how an event is made of others; gives its columns.
     pub(super) fn makings(
@@ -38,6 +54,7 @@ impl Resolver<'_> {
         parents: &[usize],
         index: usize,
     ) -> Vec<OutputColumn> {
+        self.refuse_beside_unfold(made);
         if let (Some(join), [left, right]) = (&made.join, parents) {
             self.check_lane(event, made);
             parents.iter().for_each(|parent| self.refuse_present_values(made, *parent));
@@ -65,6 +82,9 @@ impl Resolver<'_> {
             self.check_lane(event, made);
         }
         self.refuse_present_values(made, parent);
+        if let Some(text) = &made.unfold {
+            return self.unfolding(made, text, parent, index);
+        }
         let plain = match (&made.once, &made.window) {
             (None, None) => {
                 self.refuse_keys(made, OF_WINDOWS, "window");
@@ -90,7 +110,7 @@ impl Resolver<'_> {
         plain.unwrap_or_else(|| {
             let transform = self.transform(made.when.as_ref(), made.columns.as_ref(), parent, &[], None);
             let columns = transform.columns.clone();
-            (Making { event: index, transform, state: None, side: 0 }, columns)
+            (Making { unfold: None, event: index, transform, state: None, side: 0 }, columns)
         })
     }
 
@@ -118,20 +138,7 @@ impl Resolver<'_> {
 
     /// A station that remembers needs all of its events in one order.
     fn check_lane(&mut self, event: &EventConfig, made: &MadeConfig) {
-        let mut roots: Vec<&EventConfig> = Vec::new();
-        let mut seen: Vec<&str> = Vec::new();
-        let mut open: Vec<&str> = made.parents().map(|parent| parent.value.as_str()).collect();
-        while let Some(name) = open.pop() {
-            let Some(of) = self.config.events.iter().find(|e| e.name == name && !seen.contains(&name)) else {
-                continue;
-            };
-            seen.push(name);
-            match &of.made {
-                Some(made) => open.extend(made.parents().map(|parent| parent.value.as_str())),
-                None => roots.push(of),
-            }
-        }
-        for root in roots {
+        for root in roots_of(self.config, made) {
             self.check_lane_of(event, made, root);
         }
     }
@@ -273,7 +280,10 @@ impl Resolver<'_> {
             ahead: micros(made.options.duration("ahead")),
         };
         let columns = transform.columns[..columns].to_vec();
-        Some((Making { event: index, transform, state: Some(StatePlan::Once(Arc::new(plan))), side: 0 }, columns))
+        Some((
+            Making { unfold: None, event: index, transform, state: Some(StatePlan::Once(Arc::new(plan))), side: 0 },
+            columns,
+        ))
     }
 
     /// `window`: the parts of the group, the time, then arguments and conditions of the aggregate functions.
@@ -331,7 +341,10 @@ impl Resolver<'_> {
             ahead: micros(made.options.duration("ahead")),
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
         };
-        Some((Making { event: index, transform, state: Some(StatePlan::Window(Arc::new(plan))), side: 0 }, columns))
+        Some((
+            Making { unfold: None, event: index, transform, state: Some(StatePlan::Window(Arc::new(plan))), side: 0 },
+            columns,
+        ))
     }
 
     pub(super) fn prepare(

@@ -12,6 +12,7 @@ pub mod path;
 mod referenced;
 mod resolve;
 pub mod transform;
+mod unfolded;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -22,6 +23,7 @@ use crate::config::{ConnectionConfig, Options};
 use crate::context::Context;
 use crate::contract::Contract;
 use crate::failure::Outcome;
+use crate::flow::Unfold;
 use crate::formats::Format;
 use crate::kinds::{
     ChangeSupport, Computed, Fit, Intake, IntakeKind, IntakeView, Landing, LandingKind, MirrorKey, Registry, Settings,
@@ -134,6 +136,13 @@ impl Plan {
         (0..self.landings.len()).filter(|place| events.contains(&self.landings[*place].event)).collect()
     }
 
+    /// The landings to which one event can bring several rows, since a list of it is unfolded, by their places.
+    pub fn unfolded_landings(&self) -> BTreeSet<usize> {
+        let makes = self.events.iter().flat_map(|e| &e.makes).filter(|m| m.unfold.is_some());
+        let events = self.events_below(&makes.map(|m| m.event).collect::<Vec<_>>());
+        (0..self.landings.len()).filter(|place| events.contains(&self.landings[*place].event)).collect()
+    }
+
     /// The landings that rows of an event can reach: its own and those of all that is made of it, by their places.
     pub fn landings_of(&self, event: usize) -> Vec<usize> {
         let mut events = vec![event];
@@ -204,6 +213,8 @@ impl EventPlan {
 
 /// How an event is made of another.
 pub struct Making {
+    /// The list whose elements become rows before the transform.
+    pub unfold: Option<Unfold>,
     /// The event that is made, by its place in the plan.
     pub event: usize,
     /// The transform of each row. Without `state` it gives the rows of the event, with `state` the input of the station.

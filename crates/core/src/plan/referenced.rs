@@ -98,7 +98,7 @@ impl Resolver<'_> {
         for (side, items) in [(LEFT, lefts), (RIGHT, rights)] {
             let transform = self.prepare(None, items, &both.inputs[side], parents[side]);
             let state = Some(StatePlan::Reference(Arc::clone(&plan)));
-            self.plan.events[parents[side]].makes.push(Making { event: index, transform, state, side });
+            self.plan.events[parents[side]].makes.push(Making { unfold: None, event: index, transform, state, side });
         }
         Some(columns)
     }

@@ -5,6 +5,7 @@
 //! what differs between two outcomes.
 
 pub mod compare;
+mod elements;
 pub mod kept;
 pub mod trace;
 mod work;

@@ -41,6 +41,8 @@ pub struct TracedStation {
     pub gathered: Option<Vec<TracedValue>>,
     /// What that station does with it.
     pub use_of: Use,
+    /// Of a list that is unfolded: which element this is, counted from 1, and how many there are.
+    pub element: Option<(usize, usize)>,
 }
 
 /// What a station that remembers does with an event.
@@ -73,11 +75,11 @@ pub fn trace(plan: &Plan, rehearsal: &Rehearsal, record: usize) -> Option<Trace>
     Some(Trace { record: found, stations: tracer.stations })
 }
 
-struct Tracer<'a> {
-    plan: &'a Plan,
-    rehearsal: &'a Rehearsal,
+pub(super) struct Tracer<'a> {
+    pub(super) plan: &'a Plan,
+    pub(super) rehearsal: &'a Rehearsal,
     record: usize,
-    stations: Vec<TracedStation>,
+    pub(super) stations: Vec<TracedStation>,
 }
 
 impl Tracer<'_> {
@@ -112,6 +114,7 @@ impl Tracer<'_> {
             folder: None,
             gathered: None,
             use_of: Use::Grouped,
+            element: None,
         });
         if let Some(row) = row {
             self.onwards(index, row);
@@ -123,6 +126,10 @@ impl Tracer<'_> {
         let rehearsal = self.rehearsal;
         let input = &rehearsal.events[index].rows;
         for station in stations_of(self.plan, index) {
+            if let (Some(unfold), Output::Event(made)) = (station.unfold, station.output) {
+                self.elements(station, unfold, made, &input.slice(row, 1));
+                continue;
+            }
             let view = match station.output {
                 Output::Landing(place) => &rehearsal.landings[place],
                 Output::Event(made) | Output::State(made) => &rehearsal.events[made],
@@ -135,7 +142,7 @@ impl Tracer<'_> {
     }
 
     fn station(&mut self, station: Station<'_>, view: &View, input: &RecordBatch, input_row: usize) {
-        let Station { name, transform, output, side } = station;
+        let Station { name, transform, output, side, unfold: _ } = station;
         let row = view.row_of(self.record);
         let folder = row.and_then(|row| view.folders.get(row)).map(ToString::to_string);
         self.stations.push(TracedStation {
@@ -150,6 +157,7 @@ impl Tracer<'_> {
                 Output::State(made) => self.use_of(made, side),
                 _ => Use::Grouped,
             },
+            element: None,
         });
     }
 
@@ -176,7 +184,12 @@ impl Tracer<'_> {
     }
 }
 
-fn conditions(transform: &Transform, input: &RecordBatch, row: usize, now: i64) -> Vec<(String, Option<bool>)> {
+pub(super) fn conditions(
+    transform: &Transform,
+    input: &RecordBatch,
+    row: usize,
+    now: i64,
+) -> Vec<(String, Option<bool>)> {
     use arrow_array::cast::AsArray as _;
     let Some(when) = &transform.when else { return Vec::new() };
     let row = input.slice(row, 1);
@@ -188,7 +201,7 @@ fn conditions(transform: &Transform, input: &RecordBatch, row: usize, now: i64) 
     when.parts.iter().map(truth).collect()
 }
 
-fn values(
+pub(super) fn values(
     rows: &RecordBatch,
     row: usize,
     columns: &[crate::columns::OutputColumn],

@@ -109,7 +109,7 @@ pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -
         events.entry(key).or_default().extend(landings(plan, reject, &open)?);
     }
     // What a station remembers cannot take an event that comes so late; the other landings can.
-    let remembered = plan.remembered_landings();
+    let (remembered, unfolded) = (plan.remembered_landings(), plan.unfolded_landings());
     let mut beyond = None;
     // An event that several landings rejected is read once for all of them.
     for reject in rejects {
@@ -118,7 +118,8 @@ pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -
         let Some(mut into) = events.remove(&key) else { continue };
         into.sort_unstable();
         into.dedup();
-        let before: Vec<usize> = into.iter().copied().filter(|place| !remembered.contains(place)).collect();
+        let before: Vec<usize> =
+            into.iter().copied().filter(|place| !remembered.contains(place) && !unfolded.contains(place)).collect();
         if before.is_empty() {
             beyond = into.first().copied();
             continue;
@@ -128,6 +129,12 @@ pub fn portions(plan: &Plan, rejects: &[Rejected], standing: &OpenRejects<'_>) -
     }
     if let (true, Some(place)) = (groups.is_empty(), beyond) {
         let label = &plan.landings[place].label;
+        if unfolded.contains(&place) && !remembered.contains(&place) {
+            let message =
+                format!("{label} gets a row for each element of a list: elements that have landed would land again");
+            let help = "nothing was read; read the whole batch again instead: sluice replay … --batches N";
+            return Err(Failure::findings(message).with_help(help));
+        }
         return Err(Failure::findings(format!(
             "{label} gets rows from a station that remembers events: an event that comes so late cannot be taken"
         ))

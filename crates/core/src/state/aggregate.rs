@@ -150,6 +150,7 @@ impl AggregateCall {
     /// Whether it takes an argument of a type.
     pub fn takes(kind: AggregateKind, ty: SqlType) -> bool {
         match kind {
+            _ if ty.is_within_expressions() => kind == AggregateKind::Count,
             AggregateKind::Sum | AggregateKind::Avg | AggregateKind::Stddev | AggregateKind::Percentile => {
                 ty.is_numeric()
             }

@@ -3,15 +3,18 @@
 use std::cmp::Ordering;
 
 use arrow_array::cast::AsArray as _;
-use arrow_array::types::{Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, TimestampMicrosecondType};
+use arrow_array::types::{
+    Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, IntervalMonthDayNanoType, TimestampMicrosecondType,
+};
 use arrow_array::{
     Array as _, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int32Array, Int64Array,
-    StringArray, TimestampMicrosecondArray,
+    IntervalMonthDayNanoArray, StringArray, TimestampMicrosecondArray,
 };
 
 use crate::formats::ColumnBuilder;
 use crate::formats::Values;
 use crate::types::SqlType;
+use crate::values::interval::length;
 
 /// One value.
 #[derive(Clone, Debug, PartialEq)]
@@ -49,6 +52,8 @@ pub(in crate::state) enum Cells<'a> {
     Date(&'a Date32Array),
     /// Moments.
     Timestamptz(&'a TimestampMicrosecondArray),
+    /// Lengths of time, which are equal where they are as long.
+    Interval(&'a IntervalMonthDayNanoArray),
 }
 
 impl<'a> Cells<'a> {
@@ -62,7 +67,11 @@ impl<'a> Cells<'a> {
             SqlType::Double => Self::Double(array.as_primitive::<Float64Type>()),
             SqlType::Decimal { .. } => Self::Decimal(array.as_primitive::<Decimal128Type>()),
             SqlType::Date => Self::Date(array.as_primitive::<Date32Type>()),
-            SqlType::Timestamptz => Self::Timestamptz(array.as_primitive::<TimestampMicrosecondType>()),
+            // Where an expression joins by it; no column has a timestamp.
+            SqlType::Timestamptz | SqlType::Timestamp => {
+                Self::Timestamptz(array.as_primitive::<TimestampMicrosecondType>())
+            }
+            SqlType::Interval => Self::Interval(array.as_primitive::<IntervalMonthDayNanoType>()),
         }
     }
 
@@ -77,6 +86,7 @@ impl<'a> Cells<'a> {
             Self::Decimal(a) => a.is_null(row),
             Self::Date(a) => a.is_null(row),
             Self::Timestamptz(a) => a.is_null(row),
+            Self::Interval(a) => a.is_null(row),
         }
     }
 
@@ -94,6 +104,7 @@ impl<'a> Cells<'a> {
             Self::Decimal(a) => Cell::Decimal(a.value(row)),
             Self::Date(a) => Cell::Whole(a.value(row).into()),
             Self::Timestamptz(a) => Cell::Whole(a.value(row)),
+            Self::Interval(a) => Cell::Decimal(length(a.value(row))),
         }
     }
 
@@ -111,6 +122,7 @@ impl<'a> Cells<'a> {
             Self::Decimal(a) => write_decimal(a.value(row), key),
             Self::Date(a) => write_whole(a.value(row).into(), key),
             Self::Timestamptz(a) => write_whole(a.value(row), key),
+            Self::Interval(a) => write_decimal(length(a.value(row)), key),
         }
     }
 

@@ -3,11 +3,13 @@
 use std::fmt::Write as _;
 
 use arrow_array::cast::AsArray as _;
-use arrow_array::types::{Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, TimestampMicrosecondType};
+use arrow_array::types::{
+    Date32Type, Decimal128Type, Float64Type, Int32Type, Int64Type, IntervalMonthDayNanoType, TimestampMicrosecondType,
+};
 use arrow_array::{Array, RecordBatch};
-use arrow_schema::DataType;
+use arrow_schema::{DataType, IntervalUnit};
 
-use super::{number, time};
+use super::{interval, number, time};
 use crate::columns::OutputColumn;
 use crate::types::SqlType;
 
@@ -100,6 +102,13 @@ fn write_plain(out: &mut String, column: &dyn Array, row: usize, quoted: bool) {
             number::write_decimal(out, column.as_primitive::<Decimal128Type>().value(row), scale);
         }
         DataType::Date32 => quote(out, time::show_date(column.as_primitive::<Date32Type>().value(row))),
+        DataType::Timestamp(_, None) => {
+            let moment = time::show_timestamp(column.as_primitive::<TimestampMicrosecondType>().value(row));
+            quote(out, moment.trim_end_matches('Z').to_string());
+        }
+        DataType::Interval(IntervalUnit::MonthDayNano) => {
+            quote(out, interval::show_interval(column.as_primitive::<IntervalMonthDayNanoType>().value(row)));
+        }
         DataType::Timestamp(..) => {
             quote(out, time::show_timestamp(column.as_primitive::<TimestampMicrosecondType>().value(row)));
         }

@@ -1,5 +1,6 @@
 //! Single values and their spellings: what decoders, casts, path templates and JSON writers share.
 
+pub mod interval;
 pub mod json;
 pub mod number;
 pub mod time;

@@ -86,7 +86,7 @@ fn digits(text: &[u8]) -> Option<u32> {
 /// Days since 1970 of a Gregorian date, None where there is no such day.
 ///
 /// After Howard Hinnant, "chrono-compatible low-level date algorithms", `days_from_civil`.
-fn days_of(year: i64, month: u32, day: u32) -> Option<i32> {
+pub fn days_of(year: i64, month: u32, day: u32) -> Option<i32> {
     const LENGTHS: [u32; 12] = [31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
     let leap = (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
     let length = *LENGTHS.get(usize::try_from(month).ok()?.checked_sub(1)?)? + u32::from(leap && month == 2);
@@ -118,6 +118,19 @@ pub fn parse_timestamp(text: &[u8]) -> Option<i64> {
     let offset = parse_offset(rest)?;
     let seconds = i64::from(hour * 3600 + minute * 60 + second) - offset;
     (i64::from(days) * DAY).checked_add(seconds * 1_000_000 + micros)
+}
+
+/// Parses what clocks show, as `2026-04-01 08:15:00.25`, or a day alone; no zone stands there.
+pub fn parse_local(text: &[u8]) -> Option<i64> {
+    if text.len() == 10 {
+        return parse_date(text).map(|days| i64::from(days) * DAY);
+    }
+    let mut whole = text.to_vec();
+    if text.len() == 16 {
+        whole.extend_from_slice(b":00");
+    }
+    whole.push(b'Z');
+    parse_timestamp(&whole)
 }
 
 fn parse_fraction(text: &[u8]) -> Option<(i64, &[u8])> {
@@ -187,12 +200,35 @@ pub fn show_date(days: i32) -> String {
 }
 
 /// The units of `date_trunc`.
-pub const UNITS: &[&str] = &["second", "minute", "hour", "day", "week", "month", "quarter", "year"];
+pub const UNITS: &[&str] = &[
+    "microseconds",
+    "milliseconds",
+    "second",
+    "minute",
+    "hour",
+    "day",
+    "week",
+    "month",
+    "quarter",
+    "year",
+    "decade",
+    "century",
+    "millennium",
+];
+
+/// Whether a moment lies in the years that have a spelling, 1 to 9999.
+pub fn is_inside(micros: i64) -> bool {
+    const FIRST: i64 = -719_162 * DAY;
+    const END: i64 = 2_932_897 * DAY;
+    (FIRST..END).contains(&micros)
+}
 
 /// Cuts a moment to the start of its unit in UTC. None for an unknown unit, or outside the years of the calendar.
 pub fn truncate(unit: &str, micros: i64) -> Option<i64> {
     let down = |step: i64| Some(micros - micros.rem_euclid(step));
     match unit {
+        "microseconds" => return Some(micros),
+        "milliseconds" => return down(1_000),
         "second" => return down(1_000_000),
         "minute" => return down(60_000_000),
         "hour" => return down(3_600_000_000),
@@ -202,13 +238,18 @@ pub fn truncate(unit: &str, micros: i64) -> Option<i64> {
         _ => {}
     }
     let date = moment(micros)?.date_naive();
-    let month = match unit {
-        "month" => date.month(),
-        "quarter" => (date.month0() / 3) * 3 + 1,
-        "year" => 1,
+    let year = i64::from(date.year());
+    let (year, month) = match unit {
+        "month" => (year, date.month()),
+        "quarter" => (year, (date.month0() / 3) * 3 + 1),
+        "year" => (year, 1),
+        // The first decade begins before the year 1.
+        "decade" => (Some(year.div_euclid(10) * 10).filter(|year| *year > 0)?, 1),
+        "century" => ((year - 1).div_euclid(100) * 100 + 1, 1),
+        "millennium" => ((year - 1).div_euclid(1000) * 1000 + 1, 1),
         _ => return None,
     };
-    days_of(i64::from(date.year()), month, 1).map(|days| i64::from(days) * DAY)
+    days_of(year, month, 1).map(|days| i64::from(days) * DAY)
 }
 
 #[cfg(test)]

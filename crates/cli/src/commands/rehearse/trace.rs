@@ -64,7 +64,8 @@ fn in_lines(text: &str, width: usize) -> Vec<String> {
 
 fn station_text(out: &mut String, station: &TracedStation, width: usize) {
     let what = if station.is_landing { "landing" } else { "event" };
-    out.push_str(&format!("\n{} {}\n", style::dim(what), style::bold(&station.station)));
+    let element = station.element.map(|(number, of)| format!(", element {number} of {of}")).unwrap_or_default();
+    out.push_str(&format!("\n{} {}{element}\n", style::dim(what), style::bold(&station.station)));
     for (part, truth) in &station.conditions {
         let (sign, word) = match truth {
             Some(true) => (style::good("✓"), "true"),
@@ -142,7 +143,7 @@ fn as_json(number: u64, way: &Trace) {
                 }
             });
             json!({
-                "station": s.station, "is_landing": s.is_landing, "conditions": conditions, "values": values,
+                "station": s.station, "element": s.element.map(|(number, _)| number), "is_landing": s.is_landing, "conditions": conditions, "values": values,
                 "stopped": fate, "folder": s.folder, "gathered": s.gathered.is_some() && s.values.is_empty() && s.fate.is_none(),
             })
         })

@@ -82,14 +82,7 @@ impl Database {
 
     /// Waits until the server answers.
     pub fn wait(&self) {
-        for _ in 0..300 {
-            let asked = Command::new("psql").args(["-X", "-q", &self.url, "-c", "select 1"]).output().unwrap();
-            if asked.status.success() {
-                return;
-            }
-            std::thread::sleep(Duration::from_millis(100));
-        }
-        panic!("the server does not answer");
+        wait_for_answer(&self.url);
     }
 
     /// HOST:PORT.
@@ -106,6 +99,14 @@ impl Database {
         let name = &self.name;
         format!("[connection.toll]\nurl = \"postgres://{address}/{name}\"\nuser = \"sluice\"\n")
     }
+}
+
+fn wait_for_answer(url: &str) {
+    let answers = (0..300).any(|_| {
+        std::thread::sleep(Duration::from_millis(100));
+        Command::new("psql").args(["-X", "-q", url, "-c", "select 1"]).output().unwrap().status.success()
+    });
+    assert!(answers, "the server does not answer");
 }
 
 fn start(bin: &std::path::Path, folder: &std::path::Path, port: u16) -> Child {
@@ -160,8 +161,10 @@ impl OwnServer {
         let _ = self.child.wait();
     }
 
+    /// Starts it, and waits until it answers.
     pub fn start(&mut self) {
         self.child = start(&self.bin, self.folder.path(), self.port);
+        wait_for_answer(&format!("postgres://sluice@127.0.0.1:{}/postgres", self.port));
     }
 
     /// Keeps a copy of its data as they are; it must be at rest.

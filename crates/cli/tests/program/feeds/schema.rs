@@ -3,6 +3,7 @@
 use crate::common::feeds;
 use crate::common::feeds::{Office, script};
 use crate::common::tables::{Database, psql};
+use crate::common::topics::wait_for;
 use rstest::rstest;
 
 const RUN: &[&str] = &["run", "office", "--until-caught-up"];
@@ -137,8 +138,10 @@ fn renamed_dropped_and_recreated_tables_are_followed(#[case] between: &str) {
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
     project.expect(0, RUN);
-    let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(700));
+    let said = project.path("said");
+    let to_file = std::fs::File::create(&said).unwrap();
+    let mut running = project.command(&["run", "office"]).stderr(to_file).spawn().unwrap();
+    wait_for(|| std::fs::read_to_string(&said).unwrap().contains("caught up"));
     // Changes before a table was dropped land.
     assert!(script(&office.source, "update berth set free = true; drop table berth;"));
     let sql = format!(
@@ -163,13 +166,9 @@ fn renamed_dropped_and_recreated_tables_are_followed(#[case] between: &str) {
     let ships = if came { String::new() } else { there("select vessel_no from ship") };
     let permits = there("select permit_id || class from permit");
     let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let output = running.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(
-        came && output.status.success(),
-        "{said}\nfree: {all_free}, ships: {ships}, permits: {permits}, exit: {:?}",
-        output.status
-    );
+    let status = running.wait().unwrap();
+    let said = std::fs::read_to_string(&said).unwrap();
+    assert!(came && status.success(), "{said}\nfree: {all_free}, ships: {ships}, permits: {permits}, exit: {status:?}");
     assert!(said.contains("it was renamed to public.ship"), "{said}");
     assert_eq!(psql(&office.target.url, "select count(*) from ship"), ["51"]);
     office.drop();

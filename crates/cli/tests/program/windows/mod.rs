@@ -6,6 +6,7 @@ mod kept;
 mod mistakes;
 mod references;
 mod results;
+mod unfold;
 
 use std::collections::BTreeMap;
 

@@ -49,7 +49,7 @@ impl SqlDialect for ClickhouseDialect {
 
     fn spell(&self, ty: SqlType, _: bool) -> String {
         match ty {
-            SqlType::Text | SqlType::Json | SqlType::Null => "String".into(),
+            SqlType::Text | SqlType::Json | SqlType::Timestamp | SqlType::Interval | SqlType::Null => "String".into(),
             SqlType::Boolean => "UInt8".into(),
             SqlType::Integer => "Int32".into(),
             // Its DateTime keeps whole seconds; this keeps microseconds since 1970.

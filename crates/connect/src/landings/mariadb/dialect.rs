@@ -37,7 +37,9 @@ impl SqlDialect for MariadbDialect {
         match ty {
             // An index wants texts of a bounded length.
             SqlType::Text | SqlType::Null if in_key => format!("varchar(255) {NO_PADDING}"),
-            SqlType::Text | SqlType::Null => "longtext character set utf8mb4".into(),
+            SqlType::Text | SqlType::Timestamp | SqlType::Interval | SqlType::Null => {
+                "longtext character set utf8mb4".into()
+            }
             SqlType::Boolean => "boolean".into(),
             SqlType::Double => "double".into(),
             SqlType::Decimal { precision, scale } => format!("decimal({precision},{scale})"),

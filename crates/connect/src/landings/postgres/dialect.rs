@@ -68,7 +68,7 @@ impl SqlDialect for PostgresDialect {
         match ty {
             SqlType::Decimal { precision, scale } => format!("numeric({precision},{scale})"),
             SqlType::Json => "jsonb".into(),
-            SqlType::Null => "text".into(),
+            SqlType::Timestamp | SqlType::Interval | SqlType::Null => "text".into(),
             other => other.to_string(),
         }
     }

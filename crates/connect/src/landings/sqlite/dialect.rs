@@ -51,7 +51,7 @@ impl SqlDialect for SqliteDialect {
 
     fn spell(&self, ty: SqlType, _: bool) -> String {
         match ty {
-            SqlType::Text | SqlType::Json | SqlType::Null => "text".into(),
+            SqlType::Text | SqlType::Json | SqlType::Timestamp | SqlType::Interval | SqlType::Null => "text".into(),
             SqlType::Decimal { precision, scale } if precision <= DIGITS => format!("decimal({precision},{scale})"),
             SqlType::Decimal { .. } => "text".into(),
             SqlType::Double => "real".into(),

@@ -5,8 +5,8 @@ use sqlparser::tokenizer::Span;
 
 use super::{Binder, convert};
 use crate::contract::sql_type;
-use crate::expr::functions::{self, CALL_SYNTAX, FUNCTIONS, Parameter};
-use crate::expr::{CompareOp, Expr, Node, cast};
+use crate::expr::functions::{self, CALL_SYNTAX, Function, Parameter, Prepared};
+use crate::expr::{Call, CompareOp, Expr, Node, cast};
 use crate::problem::Problem;
 use crate::state::AGGREGATES;
 use crate::types::SqlType;
@@ -101,13 +101,26 @@ impl Binder<'_, '_> {
     pub(super) fn call(&mut self, name: &str, arguments: &[&ast::Expr], span: Span) -> Option<Expr> {
         let lower = name.to_lowercase();
         match lower.as_str() {
-            "now" if arguments.is_empty() => return Some(Expr::new(Node::Now, SqlType::Timestamptz, false)),
+            "now" | "current_timestamp" if arguments.is_empty() => {
+                return Some(Expr::new(Node::Now, SqlType::Timestamptz, false));
+            }
+            "current_date" if arguments.is_empty() => {
+                return Some(convert(Expr::new(Node::Now, SqlType::Timestamptz, false), SqlType::Date));
+            }
             "coalesce" if !arguments.is_empty() => {
-                let bound: Vec<_> = arguments.iter().map(|a| self.bind(a)).collect();
-                let bound: Option<Vec<Expr>> = bound.into_iter().collect();
-                let items = self.one_type(bound?, span)?;
+                let items = self.of_one_type(arguments, span)?;
                 let (ty, nullable) = (items[0].ty, items.iter().all(|i| i.nullable));
                 return Some(Expr::new(Node::Coalesce(items), ty, nullable));
+            }
+            "greatest" | "least" if !arguments.is_empty() => {
+                let items = self.of_one_type(arguments, span)?;
+                if items[0].ty == SqlType::Json {
+                    self.mismatch(span, "json values cannot be compared".into(), Some("cast them to text"));
+                    return None;
+                }
+                let nullable = items.iter().all(|i| i.nullable);
+                let function = if lower == "greatest" { &functions::GREATEST } else { &functions::LEAST };
+                return self.built(function, items, span).map(|expr| Expr { nullable, ..expr });
             }
             "nullif" if arguments.len() == 2 => {
                 let (value, other) = (self.bind(arguments[0]), self.bind(arguments[1]));
@@ -120,7 +133,7 @@ impl Binder<'_, '_> {
                 let branches = vec![(same, convert(Expr::null(), ty))];
                 return Some(Expr::new(Node::Case(branches, Box::new(value)), ty, true));
             }
-            "coalesce" | "nullif" => {
+            "coalesce" | "nullif" | "greatest" | "least" => {
                 let takes = if lower == "nullif" { "two values" } else { "one value or more" };
                 let message = format!("`{lower}` takes {takes}, not {}", arguments.len());
                 self.problems.add(Problem::error("type.mismatch", message, self.place(span)));
@@ -130,7 +143,7 @@ impl Binder<'_, '_> {
         }
         let Some(function) = functions::find(&lower) else {
             let aggregates = AGGREGATES.iter().map(|a| a.name).filter(|_| self.calls.is_some());
-            let known = FUNCTIONS.iter().map(|f| f.name).chain(CALL_SYNTAX.iter().copied()).chain(aggregates);
+            let known = functions::functions().map(|f| f.name).chain(CALL_SYNTAX.iter().copied()).chain(aggregates);
             let place = self.place(span);
             self.problems.add(
                 Problem::error("name.unknown", format!("there is no function `{name}`"), place)
@@ -141,88 +154,153 @@ impl Binder<'_, '_> {
         };
         let bound: Vec<_> = arguments.iter().map(|a| self.bind(a)).collect();
         let bound: Option<Vec<Expr>> = bound.into_iter().collect();
-        self.arguments(function, bound?, arguments, span)
+        let spans: Vec<Span> = arguments.iter().map(|a| a.span()).collect();
+        self.arguments(function, bound?, &spans, span)
+    }
+
+    fn of_one_type(&mut self, arguments: &[&ast::Expr], span: Span) -> Option<Vec<Expr>> {
+        let bound: Vec<_> = arguments.iter().map(|a| self.bind(a)).collect();
+        let bound: Option<Vec<Expr>> = bound.into_iter().collect();
+        self.one_type(bound?, span)
     }
 
     pub(super) fn arguments(
         &mut self,
-        function: &'static functions::Function,
+        function: &'static Function,
         bound: Vec<Expr>,
-        syntax: &[&ast::Expr],
+        spans: &[Span],
         span: Span,
     ) -> Option<Expr> {
         let (least, most) = (function.parameters.len(), function.parameters.len() + function.optional.len());
         if bound.len() < least || (bound.len() > most && !function.repeats) {
             let message = format!("`{}` does not take {} arguments", function.name, bound.len());
-            self.mismatch(span, message, Some(function.signature));
+            self.mismatch(span, message, Some(function.signature).filter(|signature| !signature.is_empty()));
             return None;
         }
+        let last = function.optional.last().or(function.parameters.last());
         let mut arguments = Vec::with_capacity(bound.len());
         for (i, argument) in bound.into_iter().enumerate() {
             let parameter = function.parameters.iter().chain(function.optional).nth(i);
-            let parameter = *parameter.or(function.parameters.last())?;
-            arguments.push(self.argument(function, parameter, argument, syntax[i].span())?);
+            let parameter = *parameter.or(last)?;
+            arguments.push(self.argument(function, parameter, argument, spans[i])?);
         }
-        let types: Vec<SqlType> = arguments.iter().map(|a| a.ty).collect();
-        let nullable = function.nullable || (function.name != "concat" && arguments.iter().any(|a| a.nullable));
-        Some(Expr::new(Node::Call(function, arguments), (function.result)(&types), nullable))
+        self.built(function, arguments, span)
     }
 
-    pub(super) fn argument(
-        &mut self,
-        function: &functions::Function,
-        parameter: Parameter,
-        argument: Expr,
-        span: Span,
-    ) -> Option<Expr> {
-        let fits = match parameter {
-            Parameter::Any => return Some(argument),
-            Parameter::Text => return Some(convert(argument, SqlType::Text)),
-            Parameter::Number => argument.ty.is_numeric(),
-            Parameter::Whole => argument.ty.is_whole(),
-            Parameter::Time => match argument.ty {
-                SqlType::Date | SqlType::Null => return Some(convert(argument, SqlType::Timestamptz)),
-                SqlType::Timestamptz => true,
-                SqlType::Text if argument.as_text().is_some() => {
-                    return self.coerce_literal(&argument, SqlType::Timestamptz, span);
-                }
-                _ => false,
-            },
-            Parameter::Word(words) => {
-                let word = argument.as_text().unwrap_or_default().to_lowercase();
-                if words.contains(&word.as_str()) {
-                    return Some(argument);
-                }
+    /// A call whose arguments have their types.
+    pub(super) fn built(&mut self, function: &'static Function, arguments: Vec<Expr>, span: Span) -> Option<Expr> {
+        let prepared = match function.prepare.map_or(Ok(Prepared::Nothing), |prepare| prepare(&arguments)) {
+            Ok(prepared) => prepared,
+            Err(reason) => {
                 let place = self.place(span);
                 self.problems.add(
-                    Problem::error("value.type", format!("`{}` needs a known word here", function.name), place)
-                        .with_nearest(&word, "words", words.iter().copied()),
+                    Problem::error("value.type", reason, place)
+                        .with_label("cannot be computed")
+                        .with_help(format!("sluice manual {}", function.name)),
                 );
                 return None;
             }
         };
-        if fits {
-            return Some(argument);
-        }
-        let wanted = if parameter == Parameter::Time { "a timestamptz" } else { "a number" };
-        let message = format!("`{}` takes {wanted} here, not {}", function.name, argument.ty);
-        self.mismatch(span, message, Some(function.signature));
+        let nullable = function.nullable || (!function.skips_nulls && arguments.iter().any(|a| a.nullable));
+        let ty = (function.result)(&arguments);
+        Some(Expr::new(Node::Call(Call { function, prepared, arguments }), ty, nullable))
+    }
+
+    pub(super) fn argument(
+        &mut self,
+        function: &Function,
+        parameter: Parameter,
+        argument: Expr,
+        span: Span,
+    ) -> Option<Expr> {
+        let ty = argument.ty;
+        let wanted = match parameter {
+            Parameter::Text => return Some(convert(argument, SqlType::Text)),
+            Parameter::AsJson => return self.as_json(argument, span),
+            Parameter::Constant if argument.as_text().is_some() => return Some(argument),
+            Parameter::Constant => "a constant text",
+            Parameter::TextOrNumber if ty.is_numeric() => return Some(convert(argument, SqlType::Double)),
+            Parameter::TextOrNumber if matches!(ty, SqlType::Text | SqlType::Null) => {
+                return Some(convert(argument, SqlType::Text));
+            }
+            Parameter::TextOrNumber => "a text or a number",
+            Parameter::KeyOrPlace if ty.is_whole() || ty == SqlType::Text => return Some(argument),
+            Parameter::KeyOrPlace => "a name as text, or a place as a whole number",
+            Parameter::Number if ty.is_numeric() => return Some(argument),
+            Parameter::Number if ty == SqlType::Null => return Some(convert(argument, SqlType::Double)),
+            Parameter::Double if ty.is_numeric() || ty == SqlType::Null => {
+                return Some(convert(argument, SqlType::Double));
+            }
+            Parameter::Number | Parameter::Double => "a number",
+            Parameter::Whole if ty.is_whole() => return Some(argument),
+            Parameter::Whole if ty == SqlType::Null => return Some(convert(argument, SqlType::Integer)),
+            Parameter::Whole => "a whole number",
+            Parameter::Json if matches!(ty, SqlType::Json | SqlType::Null) => {
+                return Some(convert(argument, SqlType::Json));
+            }
+            Parameter::Json if argument.as_text().is_some() => {
+                return self.coerce_literal(&argument, SqlType::Json, span);
+            }
+            Parameter::Json => "a json value: cast(… as json)",
+            Parameter::Interval if ty == SqlType::Interval => return Some(argument),
+            Parameter::Interval if argument.as_text().is_some() => {
+                return self.coerce_literal(&argument, SqlType::Interval, span);
+            }
+            Parameter::Interval => "an interval, such as interval '15 minutes'",
+            Parameter::Temporal if ty.is_moment() || ty == SqlType::Interval => return Some(argument),
+            Parameter::Temporal => "a date, a moment or an interval",
+            Parameter::Moment => match ty {
+                SqlType::Timestamp | SqlType::Timestamptz => return Some(argument),
+                SqlType::Date | SqlType::Null => return Some(convert(argument, SqlType::Timestamptz)),
+                SqlType::Text if argument.as_text().is_some() => {
+                    return self.coerce_literal(&argument, SqlType::Timestamptz, span);
+                }
+                _ => "a timestamptz",
+            },
+            Parameter::Word(words) => return self.word(function, words, &argument, span),
+        };
+        let message = format!("`{}` takes {wanted} here, not {ty}", function.name);
+        self.mismatch(span, message, Some(function.signature).filter(|signature| !signature.is_empty()));
         None
     }
-}
 
-/// The operator `||`, evaluated like a function.
-pub(super) static JOIN: functions::Function = functions::Function {
-    name: "||",
-    signature: "text || text → text",
-    about: "Two texts, one after the other.",
-    example: "'a' || 'b'",
-    gives: "ab",
-    nulls: "null if either is null",
-    parameters: &[Parameter::Text, Parameter::Text],
-    optional: &[],
-    repeats: false,
-    result: |_| SqlType::Text,
-    nullable: false,
-    compute: functions::join,
-};
+    fn word(
+        &mut self,
+        function: &Function,
+        words: &'static [&'static str],
+        argument: &Expr,
+        span: Span,
+    ) -> Option<Expr> {
+        let word = argument.as_text().unwrap_or_default().to_lowercase();
+        if words.contains(&word.as_str()) {
+            return Some(Expr::text_literal(&word));
+        }
+        // PostgreSQL takes the plural of one and the singular of the other.
+        let other = word.strip_suffix('s').map_or_else(|| format!("{word}s"), str::to_string);
+        if words.contains(&other.as_str()) {
+            return Some(Expr::text_literal(&other));
+        }
+        let place = self.place(span);
+        self.problems.add(
+            Problem::error("value.type", format!("`{}` needs a known word here", function.name), place).with_nearest(
+                &word,
+                "words",
+                words.iter().copied(),
+            ),
+        );
+        None
+    }
+
+    /// A value as JSON: a number as it is, a text as a string.
+    fn as_json(&mut self, argument: Expr, span: Span) -> Option<Expr> {
+        match argument.ty {
+            SqlType::Json => Some(argument),
+            SqlType::Null => Some(convert(argument, SqlType::Json)),
+            ty if ty.is_numeric() || ty == SqlType::Boolean => Some(convert(argument, SqlType::Json)),
+            _ => {
+                let text = convert(argument, SqlType::Text);
+                self.built(&functions::TO_JSON_TEXT, vec![text], span)
+            }
+        }
+    }
+}

@@ -4,7 +4,9 @@ mod aggregates;
 mod calls;
 mod nodes;
 mod operators;
+mod special;
 mod star;
+mod temporal;
 mod unknown;
 
 use sqlparser::ast::{self, Spanned as _, Value};
@@ -22,7 +24,6 @@ use crate::types::SqlType;
 pub use aggregates::BoundCall;
 use aggregates::Calls;
 use nodes::{balanced, boolean, convert, is_null, not};
-use unknown::unknown_syntax;
 
 /// One column of a select list.
 #[derive(Clone, Debug)]
@@ -320,6 +321,15 @@ impl Binder<'_, '_> {
             return Vec::new();
         };
         let expr = self.typed_as(expr, SqlType::Text);
+        if expr.ty.is_within_expressions() {
+            let help = match expr.ty {
+                SqlType::Interval => "take its seconds, extract(epoch from …), or cast it to text",
+                _ => "name its zone, … at time zone 'UTC', or cast it to text",
+            };
+            let message = format!("a column cannot have the type {}", expr.ty);
+            self.problems.add(Problem::error("type.mismatch", message, self.place(span)).with_help(help));
+            return Vec::new();
+        }
         vec![SelectItem { name, expr, place: self.place(span), text: self.sql.piece_text(self.piece).to_string() }]
     }
 
@@ -366,6 +376,8 @@ impl Binder<'_, '_> {
             ast::Expr::IsNotTrue(inner) => self.truth(inner, true, true),
             ast::Expr::IsFalse(inner) => self.truth(inner, false, false),
             ast::Expr::IsNotFalse(inner) => self.truth(inner, false, true),
+            ast::Expr::IsUnknown(inner) => Some(is_null(self.condition(inner)?)),
+            ast::Expr::IsNotUnknown(inner) => Some(not(is_null(self.condition(inner)?))),
             ast::Expr::Between { expr, negated, low, high } => {
                 let above = self.compare(CompareOp::GreaterOrEqual, expr, low, syntax.span());
                 let below = self.compare(CompareOp::LessOrEqual, expr, high, syntax.span());
@@ -414,11 +426,7 @@ impl Binder<'_, '_> {
                 self.call("trim", &[expr], syntax.span())
             }
             ast::Expr::Function(function) => self.function(function),
-            other => {
-                let (what, help) = unknown_syntax(other);
-                self.unsupported(other.span(), &what, help);
-                None
-            }
+            other => self.special(other),
         }
     }
 

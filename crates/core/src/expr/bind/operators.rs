@@ -3,8 +3,8 @@
 use sqlparser::ast::{self, BinaryOperator, Spanned as _, UnaryOperator, Value};
 use sqlparser::tokenizer::Span;
 
-use super::calls::JOIN;
 use super::{Binder, balanced, convert, not};
+use crate::expr::functions;
 use crate::expr::literal::{decimal_literal, number_literal, text_as};
 use crate::expr::{ArithmeticOp, CompareOp, Expr, Node, arithmetic};
 use crate::types::SqlType;
@@ -24,11 +24,19 @@ impl Binder<'_, '_> {
                     return number_literal(&format!("-{text}"));
                 }
                 let bound = self.bind(inner)?;
+                if bound.ty == SqlType::Interval {
+                    let factor = number_literal("-1")?;
+                    return self.arguments(&functions::SCALE_INTERVAL, vec![bound, factor], &[span, span], span);
+                }
                 let zero = number_literal("0")?;
                 self.arithmetic(ArithmeticOp::Subtract, zero, bound, span)
             }
+            UnaryOperator::BitwiseNot => {
+                let bound = self.bind(inner)?;
+                self.arguments(&functions::BIT_NOT, vec![bound], &[inner.span()], span)
+            }
             _ => {
-                self.unsupported(span, "this operator is not known here", "known: + - * / % || and or not");
+                self.unsupported(span, "this operator is not known here", "known: + - ~ and not");
                 None
             }
         }
@@ -72,20 +80,14 @@ impl Binder<'_, '_> {
                     chain(left, op, right).into_iter().map(|part| self.condition(part)).collect();
                 balanced(make, parts.into_iter().collect::<Option<Vec<_>>>()?)
             }
-            BinaryOperator::StringConcat => {
-                let (left, right) = (self.bind(left), self.bind(right));
-                let arguments: Vec<Expr> = [left?, right?].into_iter().map(|e| convert(e, SqlType::Text)).collect();
-                let nullable = arguments.iter().any(|a| a.nullable);
-                Some(Expr::new(Node::Call(&JOIN, arguments), SqlType::Text, nullable))
-            }
-            _ => {
-                self.unsupported(span, "this operator is not known here", "known: + - * / % || = <> < <= > >= and or");
-                None
-            }
+            _ => self.as_function(left, op, right, span),
         }
     }
 
     pub(super) fn arithmetic(&mut self, op: ArithmeticOp, left: Expr, right: Expr, span: Span) -> Option<Expr> {
+        if [&left, &right].iter().any(|e| e.ty.is_moment() || e.ty == SqlType::Interval) {
+            return self.temporal(op, left, right, span);
+        }
         let left = self.typed_as(left, right.ty);
         let right = self.typed_as(right, left.ty);
         let decimal = |e: &Expr| matches!(e.ty, SqlType::Decimal { .. });

@@ -1,34 +1,105 @@
-//! The functions of expressions: one table of names, signatures, help and implementations.
+//! The functions of expressions: tables of names, signatures, help and implementations.
 //!
-//! Checks, suggestions and the reference all read [`FUNCTIONS`].
+//! Checks, suggestions and the reference all read [`GROUPS`]. A group is a folder with its table and what the table names.
 
 mod hash;
+mod json;
 mod number;
+mod pattern;
 mod text;
 mod time;
 
+use std::sync::Arc;
+
+use super::Expr;
 use super::column::Column;
 use crate::types::SqlType;
-pub(super) use text::join;
+pub(super) use json::{AT, AT_PATH, AT_PATH_TEXT, AT_TEXT, TO_JSON_TEXT};
+pub(crate) use json::{json_length, json_members};
+pub(super) use number::{BIT_AND, BIT_NOT, BIT_OR, GREATEST, LEAST, SHIFT_LEFT, SHIFT_RIGHT};
+pub(super) use pattern::{ILIKE, LIKE, MATCHES, MATCHES_ANY_CASE, SIMILAR};
+pub(super) use text::{JOIN, OVERLAY};
+pub(super) use time::{ADD_DAYS, ADD_INTERVAL, BETWEEN_DAYS, BETWEEN_MOMENTS, LOCAL_TIME, MOMENT_OF, SCALE_INTERVAL};
+pub(super) use time::{FIELDS_OF_CALENDAR, FIELDS_OF_TIME, check_zone};
 
 /// What a parameter takes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Parameter {
     /// Text; other types are cast to it.
     Text,
+    /// A constant text.
+    Constant,
+    /// A text, or a number as double precision.
+    TextOrNumber,
+    /// A name or a place: a text or a whole number.
+    KeyOrPlace,
     /// Any number.
     Number,
+    /// Any number, as double precision.
+    Double,
     /// A whole number.
     Whole,
-    /// A timestamp or date.
-    Time,
+    /// A moment, with or without a zone; a date is the moment at which it begins in UTC.
+    Moment,
+    /// A date, a timestamp with or without a zone, or an interval.
+    Temporal,
+    /// A length of time.
+    Interval,
+    /// A JSON value.
+    Json,
+    /// Any value, as JSON.
+    AsJson,
     /// A constant text, one of some words.
     Word(&'static [&'static str]),
-    /// Any type.
-    Any,
 }
 
-/// A function of the table.
+/// What a function made of its constant arguments when the call was bound.
+#[derive(Clone, Debug, Default)]
+pub(crate) enum Prepared {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// A pattern of `like`.
+    Like(Arc<pattern::LikePattern>),
+    /// A regular expression.
+    Pattern(Arc<pattern::Pattern>),
+    /// A way into JSON.
+    Path(Arc<json::Path>),
+    /// How a moment is written.
+    Moment(Arc<time::Layout>),
+}
+
+/// The arguments of one call.
+pub(crate) struct Arguments<'a> {
+    /// Their values; constants come as columns that are scalar.
+    pub(super) columns: &'a [Column],
+    /// Rows of the chunk.
+    pub(super) rows: usize,
+    /// What was made of the constants among them.
+    pub(super) prepared: &'a Prepared,
+}
+
+impl<'a> Arguments<'a> {
+    /// All columns, for what asks for their nulls and errors together.
+    fn all(&self) -> Vec<&'a Column> {
+        self.columns.iter().collect()
+    }
+
+    /// The text of an argument in a row.
+    fn text(&self, argument: usize, row: usize) -> &'a str {
+        self.columns[argument].text_at(row)
+    }
+
+    /// The whole number of an argument in a row.
+    fn whole(&self, argument: usize, row: usize) -> i64 {
+        self.columns[argument].whole_at(row)
+    }
+}
+
+/// Makes something of the constants among bound arguments.
+type Prepare = fn(&[Expr]) -> Result<Prepared, String>;
+
+/// A function of a table.
 #[derive(Debug)]
 pub struct Function {
     /// Its name, in lower case.
@@ -49,180 +120,92 @@ pub struct Function {
     pub optional: &'static [Parameter],
     /// Whether the last parameter may be repeated.
     pub repeats: bool,
-    /// The type of the result for arguments of these types.
-    pub result: fn(&[SqlType]) -> SqlType,
+    /// Whether a null among the arguments does not make the result null.
+    pub skips_nulls: bool,
+    /// The type of the result for these arguments.
+    pub result: fn(&[Expr]) -> SqlType,
     /// Whether the result can be null where no argument can.
     pub nullable: bool,
-    /// Computes the result. Constants come as columns that are scalar.
-    pub compute: fn(&[Column], usize) -> Column,
+    /// What is made of the constant arguments, once. The text of an error says what is wrong with them.
+    pub(crate) prepare: Option<Prepare>,
+    /// Computes the result.
+    pub(crate) compute: fn(&Arguments<'_>) -> Column,
 }
 
 const NULL_IF_ANY: &str = "null if an argument is null";
 
-/// All functions, by name. `coalesce`, `nullif`, `case`, casts and operators are syntax, not functions.
-pub static FUNCTIONS: &[Function] = &[
-    Function {
-        name: "abs",
-        signature: "abs(number) → the same type",
-        about: "The number without its sign.",
-        example: "abs(-12)",
-        gives: "12",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Number],
-        optional: &[],
-        repeats: false,
-        result: |types| types[0],
-        nullable: false,
-        compute: number::abs,
-    },
-    Function {
-        name: "concat",
-        signature: "concat(any, …) → text",
-        about: "All arguments as text, one after the other.",
-        example: "concat('TN-', 7)",
-        gives: "TN-7",
-        nulls: "nulls are passed over; a || b is null if either is null",
-        parameters: &[Parameter::Text],
-        optional: &[],
-        repeats: true,
-        result: |_| SqlType::Text,
-        nullable: false,
-        compute: text::concat,
-    },
-    Function {
-        name: "date_trunc",
-        signature: "date_trunc(unit, timestamptz) → timestamptz",
-        about: "The start of the unit in UTC: second, minute, hour, day, week, month, quarter, year.",
-        example: "date_trunc('hour', timestamptz '2026-04-01T08:15:30Z')",
-        gives: "2026-04-01T08:00:00Z",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Word(crate::values::time::UNITS), Parameter::Time],
-        optional: &[],
-        repeats: false,
-        result: |_| SqlType::Timestamptz,
-        nullable: false,
-        compute: time::date_trunc,
-    },
-    Function {
-        name: "length",
-        signature: "length(text) → integer",
-        about: "The number of characters.",
-        example: "length('閘門')",
-        gives: "2",
+impl Function {
+    /// What most functions have: one text goes in, a text comes out. A table names what differs.
+    const PLAIN: Self = Self {
+        name: "",
+        signature: "",
+        about: "",
+        example: "",
+        gives: "",
         nulls: NULL_IF_ANY,
         parameters: &[Parameter::Text],
         optional: &[],
         repeats: false,
-        result: |_| SqlType::Integer,
-        nullable: false,
-        compute: text::length,
-    },
-    Function {
-        name: "lower",
-        signature: "lower(text) → text",
-        about: "The text in lower case, by Unicode's rules.",
-        example: "lower('ÖST')",
-        gives: "öst",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Text],
-        optional: &[],
-        repeats: false,
+        skips_nulls: false,
         result: |_| SqlType::Text,
         nullable: false,
-        compute: text::lower,
-    },
-    Function {
-        name: "replace",
-        signature: "replace(text, from, to) → text",
-        about: "The text with every `from` replaced by `to`.",
-        example: "replace('L-07', '-', '_')",
-        gives: "L_07",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Text, Parameter::Text, Parameter::Text],
-        optional: &[],
-        repeats: false,
-        result: |_| SqlType::Text,
-        nullable: false,
-        compute: text::replace,
-    },
-    Function {
-        name: "round",
-        signature: "round(number [, digits]) → the same kind of number",
-        about: "The nearest number with so many digits after the point, 0 by default; halves go away from zero.",
-        example: "round(12.345, 2)",
-        gives: "12.350",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Number],
-        optional: &[Parameter::Whole],
-        repeats: false,
-        result: number::round_type,
-        nullable: false,
-        compute: number::round,
-    },
-    Function {
-        name: "sha256",
-        signature: "sha256(text) → text",
-        about: "The SHA-256 digest of the text's bytes, as 64 hexadecimal digits.",
-        example: "sha256('Ada')",
-        gives: "99a563ab2f6e21e96998f9fddd2a2bab82b70ac019579502b8d7fc0032ff62bb",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Text],
-        optional: &[],
-        repeats: false,
-        result: |_| SqlType::Text,
-        nullable: false,
-        compute: hash::sha256,
-    },
-    Function {
-        name: "substring",
-        signature: "substring(text from start [for count]) → text",
-        about: "Characters from the place `start`, counted from 1. Also written substring(text, start, count).",
-        example: "substring('TN-0042' from 4 for 2)",
-        gives: "00",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Text, Parameter::Whole],
-        optional: &[Parameter::Whole],
-        repeats: false,
-        result: |_| SqlType::Text,
-        nullable: false,
-        compute: text::substring,
-    },
-    Function {
-        name: "trim",
-        signature: "trim(text) → text",
-        about: "The text without white space at both ends.",
-        example: "trim('  ore ')",
-        gives: "ore",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Text],
-        optional: &[],
-        repeats: false,
-        result: |_| SqlType::Text,
-        nullable: false,
-        compute: text::trim,
-    },
-    Function {
-        name: "upper",
-        signature: "upper(text) → text",
-        about: "The text in upper case, by Unicode's rules.",
-        example: "upper('öst')",
-        gives: "ÖST",
-        nulls: NULL_IF_ANY,
-        parameters: &[Parameter::Text],
-        optional: &[],
-        repeats: false,
-        result: |_| SqlType::Text,
-        nullable: false,
-        compute: text::upper,
-    },
+        prepare: None,
+        compute: |arguments| arguments.columns[0].clone(),
+    };
+}
+
+/// All functions, by group. `coalesce`, `nullif`, `case`, casts and operators are syntax, not functions.
+pub static GROUPS: &[(&str, &[Function])] = &[
+    ("text", text::FUNCTIONS),
+    ("patterns", pattern::FUNCTIONS),
+    ("numbers", number::FUNCTIONS),
+    ("dates and times", time::FUNCTIONS),
+    ("JSON", json::FUNCTIONS),
+    ("digests", hash::FUNCTIONS),
 ];
 
+/// All functions.
+pub fn functions() -> impl Iterator<Item = &'static Function> {
+    GROUPS.iter().flat_map(|(_, functions)| functions.iter())
+}
+
 /// Names that are syntax but are called like functions, for suggestions.
-pub const CALL_SYNTAX: &[&str] = &["coalesce", "nullif", "cast", "try_cast", "now"];
+pub const CALL_SYNTAX: &[&str] = &[
+    "coalesce",
+    "nullif",
+    "greatest",
+    "least",
+    "cast",
+    "try_cast",
+    "now",
+    "current_date",
+    "current_timestamp",
+    "extract",
+    "position",
+    "overlay",
+];
+
+/// Other names of functions, as databases spell them.
+const ALIASES: &[(&str, &str)] = &[
+    ("character_length", "char_length"),
+    ("ceiling", "ceil"),
+    ("pow", "power"),
+    ("jsonb_typeof", "json_typeof"),
+    ("jsonb_array_length", "json_array_length"),
+    ("jsonb_build_object", "json_build_object"),
+    ("jsonb_build_array", "json_build_array"),
+    ("jsonb_extract_path", "json_extract_path"),
+    ("jsonb_extract_path_text", "json_extract_path_text"),
+    ("jsonb_path_exists", "json_path_exists"),
+    ("jsonb_path_query_first", "json_path_query_first"),
+    ("jsonb_path_query_array", "json_path_query_array"),
+    ("to_jsonb", "to_json"),
+];
 
 /// The function of a name.
 pub fn find(name: &str) -> Option<&'static Function> {
-    FUNCTIONS.iter().find(|f| f.name.eq_ignore_ascii_case(name))
+    let name = ALIASES.iter().find(|(alias, _)| alias.eq_ignore_ascii_case(name)).map_or(name, |(_, name)| name);
+    functions().find(|f| f.name.eq_ignore_ascii_case(name))
 }
 
 #[cfg(test)]
@@ -231,17 +214,24 @@ mod tests {
     use crate::expr::tests::constant;
 
     #[test]
-    fn the_table_is_sorted_and_complete() {
-        assert!(FUNCTIONS.is_sorted_by_key(|f| f.name));
-        for function in FUNCTIONS {
-            assert!(function.signature.starts_with(function.name), "{}", function.name);
-            assert!(function.example.contains(function.name));
+    fn the_tables_are_sorted_and_complete() {
+        for (group, functions) in GROUPS {
+            assert!(functions.is_sorted_by_key(|f| f.name), "{group}");
+            for function in *functions {
+                assert!(function.signature.starts_with(function.name), "{}", function.name);
+                assert!(function.example.contains(function.name));
+                assert!(!function.about.is_empty());
+            }
         }
+        let mut names: Vec<&str> = functions().map(|f| f.name).chain(CALL_SYNTAX.iter().copied()).collect();
+        names.sort_unstable();
+        assert!(names.windows(2).all(|pair| pair[0] != pair[1]), "{names:?}");
+        assert!(ALIASES.iter().all(|(alias, name)| find(name).is_some() && !names.contains(alias)));
     }
 
     #[test]
     fn every_example_gives_what_it_says() {
-        for function in FUNCTIONS {
+        for function in functions() {
             assert_eq!(constant(function.example), function.gives, "{}", function.example);
         }
     }

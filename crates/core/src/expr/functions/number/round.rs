@@ -1,4 +1,4 @@
-//! Functions of numbers.
+//! Signs and rounding: the kind of number stays.
 
 use std::sync::Arc;
 
@@ -6,12 +6,14 @@ use arrow_array::PrimitiveArray;
 use arrow_array::types::{ArrowPrimitiveType, Decimal128Type, Float64Type, Int32Type, Int64Type};
 use arrow_schema::DataType;
 
+use super::Arguments;
 use crate::expr::column::{Column, merged, nulls, shape};
 use crate::types::SqlType;
 use crate::values::number;
 
 /// The number without its sign.
-pub(super) fn abs(columns: &[Column], rows: usize) -> Column {
+pub(super) fn abs(a: &Arguments<'_>) -> Column {
+    let (columns, rows) = (a.columns, a.rows);
     let column = &columns[0];
     match column.array.data_type() {
         DataType::Int32 => map::<Int32Type>(columns, rows, |v, _| v.checked_abs()),
@@ -32,22 +34,34 @@ pub(super) fn round_type(types: &[SqlType]) -> SqlType {
     }
 }
 
-/// The nearest number with so many digits after the point, halves away from zero; digits before the point are counted below
-/// zero.
-pub(super) fn round(columns: &[Column], rows: usize) -> Column {
-    let digits = |row: usize| -> i64 {
-        let Some(column) = columns.get(1) else { return 0 };
-        match column.array.data_type() {
-            DataType::Int32 => column.primitive::<Int32Type>().value(column.index(row)).into(),
-            _ => column.primitive::<Int64Type>().value(column.index(row)),
-        }
-    };
+/// Which whole number takes the place of one with digits behind it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Toward {
+    /// The nearest, halves away from zero.
+    Nearest,
+    /// The one nearer to zero.
+    Zero,
+    /// The smaller one.
+    Floor,
+    /// The larger one.
+    Ceiling,
+}
+
+/// The number with so many digits after the point; digits before the point are counted below zero.
+pub(super) fn round(a: &Arguments<'_>, toward: Toward) -> Column {
+    let (columns, rows) = (a.columns, a.rows);
+    let digits = |row: usize| if columns.len() > 1 { a.whole(1, row) } else { 0 };
     match *columns[0].array.data_type() {
-        DataType::Float64 => map::<Float64Type>(columns, rows, |v, row| Some(round_double(v, digits(row)))),
+        DataType::Float64 => map::<Float64Type>(columns, rows, |v, row| match (toward, columns.len()) {
+            (Toward::Floor, _) => Some(v.floor()),
+            (Toward::Ceiling, _) => Some(v.ceil()),
+            (Toward::Zero, 1) => Some(v.trunc()),
+            _ => Some(round_double(v, digits(row), toward)),
+        }),
         DataType::Decimal128(precision, scale) => {
             let scale = u8::try_from(scale).unwrap_or(0);
             let result = map::<Decimal128Type>(columns, rows, |v, row| {
-                let rounded = round_units(v, i64::from(scale) - digits(row))?;
+                let rounded = round_units(v, i64::from(scale) - digits(row), toward)?;
                 let kept = if columns.len() == 1 { number::rescale(rounded, scale, 0)? } else { rounded };
                 number::fits_precision(kept, 38).then_some(kept)
             });
@@ -57,33 +71,56 @@ pub(super) fn round(columns: &[Column], rows: usize) -> Column {
             Column { array: Arc::new(array), ..result }
         }
         DataType::Int32 => map::<Int32Type>(columns, rows, |v, row| {
-            round_units(v.into(), -digits(row)).and_then(|v| i32::try_from(v).ok())
+            round_units(v.into(), -digits(row), toward).and_then(|v| i32::try_from(v).ok())
         }),
         _ => map::<Int64Type>(columns, rows, |v, row| {
-            round_units(v.into(), -digits(row)).and_then(|v| i64::try_from(v).ok())
+            round_units(v.into(), -digits(row), toward).and_then(|v| i64::try_from(v).ok())
         }),
+    }
+}
+
+/// -1, 0 or 1.
+pub(super) fn sign(a: &Arguments<'_>) -> Column {
+    let (columns, rows) = (a.columns, a.rows);
+    match *columns[0].array.data_type() {
+        DataType::Int32 => map::<Int32Type>(columns, rows, |v, _| Some(v.signum())),
+        DataType::Int64 => map::<Int64Type>(columns, rows, |v, _| Some(v.signum())),
+        DataType::Float64 => map::<Float64Type>(columns, rows, |v, _| {
+            Some(match v {
+                v if v > 0.0 => 1.0,
+                v if v < 0.0 => -1.0,
+                v => v,
+            })
+        }),
+        DataType::Decimal128(_, scale) => {
+            let one = number::POWERS.get(usize::try_from(scale).unwrap_or(0)).copied();
+            map::<Decimal128Type>(columns, rows, |v, _| one.and_then(|one| v.signum().checked_mul(one)))
+        }
+        _ => columns[0].clone(),
     }
 }
 
 /// Rounds away so many of the last digits.
-fn round_units(value: i128, digits: i64) -> Option<i128> {
-    match usize::try_from(digits) {
-        Err(_) | Ok(0) => Some(value),
-        Ok(digits) => match number::POWERS.get(digits) {
-            Some(power) => number::divide_rounded(value, *power).checked_mul(*power),
-            None => Some(0),
-        },
-    }
+fn round_units(value: i128, digits: i64, toward: Toward) -> Option<i128> {
+    let Some(digits) = usize::try_from(digits).ok().filter(|digits| *digits > 0) else { return Some(value) };
+    let Some(power) = number::POWERS.get(digits) else { return Some(0) };
+    let whole = match toward {
+        Toward::Nearest => number::divide_rounded(value, *power),
+        Toward::Zero => value / power,
+        Toward::Floor => value.div_euclid(*power),
+        Toward::Ceiling => -(-value).div_euclid(*power),
+    };
+    whole.checked_mul(*power)
 }
 
 /// Rounds by the shortest decimal spelling, so that 1.005 becomes 1.01.
-fn round_double(value: f64, digits: i64) -> f64 {
+fn round_double(value: f64, digits: i64, toward: Toward) -> f64 {
     let Some((units, lowest)) = number::double_to_units(value) else { return value };
     // The value is `units` times ten to the power of `lowest`.
     if -lowest <= digits {
         return value;
     }
-    match round_units(units, -lowest - digits) {
+    match round_units(units, -lowest - digits, toward) {
         Some(rounded) => format!("{rounded}e{lowest}").parse().unwrap_or(value),
         None => value,
     }

@@ -1,0 +1,179 @@
+//! Events made of the elements of lists.
+
+use super::{balanced, project, rejected, rows};
+use rstest::rstest;
+use serde_json::json;
+
+const RUN: &[&str] = &["run", "passages", "--until-caught-up"];
+
+const EVENTS: &str = r#"
+pipeline = "passages"
+batch = { rows = 150 }
+rejects = { share = "90%", least = 100000 }
+[event.manifest]
+fields = "vessel_no text not null, passed_at timestamptz not null, items json, note text"
+time = "passed_at"
+[event.manifest.arrives]
+at = "locks"
+match = "*.jsonl"
+[event.manifest.lands.all]
+at = "archive"
+path = "all"
+format = "jsonl"
+columns = "vessel_no"
+"#;
+
+const ITEM: &str = r#"
+[event.item.made]
+of = "manifest"
+unfold = "items as item"
+when = "item ->> 'kind' is distinct from 'ballast'"
+columns = "vessel_no, passed_at, item_number as number, item ->> 'kind' as kind, cast(item ->> 'tons' as decimal(8,2)) as tons"
+[event.item.lands.archive]
+at = "archive"
+path = "items"
+format = "jsonl"
+"#;
+
+fn pipeline(more: &str) -> String {
+    [EVENTS, ITEM, more].concat()
+}
+
+#[test]
+fn each_element_lands_once_beside_the_columns_of_its_event() {
+    let project = project(&pipeline(""));
+    let mut text = String::new();
+    let mut expected = Vec::new();
+    for n in 0..1_000_u64 {
+        let kinds = ["ore", "oats", "ballast", "lime"];
+        let items: Vec<_> =
+            (0..n % 5).map(|i| json!({ "kind": kinds[usize::try_from(i % 4).unwrap()], "tons": n + i })).collect();
+        let at = format!("2026-07-01T00:{:02}:{:02}Z", n / 60, n % 60);
+        text.push_str(&format!("{}\n", json!({ "vessel_no": format!("TN-{n}"), "passed_at": at, "items": items })));
+        let kept = items.iter().enumerate().filter(|(_, item)| item["kind"] != "ballast");
+        expected.extend(kept.map(|(i, item)| (format!("TN-{n}"), i + 1, item["tons"].as_u64().unwrap())));
+    }
+    // No list, and one without elements, is no event.
+    text.push_str("{\"vessel_no\":\"none\",\"passed_at\":\"2026-07-01T00:00:00Z\"}\n");
+    text.push_str("{\"vessel_no\":\"none\",\"passed_at\":\"2026-07-01T00:00:00Z\",\"items\":null}\n");
+    project.append("locks/a.jsonl", text);
+    project.expect(0, RUN);
+    let landed = |row: &serde_json::Value| {
+        let number = usize::try_from(row["number"].as_u64().unwrap()).unwrap();
+        let tons: f64 = row["tons"].to_string().trim_matches('"').parse().unwrap();
+        (row["vessel_no"].as_str().unwrap().to_string(), number, format!("{tons}").parse().unwrap())
+    };
+    let mut found: Vec<(String, usize, u64)> = rows(&project, "items").iter().map(landed).collect();
+    found.sort();
+    expected.sort();
+    assert_eq!(found, expected);
+    balanced(&project);
+    let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "10"]);
+    assert!(out.contains("item: 20 in → "), "{out}");
+    let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "10", "--trace", "4"]);
+    assert!(out.contains("ore") && out.contains("oats"), "{out}");
+}
+
+#[test]
+fn what_is_not_a_list_and_elements_that_cannot_be_computed_are_rejects() {
+    let project = project(&pipeline(""));
+    let manifest = |no: &str, items: &str| {
+        format!("{{\"vessel_no\":\"{no}\",\"passed_at\":\"2026-07-01T00:00:00Z\",\"items\":{items}}}\n")
+    };
+    project.append(
+        "locks/a.jsonl",
+        [
+            manifest("A", "[{\"tons\": 1}, {\"tons\": \"heavy\"}, {\"tons\": 3}]"),
+            manifest("B", "7"),
+            manifest("C", "{\"x\": {\"tons\": 4}}"),
+            manifest("D", "\"text\""),
+        ]
+        .concat(),
+    );
+    project.expect(0, RUN);
+    let mut landed: Vec<String> = rows(&project, "items")
+        .iter()
+        .map(|r| format!("{}{}", r["vessel_no"].as_str().unwrap(), r["number"]))
+        .collect();
+    landed.sort();
+    assert_eq!(landed, ["A1", "A3", "C1"]);
+    let reasons = rejected(&project);
+    assert_eq!(reasons.len(), 3, "{reasons:?}");
+    balanced(&project);
+    // Elements that have landed would land again.
+    let (_, err) = project.expect(6, &["rejects", "passages", "--retry", "--yes"]);
+    assert!(err.contains("would land again") && err.contains("--batches"), "{err}");
+    project.expect(0, &["replay", "passages", "--batches", "1", "--yes"]);
+    assert_eq!(rows(&project, "items").len(), 3);
+    balanced(&project);
+}
+
+#[test]
+fn windows_count_elements_and_members_have_names() {
+    let more = r#"
+[event.per_kind.made]
+of = "item"
+window = { length = "1h" }
+close = "caught_up"
+group = "kind"
+columns = "kind, window_start, count(*) as items, sum(tons) as tons"
+[event.per_kind.lands.archive]
+at = "archive"
+path = "kinds"
+format = "jsonl"
+[event.member.made]
+of = "manifest"
+unfold = "items as it"
+columns = "it_name as name, it as value"
+[event.member.lands.archive]
+at = "archive"
+path = "members"
+format = "jsonl"
+"#;
+    let project = project(&pipeline(more));
+    let line = "{\"vessel_no\":\"A\",\"passed_at\":\"2026-07-01T00:00:00Z\",\"items\":{\"é\\n\":{\"kind\":\"ore\",\"tons\":2},\"b\":{\"kind\":\"ore\",\"tons\":3}}}\n";
+    project.append("locks/a.jsonl", line.repeat(200));
+    project.expect(0, RUN);
+    let kinds = rows(&project, "kinds");
+    assert_eq!(kinds.len(), 1, "{kinds:?}");
+    assert_eq!((kinds[0]["items"].as_u64(), kinds[0]["kind"].as_str()), (Some(400), Some("ore")));
+    let names: Vec<String> =
+        rows(&project, "members").iter().take(2).map(|r| r["name"].as_str().unwrap().into()).collect();
+    assert_eq!(names, ["é\n", "b"]);
+    balanced(&project);
+}
+
+#[test]
+fn a_small_event_does_not_become_one_of_any_size() {
+    let pipeline = pipeline("").replace("columns = \"vessel_no, passed_at", "columns = \"note, vessel_no, passed_at");
+    let project = project(&pipeline);
+    let event = |note: usize, items: usize| {
+        let (note, items) = ("n".repeat(note), vec!["{}"; items].join(","));
+        format!(
+            "{{\"vessel_no\":\"A\",\"passed_at\":\"2026-07-01T00:00:00Z\",\"note\":\"{note}\",\"items\":[{items}]}}\n"
+        )
+    };
+    project.append("locks/a.jsonl", [event(200_000, 200_000), event(10, 100_000), event(100_000, 10)].concat());
+    project.expect(0, RUN);
+    assert_eq!(rows(&project, "items").len(), 100_010);
+    let reasons = rejected(&project);
+    assert_eq!(reasons.len(), 1, "{reasons:?}");
+    balanced(&project);
+}
+
+#[rstest]
+#[case("items as item", "vessel_no as item", "takes json", "cast(items as json)")]
+#[case("items as item", "items as vessel_no", "a column `vessel_no` already", "items as item")]
+#[case("items as item", "items as item, items as other", "takes one list", "made of this one")]
+#[case("items as item", "itms as item", "no column `itms`", "did you mean `items`?")]
+#[case(
+    "unfold = \"items as item\"",
+    "unfold = \"items as item\"\nonce = { key = \"vessel_no\", within = \"1h\" }",
+    "`unfold` and `once`",
+    "each an event of its own"
+)]
+fn mistakes_are_shown(#[case] from: &str, #[case] to: &str, #[case] message: &str, #[case] help: &str) {
+    let project = project(&pipeline("").replace(from, to));
+    let (_, err) = project.expect(3, &["check", "passages", "--offline"]);
+    assert!(err.contains(message) && err.contains(help), "{err}");
+}
