@@ -202,4 +202,6 @@ impl Expr {
 }
 
 #[cfg(test)]
+mod random;
+#[cfg(test)]
 mod tests;

@@ -61,7 +61,7 @@ pub(super) fn round(a: &Arguments<'_>, toward: Toward) -> Column {
         DataType::Decimal128(precision, scale) => {
             let scale = u8::try_from(scale).unwrap_or(0);
             let result = map::<Decimal128Type>(columns, rows, |v, row| {
-                let rounded = round_units(v, i64::from(scale) - digits(row), toward)?;
+                let rounded = round_units(v, i64::from(scale).saturating_sub(digits(row)), toward)?;
                 let kept = if columns.len() == 1 { number::rescale(rounded, scale, 0)? } else { rounded };
                 number::fits_precision(kept, 38).then_some(kept)
             });
@@ -71,10 +71,10 @@ pub(super) fn round(a: &Arguments<'_>, toward: Toward) -> Column {
             Column { array: Arc::new(array), ..result }
         }
         DataType::Int32 => map::<Int32Type>(columns, rows, |v, row| {
-            round_units(v.into(), -digits(row), toward).and_then(|v| i32::try_from(v).ok())
+            round_units(v.into(), digits(row).saturating_neg(), toward).and_then(|v| i32::try_from(v).ok())
         }),
         _ => map::<Int64Type>(columns, rows, |v, row| {
-            round_units(v.into(), -digits(row), toward).and_then(|v| i64::try_from(v).ok())
+            round_units(v.into(), digits(row).saturating_neg(), toward).and_then(|v| i64::try_from(v).ok())
         }),
     }
 }
@@ -120,7 +120,7 @@ fn round_double(value: f64, digits: i64, toward: Toward) -> f64 {
     if -lowest <= digits {
         return value;
     }
-    match round_units(units, -lowest - digits, toward) {
+    match round_units(units, (-lowest).saturating_sub(digits), toward) {
         Some(rounded) => format!("{rounded}e{lowest}").parse().unwrap_or(value),
         None => value,
     }

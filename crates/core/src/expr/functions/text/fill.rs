@@ -17,6 +17,8 @@ pub(super) fn repeat(a: &Arguments<'_>) -> Column {
         if text.len().checked_mul(count).is_none_or(|length| length > MAX_FILLED) {
             return Err(too_long("repeat"));
         }
+        // Nothing, however often, is nothing.
+        let count = if text.is_empty() { 0 } else { count };
         (0..count).for_each(|_| out.extend_from_slice(text.as_bytes()));
         Ok(())
     })

@@ -12,6 +12,7 @@ mod zone;
 use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 
 use super::{Arguments, Function, Parameter, Prepared};
+use crate::expr::Expr;
 use crate::expr::column::{Column, map_primitive, map_text};
 use crate::types::SqlType;
 use crate::values::time;
@@ -118,7 +119,7 @@ pub(super) const FUNCTIONS: &[Function] = &[
         parameters: &[Parameter::TextOrNumber],
         optional: &[Parameter::Constant],
         result: |_| SqlType::Timestamptz,
-        prepare: Some(|arguments| arguments.get(1).map_or(Ok(Prepared::Nothing), layout::prepare_to_read)),
+        prepare: Some(prepare_to_timestamp),
         compute: read::to_timestamp,
         ..Function::PLAIN
     },
@@ -136,6 +137,16 @@ fn micros_at(column: &Column, row: usize) -> i64 {
 /// A moment inside the calendar.
 fn inside(micros: Option<i64>) -> Result<Option<i64>, String> {
     micros.filter(|micros| time::is_inside(*micros)).map(Some).ok_or_else(|| OUTSIDE.into())
+}
+
+/// One number, or a text and its pattern.
+fn prepare_to_timestamp(arguments: &[Expr]) -> Result<Prepared, String> {
+    match (arguments, arguments[0].ty) {
+        ([_], SqlType::Double) => Ok(Prepared::Nothing),
+        ([_, pattern], SqlType::Text) => layout::prepare_to_read(pattern),
+        ([_], _) => Err("to_timestamp of a text needs a pattern: to_timestamp(t, 'YYYY-MM-DD')".into()),
+        _ => Err("to_timestamp of a number takes no pattern: it is seconds since 1970".into()),
+    }
 }
 
 fn make_date(a: &Arguments<'_>) -> Column {
