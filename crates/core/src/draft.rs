@@ -194,6 +194,12 @@ fn arrives(out: &mut String, draft: &Draft<'_>) {
 /// The value of an option as TOML.
 fn spelled(value: &OptionValue) -> String {
     match value {
+        // A literal string needs no second backslash: a pattern stays readable.
+        OptionValue::Text(value)
+            if value.contains('\\') && !value.contains('\'') && !value.contains(char::is_control) =>
+        {
+            format!("'{value}'")
+        }
         OptionValue::Text(value) => text(value),
         OptionValue::Texts(values) => {
             format!("[{}]", values.iter().map(|value| text(value)).collect::<Vec<_>>().join(", "))

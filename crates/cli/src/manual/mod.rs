@@ -84,7 +84,7 @@ pub(crate) fn entries() -> Vec<Entry> {
         }));
     }
     all.extend(OPERATORS.iter().map(|o| Entry {
-        context: "operators".into(),
+        context: search::OPERATORS.into(),
         notes: vec![format!("{} gives {}", o.example, o.gives)],
         ..entry("functions", o.form, o.about)
     }));

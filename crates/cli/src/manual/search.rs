@@ -19,6 +19,9 @@ pub(crate) enum SearchFound {
     Nothing,
 }
 
+/// The heading of the operators of expressions.
+pub(super) const OPERATORS: &str = "operators";
+
 /// Looks a word up: as a chapter, as a name, within names and explanations, and at last as a mistyped name.
 pub(crate) fn search(all: &[Entry], word: &str) -> SearchFound {
     let word = word.trim().to_lowercase();
@@ -26,7 +29,12 @@ pub(crate) fn search(all: &[Entry], word: &str) -> SearchFound {
     if CHAPTERS.iter().any(|(c, _)| *c == word) {
         return SearchFound::Chapter(taken(&|e| e.chapter == word));
     }
-    let named = taken(&|e| e.name.to_lowercase() == word || e.name.to_lowercase().starts_with(&format!("{word}(")));
+    let named = taken(&|e| {
+        let name = e.name.to_lowercase();
+        // Several operators stand in one entry: `like, not like`.
+        let is_operator = e.context == OPERATORS && name.split([',', ' ', '(']).any(|part| part == word);
+        name == word || is_operator || name.starts_with(&format!("{word}("))
+    });
     if !named.is_empty() {
         return SearchFound::Named(named);
     }

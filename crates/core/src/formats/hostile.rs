@@ -147,3 +147,23 @@ fn damaged_csv() {
         });
     }
 }
+
+#[test]
+fn damaged_lines_of_text() {
+    let good: Vec<Vec<u8>> = [
+        "10.0.0.1 - ada \"GET /locks/low\"\nlow - 閘門\n\n",
+        "t=low i=7 kind=\"a \\\"b\\\" \\n c\" debug\nlevel=info t=\n",
+        "low   ore\r\nhigh  oats                       \r\n",
+    ]
+    .map(|text| text.as_bytes().to_vec())
+    .into();
+    let contract = contract(ExtraFields::Keep);
+    let layouts = super::text::tests::layouts();
+    attack(&good, |bytes| {
+        for format in &layouts {
+            let (chunk, decoded) = decode(format.as_ref(), &contract, bytes, None);
+            assert_written(&contract, &decoded);
+            assert_profiled(format.as_ref(), &chunk);
+        }
+    });
+}

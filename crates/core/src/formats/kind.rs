@@ -11,6 +11,7 @@ use crate::columns::OutputColumn;
 use crate::config::{OptionSpec, OptionValue, Options};
 use crate::contract::Contract;
 use crate::event::{Chunk, EventRows};
+use crate::problem::Problems;
 use crate::profile::Profile;
 use crate::reject::Reject;
 
@@ -35,8 +36,13 @@ pub trait FormatKind: Sync {
     /// The format as the options of an arrival spell it.
     fn open(&self, options: &Options) -> Arc<dyn Format>;
 
-    /// A writer as the options of a landing spell it.
-    fn writer(&self, options: &Options) -> Arc<dyn RowWriter>;
+    /// Reports options of an arrival that do not go together, or whose texts cannot be read.
+    fn check(&self, options: &Options, problems: &mut Problems) {
+        let _ = (options, problems);
+    }
+
+    /// A writer as the options of a landing spell it; None for a format that is only read.
+    fn writer(&self, options: &Options) -> Option<Arc<dyn RowWriter>>;
 
     /// What text is that may be of this format; None where it is not.
     fn recognise(&self, start: &Start<'_>) -> Option<Recognised>;
@@ -104,6 +110,11 @@ pub trait Format: Send + Sync + Debug {
     fn path(&self, index: usize, name: &str) -> Vec<String> {
         let _ = index;
         vec![name.to_string()]
+    }
+
+    /// The names of all fields that records can have, where the format knows them beforehand.
+    fn field_names(&self) -> Option<Vec<String>> {
+        None
     }
 
     /// Whether the path of a field can lead to a value.

@@ -12,11 +12,13 @@ pub mod recognise;
 mod rows;
 #[cfg(test)]
 mod suite;
+pub mod text;
 mod values;
 
 use std::sync::Arc;
 
 use crate::config::{OptionSpec, Options, ValueKind};
+use crate::problem::Problems;
 
 pub(crate) use builders::{ColumnBuilder, Values};
 pub use csv::Csv;
@@ -24,16 +26,16 @@ pub use json::JsonLines;
 pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWriter, Tail};
 
 /// Every format. Text is recognised by the first that takes it.
-pub const KINDS: &[&dyn FormatKind] = &[&json::KIND, &csv::KIND];
+pub const KINDS: &[&dyn FormatKind] = &[&json::KIND, &text::KIND, &csv::KIND];
 
 /// The names that an arrival's `format` takes.
-pub const NAMES: &[&str] = &["jsonl", "json", "csv"];
+pub const NAMES: &[&str] = &["jsonl", "json", "text", "csv"];
 
 /// The formats of files that are read, the usual one first.
-pub const IN_FILES: &[&str] = &["jsonl", "csv"];
+pub const IN_FILES: &[&str] = &["jsonl", "csv", "text"];
 
 /// The formats of messages that are read, the usual one first.
-pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv"];
+pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text"];
 
 /// The formats of files that are written, the usual one first.
 pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv"];
@@ -42,8 +44,11 @@ pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv"];
 pub const TO_MESSAGES: &[&str] = &["json", "csv"];
 
 /// Tables of options that have the name of their format, of arrivals.
-pub const OPTIONS: &[OptionSpec] =
-    &[OptionSpec::optional("csv", ValueKind::Table(csv::OPTIONS), "how CSV is spelled").with(&["format"])];
+pub const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::optional("csv", ValueKind::Table(csv::OPTIONS), "how CSV is spelled").with(&["format"]),
+    OptionSpec::optional("text", ValueKind::Table(text::OPTIONS), "how a line of text is cut into fields")
+        .with(&["format"]),
+];
 
 /// Some programs begin a file with this byte order mark; it belongs to no record.
 pub const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
@@ -62,6 +67,13 @@ fn own_options(kind: &dyn FormatKind, options: &Options) -> Options {
     }
 }
 
+/// Reports what is wrong with the options of the format that an arrival names.
+pub fn check(options: &Options, problems: &mut Problems) {
+    if let Some(kind) = options.text("format").and_then(|name| kind(&name)) {
+        kind.check(&own_options(kind, options), problems);
+    }
+}
+
 /// The format that the options of an arrival or of a file name.
 pub fn format(options: &Options) -> Option<Arc<dyn Format>> {
     let kind = kind(&options.text("format")?)?;
@@ -71,7 +83,7 @@ pub fn format(options: &Options) -> Option<Arc<dyn Format>> {
 /// What writes the rows of a landing as text; None where its format is not made of text.
 pub fn writer(options: &Options) -> Option<Arc<dyn RowWriter>> {
     let kind = kind(&options.text("format")?)?;
-    Some(kind.writer(&own_options(kind, options)))
+    kind.writer(&own_options(kind, options))
 }
 
 #[cfg(test)]

@@ -67,7 +67,7 @@ fn events() -> RecordBatch {
 /// A file of a format with the events in it.
 fn file(kind: &dyn FormatKind) -> (Arc<dyn Format>, String) {
     let place = Place::new(&SourceText::new("", ""), 0..0);
-    let writer = kind.writer(&Options::empty(vec![kind.landing_options()], place));
+    let writer = kind.writer(&Options::empty(vec![kind.landing_options()], place)).expect("it is written");
     let mut text = String::new();
     writer.write_head(&mut text, &columns());
     let mut rows = String::new();
@@ -109,9 +109,12 @@ fn read_in_pieces(format: &dyn Format, bytes: &[u8], piece: usize) -> (Vec<Strin
     (rows.lines().map(str::to_string).collect(), rejects)
 }
 
-/// Each format of the table.
+/// Each format of the table that is written; those that are only read have tests of their own.
 fn each(test: impl Fn(&dyn FormatKind)) {
-    KINDS.iter().for_each(|kind| test(*kind));
+    let place = Place::new(&SourceText::new("", ""), 0..0);
+    let is_written =
+        |kind: &&&dyn FormatKind| kind.writer(&Options::empty(vec![kind.landing_options()], place.clone())).is_some();
+    KINDS.iter().filter(is_written).for_each(|kind| test(*kind));
 }
 
 #[test]
@@ -157,7 +160,7 @@ fn what_is_written_is_recognised() {
 fn messages_hold_one_event_each() {
     each(|kind| {
         let place = Place::new(&SourceText::new("", ""), 0..0);
-        let writer = kind.writer(&Options::empty(vec![kind.landing_options()], place));
+        let writer = kind.writer(&Options::empty(vec![kind.landing_options()], place)).expect("it is written");
         // What stands before them counts as well.
         let mut text = String::from("earlier\n");
         let mut start = text.len();
@@ -187,6 +190,8 @@ fn messages_hold_one_event_each() {
 #[case("id,name\n1,x\n")]
 #[case("1\tx\n2\ty\n")]
 #[case("id;name\n1;'a;b'\n2;'c'\n")]
+#[case("level=info lock=low\n")]
+#[case("Jul  1 08:05:09 low gate[12]: opened\n")]
 fn a_spelling_leads_back_to_its_format(#[case] text: &str) {
     let found = recognise(text.as_bytes(), true, "");
     let format = found.format().unwrap();

@@ -348,7 +348,10 @@ impl Resolver<'_> {
                 Problem::error("value.type", message, format.place)
                     .with_help(format!("it can be {}", kind.formats().join(" or "))),
             );
-        } else if kind.has_messages() && formats::format(&arrival.options).is_some_and(|f| f.has_head()) {
+            return;
+        }
+        formats::check(&arrival.options, self.problems);
+        if kind.has_messages() && formats::format(&arrival.options).is_some_and(|f| f.has_head()) {
             self.problems.add(
                 Problem::error("value.type", "a message has no header row", format.place)
                     .with_help("write csv = { header = false }; fields then come from '1', from '2', …"),
@@ -361,7 +364,17 @@ impl Resolver<'_> {
         let Some(format) = formats::format(options) else { return };
         let fields = self.plan.events[event].contract.as_ref().map_or(&[][..], |c| &c.fields);
         for (i, field) in fields.iter().enumerate() {
-            if !format.takes_path(&field.path) {
+            if format.takes_path(&field.path) {
+                continue;
+            }
+            if let Some(names) = format.field_names() {
+                let path = field.path.join(".");
+                self.problems.add(
+                    Problem::error("name.unknown", format!("a line has no field `{path}`"), field.place.clone())
+                        .with_label("binds to nothing")
+                        .with_nearest(&path, "fields of a line", names.iter().map(String::as_str)),
+                );
+            } else {
                 self.problems.add(
                     Problem::error(
                         "name.unknown",

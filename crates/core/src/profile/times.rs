@@ -37,6 +37,7 @@ pub(super) const SPELLINGS: &[Spelling] = &[
     moment("%m/%d/%Y %H:%M:%S"),
     moment("%m/%d/%Y %H:%M"),
     moment("%a, %d %b %Y %H:%M:%S %z"),
+    moment("%d/%b/%Y:%H:%M:%S %z"),
     moment("%Y-%m-%dT%H:%M:%S%z"),
     day("%d.%m.%Y"),
     day("%d/%m/%Y"),

@@ -195,7 +195,13 @@ fn the_reference_pages_are_those_of_the_code() {
 fn the_manual_answers_also_to_mistyped_words() {
     let project = TestProject::empty();
     let (out, _) = project.expect(0, &["manual", "date_trnc"]);
-    assert!(out.contains("date_trunc(unit, timestamptz)") && out.contains("gives 2026-04-01T08:00:00Z"), "{out}");
+    assert!(out.contains("date_trunc(unit, moment [, zone])") && out.contains("gives 2026-04-01T08:00:00Z"), "{out}");
+    for (word, form) in
+        [("like", "% is any text"), ("->>", "the same as text"), ("~", "regular expression"), ("md5", "MD5")]
+    {
+        let (out, _) = project.expect(0, &["manual", "--", word]);
+        assert!(out.contains(form) && !out.contains("nothing is named"), "{out}");
+    }
     let (_, err) = project.expect(3, &["manual", "qqqqqqqqqq"]);
     assert!(err.contains("knows nothing of"), "{err}");
     assert!(project.json(&["manual"])["entries"].as_array().unwrap().len() > 60);

@@ -46,8 +46,8 @@ impl FormatKind for CsvKind {
         Csv::shared(Dialect::read(options))
     }
 
-    fn writer(&self, options: &Options) -> Arc<dyn RowWriter> {
-        Csv::writer(Dialect::read_landing(options))
+    fn writer(&self, options: &Options) -> Option<Arc<dyn RowWriter>> {
+        Some(Csv::writer(Dialect::read_landing(options)))
     }
 
     fn recognise(&self, start: &Start<'_>) -> Option<Recognised> {

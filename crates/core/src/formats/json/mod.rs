@@ -38,8 +38,8 @@ impl FormatKind for JsonKind {
         Arc::new(JsonLines)
     }
 
-    fn writer(&self, _: &Options) -> Arc<dyn RowWriter> {
-        Arc::new(JsonLines)
+    fn writer(&self, _: &Options) -> Option<Arc<dyn RowWriter>> {
+        Some(Arc::new(JsonLines))
     }
 
     fn recognise(&self, start: &Start<'_>) -> Option<Recognised> {
