@@ -192,6 +192,7 @@ mod tests {
         let all = [
             Reason::NOT_JSON,
             Reason::NOT_CSV,
+            Reason::NOT_LINE,
             Reason::NOT_UTF8,
             Reason::MISSING,
             Reason::TYPE,

@@ -441,6 +441,9 @@ pub trait LaneReader: Send {
         Ok(true)
     }
 
+    /// The batch has ended that holds everything handed on so far: all of it was confirmed, by every source of the lane.
+    fn ended(&mut self) {}
+
     /// Partitions in which something is left to read after what was handed on last; ones that are read may be among them
     /// for a while.
     fn unread(&mut self) -> Arc<[Arc<str>]> {

@@ -167,6 +167,10 @@ impl LaneReader for MeetingReader {
         Ok(true)
     }
 
+    fn ended(&mut self) {
+        self.members.iter_mut().for_each(|member| member.reader.ended());
+    }
+
     fn unread(&mut self) -> Arc<[Arc<str>]> {
         let mut all = Vec::new();
         for member in &mut self.members {
@@ -264,6 +268,31 @@ mod tests {
         let mut reader = reader(scripts, newest);
         let found: Vec<String> = expected.iter().map(|_| read(reader.as_mut())).collect();
         assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn a_batch_ends_for_all_of_them() {
+        struct Counting(Arc<std::sync::atomic::AtomicU32>);
+
+        impl LaneReader for Counting {
+            fn read(&mut self, _: ReadLimit) -> Outcome<Read> {
+                Ok(Read::CaughtUp)
+            }
+
+            fn ended(&mut self) {
+                self.0.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+            }
+        }
+
+        let count = Arc::new(std::sync::atomic::AtomicU32::new(0));
+        let member =
+            |name: &str| (name.to_string(), false, Box::new(Counting(Arc::clone(&count))) as Box<dyn LaneReader>);
+        let members = vec![member("passage.0"), member("toll.0")];
+        let mut reader = MeetingReader::over(&LaneId::new("passage.0", 0), members, Pace::new(2));
+        assert!(reader.confirm().unwrap());
+        assert_eq!(count.load(std::sync::atomic::Ordering::Relaxed), 0, "it has not ended yet");
+        reader.ended();
+        assert_eq!(count.load(std::sync::atomic::Ordering::Relaxed), 2);
     }
 
     #[test]

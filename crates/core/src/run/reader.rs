@@ -337,6 +337,7 @@ impl<'a> Reader<'a> {
             self.shared.stop.wait(PAUSE);
             return Ok(false);
         }
+        self.source.ended();
         self.send(Task::End { caught_up: self.is_last });
         self.batch = None;
         self.is_last = false;

@@ -145,10 +145,9 @@ impl Assigned {
         Some(Proof { partition: self.partition.clone(), position: self.proven_to, witness })
     }
 
-    /// Everything that was handed on so far is proven.
+    /// Everything that was handed on so far is proven. It counts once its batch has ended: other topics of the lane may not answer.
     pub(super) fn proven(&mut self) {
         self.unproven = false;
-        self.proven_to = self.position;
         self.witness.clone_from(&self.last_read);
     }
 

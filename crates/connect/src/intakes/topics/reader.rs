@@ -482,6 +482,10 @@ impl LaneReader for TopicsReader {
         open.into_iter().for_each(|i| self.parts[i].proven());
         Ok(true)
     }
+
+    fn ended(&mut self) {
+        self.parts.iter_mut().for_each(|part| part.proven_to = part.position);
+    }
 }
 
 /// A reader that waits for its ends: it has caught up when every partition has been read to its end.
