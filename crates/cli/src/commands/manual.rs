@@ -8,6 +8,8 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 use crate::args::{Arguments, ManualArgs, OutputKind};
 use crate::exit::Exit;
 use crate::manual::{CHAPTERS, Entry, SearchFound, entries, man_pages, pages, search};
+use crate::output::problems::wrap;
+use crate::output::table::screen_width;
 use crate::output::{self, style};
 
 pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> {
@@ -61,7 +63,9 @@ fn as_text(word: &str, found: &SearchFound) {
             context = &entry.context;
             out.push_str(&format!("{}\n", style::dim(context)));
         }
-        out.push_str(&format!("  {}\n      {}\n", style::bold(&entry.form), entry.about));
+        // Notes hold examples, whose blanks count; explanations are folded at the edge of the screen.
+        let about = wrap(&entry.about, screen_width().saturating_sub(7), 0).join("\n      ");
+        out.push_str(&format!("  {}\n      {about}\n", style::bold(&entry.form)));
         for note in &entry.notes {
             out.push_str(&format!("      {}\n", style::dim(note)));
         }

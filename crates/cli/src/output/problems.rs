@@ -61,7 +61,7 @@ fn one(problem: &Problem, width: usize, out: &mut String) {
 }
 
 /// A text in lines of at most `width` columns; each but the first has `less` columns fewer.
-fn wrap(text: &str, width: usize, less: usize) -> Vec<String> {
+pub(crate) fn wrap(text: &str, width: usize, less: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split_whitespace() {
         let word = printable::line(word);

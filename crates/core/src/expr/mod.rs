@@ -27,7 +27,7 @@ pub use differences::DIFFERENCES;
 pub use eval::{EvalContext, evaluate};
 pub(crate) use functions::Prepared;
 pub use functions::{Function, GROUPS};
-pub(crate) use functions::{json_length, json_members};
+pub(crate) use functions::{json_length, json_members, json_type, regex_fault};
 pub use operators::OPERATORS;
 
 /// The columns that an expression can name.

@@ -10,7 +10,7 @@ use arrow_select::take::take;
 
 use super::Arriving;
 use crate::columns::OutputColumn;
-use crate::expr::{EvalContext, Expr, evaluate, json_length, json_members};
+use crate::expr::{EvalContext, Expr, evaluate, json_length, json_members, json_type};
 use crate::formats::ColumnBuilder;
 use crate::plan::Transform;
 use crate::plan::transform::{RowFault, Transformed, schema_of};
@@ -107,19 +107,25 @@ impl Unfold {
             }
             let size = self.size_beside(rows.rows, row);
             let text = lists.text().value(row);
-            match json_length(text) {
-                Err(kind) => {
-                    let message = format!("`{}` is not a list or an object, but a {kind}", self.name);
+            // There are fewer elements than bytes, so most lists need not be counted beforehand.
+            let is_small = text.len().saturating_mul(size) <= MAX_EVENT;
+            let length = if is_small { None } else { json_length(text) };
+            if let Some(length) = length.filter(|length| length.saturating_mul(size) > MAX_EVENT) {
+                let message =
+                    format!("{length} elements of `{}`, each beside {size} bytes, are more than 16 MiB", self.name);
+                portion.wrong.push((row, message));
+                continue;
+            }
+            let before = portion.places.len();
+            match portion.take(row, text) {
+                true => portion.bytes += (portion.places.len() - before).saturating_mul(size) + text.len(),
+                false => {
+                    portion.truncate(before);
+                    let message = match json_type(text) {
+                        "array" | "object" => format!("`{}` is nested too deeply to be unfolded", self.name),
+                        other => format!("`{}` is not a list or an object, but a {other}", self.name),
+                    };
                     portion.wrong.push((row, message));
-                }
-                Ok(length) if length.saturating_mul(size) > MAX_EVENT => {
-                    let message =
-                        format!("{length} elements of `{}`, each beside {size} bytes, are more than 16 MiB", self.name);
-                    portion.wrong.push((row, message));
-                }
-                Ok(length) => {
-                    portion.take(row, text);
-                    portion.bytes += length.saturating_mul(size) + text.len();
                 }
             }
             if portion.bytes > MAX_PORTION {
@@ -199,7 +205,16 @@ impl Default for Portion {
 }
 
 impl Portion {
-    fn take(&mut self, row: usize, text: &str) {
+    /// Forgets elements from a place on.
+    fn truncate(&mut self, elements: usize) {
+        self.items.truncate(elements);
+        self.names.truncate(elements);
+        self.numbers.truncate(elements);
+        self.places.truncate(elements);
+    }
+
+    /// Takes the elements of a list; false where it is not one.
+    fn take(&mut self, row: usize, text: &str) -> bool {
         let mut number = 0_i32;
         json_members(text, |name, value| {
             number = number.saturating_add(1);
@@ -210,7 +225,7 @@ impl Portion {
                 Some(name) => self.names.push_text(name),
                 None => self.names.push_null(),
             }
-        });
+        })
     }
 }
 

@@ -82,11 +82,10 @@ impl ColumnBuilder {
     }
 
     /// Forgets all values from a row on.
-    pub(super) fn truncate(&mut self, rows: usize) {
+    pub(crate) fn truncate(&mut self, rows: usize) {
         if self.len() <= rows {
             return;
         }
-        // At most one value too many was added, since a row adds one.
         for row in rows..self.len() {
             self.nulls -= usize::from(!self.valid.get_bit(row));
         }

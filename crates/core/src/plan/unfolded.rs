@@ -26,7 +26,7 @@ impl Resolver<'_> {
         for root in roots_of(self.config, made) {
             if root.arrivals.iter().any(|arrival| arrival.kind.as_ref().is_some_and(|kind| kind.is_feed())) {
                 let message = format!("`{}` arrives as changes of rows, whose lists cannot be unfolded", root.name);
-                let help = "what a change takes away from a list could not be taken away from what has landed";
+                let help = "what a change takes away from a list would stay where it landed: land the list as json";
                 self.problems.add(Problem::error("value.type", message, text.whole()).with_help(help));
             }
         }

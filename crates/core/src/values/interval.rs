@@ -7,7 +7,17 @@ use arrow_buffer::IntervalMonthDayNano;
 use super::number;
 
 /// Microseconds of an hour.
-const HOUR: i64 = 3_600_000_000;
+pub const HOUR: i64 = 3_600_000_000;
+
+/// The microseconds of an interval beside its months and days.
+pub fn micros(interval: IntervalMonthDayNano) -> i64 {
+    interval.nanoseconds / 1_000
+}
+
+/// An interval of months, days and microseconds; None where it is too long.
+pub fn interval(months: i64, days: i64, micros: i64) -> Option<IntervalMonthDayNano> {
+    Some(IntervalMonthDayNano::new(i32::try_from(months).ok()?, i32::try_from(days).ok()?, micros.checked_mul(1_000)?))
+}
 
 /// What a word of an interval stands for: months, days and microseconds.
 fn unit(word: &str) -> Option<(i64, i64, i64)> {
@@ -147,8 +157,8 @@ impl Sum {
     }
 
     fn done(self) -> Option<IntervalMonthDayNano> {
-        let nanos = i64::try_from(self.micros).ok()?.checked_mul(1_000)?;
-        Some(IntervalMonthDayNano::new(i32::try_from(self.months).ok()?, i32::try_from(self.days).ok()?, nanos))
+        let [months, days, micros] = [self.months, self.days, self.micros].map(|part| i64::try_from(part).ok());
+        interval(months?, days?, micros?)
     }
 }
 
@@ -169,7 +179,7 @@ pub fn show_interval(value: IntervalMonthDayNano) -> String {
     field(i64::from(value.months / 12), "year");
     field(i64::from(value.months % 12), "mon");
     field(i64::from(value.days), "day");
-    let micros = value.nanoseconds / 1_000;
+    let micros = micros(value);
     if micros != 0 || out.is_empty() {
         let blank = if out.is_empty() { "" } else { " " };
         let sign = match micros {
@@ -192,7 +202,7 @@ pub fn show_interval(value: IntervalMonthDayNano) -> String {
 /// The length in microseconds by which intervals are compared: a month has 30 days, a day 24 hours.
 pub fn length(value: IntervalMonthDayNano) -> i128 {
     let days = i128::from(value.months) * 30 + i128::from(value.days);
-    days * 24 * i128::from(HOUR) + i128::from(value.nanoseconds / 1_000)
+    days * 24 * i128::from(HOUR) + i128::from(micros(value))
 }
 
 #[cfg(test)]

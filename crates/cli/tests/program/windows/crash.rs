@@ -5,10 +5,34 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::time::Duration;
 
 use super::joins::{self, Crossings};
-use super::{PASSAGE, PROJECT, Passages, RUN, check, pipeline, project, window};
+use super::{PASSAGE, PROJECT, Passages, RUN, check, pipeline, project, unfold, window};
 use crate::common::TestProject;
 use crate::common::topics::{self, StandIn, has};
 use sluice_core::fail_points::{COMMON, FILES};
+
+/// Kills a run where it reaches a point for the nth time; points of recovery are reached after another kill, and once.
+fn kill_at(project: &TestProject, point: &str, nth: u32) {
+    if point.starts_with("recover.") {
+        let status = project.command(RUN).env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
+        assert_eq!(status.status.signal(), Some(9), "{status:?}");
+    }
+    let once = point.starts_with("recover.") || point == "stage.first_rows";
+    let kill = format!("{point}:{}", if once { 1 } else { nth });
+    let status = project.command(RUN).env("SLUICE_KILL_AT", &kill).output().unwrap();
+    assert_eq!(status.status.signal(), Some(9), "{kill} was not reached: {status:?}");
+}
+
+#[test]
+fn killed_at_every_point_each_element_of_a_list_lands_once() {
+    for point in COMMON.iter().chain(FILES) {
+        let project = project(&unfold::pipeline(""));
+        project.append("locks/a.jsonl", unfold::manifests(0..500));
+        kill_at(&project, point, 2);
+        project.append("locks/a.jsonl", unfold::manifests(500..800));
+        project.expect(0, RUN);
+        unfold::check(&project, 800);
+    }
+}
 
 #[test]
 fn killed_at_every_point_windows_are_what_they_would_have_been() {
@@ -16,14 +40,7 @@ fn killed_at_every_point_windows_are_what_they_would_have_been() {
         let project = project(&pipeline());
         let mut passages = Passages::new(seed);
         project.append("locks/a.jsonl", passages.lines(1_200));
-        if point.starts_with("recover.") {
-            let status = project.command(RUN).env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
-            assert_eq!(status.status.signal(), Some(9), "{status:?}");
-        }
-        let once = point.starts_with("recover.") || *point == "stage.first_rows";
-        let kill = format!("{point}:{}", if once { 1 } else { 2 });
-        let status = project.command(RUN).env("SLUICE_KILL_AT", &kill).output().unwrap();
-        assert_eq!(status.status.signal(), Some(9), "{kill} was not reached: {status:?}");
+        kill_at(&project, point, 2);
         project.append("locks/a.jsonl", passages.lines(2_500));
         project.expect(0, RUN);
         check(&project, &passages);
@@ -71,14 +88,7 @@ fn killed_at_every_point_joins_are_what_they_would_have_been() {
         let mut crossings = Crossings::new(seed);
         project.append("locks/p.jsonl", crossings.passages(900));
         project.append("locks/t.jsonl", crossings.tolls(900));
-        if point.starts_with("recover.") {
-            let status = project.command(RUN).env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
-            assert_eq!(status.status.signal(), Some(9), "{status:?}");
-        }
-        let once = point.starts_with("recover.") || *point == "stage.first_rows";
-        let kill = format!("{point}:{}", if once { 1 } else { 3 });
-        let status = project.command(RUN).env("SLUICE_KILL_AT", &kill).output().unwrap();
-        assert_eq!(status.status.signal(), Some(9), "{kill} was not reached: {status:?}");
+        kill_at(&project, point, 3);
         project.append("locks/t.jsonl", crossings.tolls(800));
         project.append("locks/p.jsonl", crossings.passages(800));
         project.expect(0, RUN);

@@ -1,8 +1,9 @@
 //! Events made of the elements of lists.
 
 use super::{balanced, project, rejected, rows};
+use crate::common::TestProject;
 use rstest::rstest;
-use serde_json::json;
+use serde_json::{Value, json};
 
 const RUN: &[&str] = &["run", "passages", "--until-caught-up"];
 
@@ -35,38 +36,51 @@ path = "items"
 format = "jsonl"
 "#;
 
-fn pipeline(more: &str) -> String {
+pub(super) fn pipeline(more: &str) -> String {
     [EVENTS, ITEM, more].concat()
+}
+
+/// The elements of the nth list: their kinds and tons.
+fn items(n: u64) -> Vec<Value> {
+    let kinds = ["ore", "oats", "ballast", "lime"];
+    (0..n % 5).map(|i| json!({ "kind": kinds[usize::try_from(i % 4).unwrap()], "tons": n + i })).collect()
+}
+
+/// Events with lists of no element to four.
+pub(super) fn manifests(numbers: std::ops::Range<u64>) -> String {
+    let one = |n: u64| {
+        let at = format!("2026-07-01T00:{:02}:{:02}Z", n / 60, n % 60);
+        format!("{}\n", json!({ "vessel_no": format!("TN-{n}"), "passed_at": at, "items": items(n) }))
+    };
+    numbers.map(one).collect()
+}
+
+/// Each element of the first lists has landed once, but for ballast.
+pub(super) fn check(project: &TestProject, lists: u64) {
+    let landed = |row: &Value| {
+        let tons: f64 = row["tons"].to_string().trim_matches('"').parse().unwrap();
+        (row["vessel_no"].as_str().unwrap().to_string(), row["number"].as_u64().unwrap(), tons.to_string())
+    };
+    let mut found: Vec<_> = rows(project, "items").iter().map(landed).collect();
+    let of_list = |n: u64| {
+        let kept = (1_u64..).zip(items(n)).filter(|(_, item)| item["kind"] != "ballast");
+        kept.map(move |(number, item)| (format!("TN-{n}"), number, item["tons"].to_string())).collect::<Vec<_>>()
+    };
+    let mut expected: Vec<_> = (0..lists).flat_map(of_list).collect();
+    found.sort();
+    expected.sort();
+    assert_eq!(found, expected);
+    balanced(project);
 }
 
 #[test]
 fn each_element_lands_once_beside_the_columns_of_its_event() {
     let project = project(&pipeline(""));
-    let mut text = String::new();
-    let mut expected = Vec::new();
-    for n in 0..1_000_u64 {
-        let kinds = ["ore", "oats", "ballast", "lime"];
-        let items: Vec<_> =
-            (0..n % 5).map(|i| json!({ "kind": kinds[usize::try_from(i % 4).unwrap()], "tons": n + i })).collect();
-        let at = format!("2026-07-01T00:{:02}:{:02}Z", n / 60, n % 60);
-        text.push_str(&format!("{}\n", json!({ "vessel_no": format!("TN-{n}"), "passed_at": at, "items": items })));
-        let kept = items.iter().enumerate().filter(|(_, item)| item["kind"] != "ballast");
-        expected.extend(kept.map(|(i, item)| (format!("TN-{n}"), i + 1, item["tons"].as_u64().unwrap())));
-    }
+    let nothing = "{\"vessel_no\":\"none\",\"passed_at\":\"2026-07-01T00:00:00Z\"";
     // No list, and one without elements, is no event.
-    text.push_str("{\"vessel_no\":\"none\",\"passed_at\":\"2026-07-01T00:00:00Z\"}\n");
-    text.push_str("{\"vessel_no\":\"none\",\"passed_at\":\"2026-07-01T00:00:00Z\",\"items\":null}\n");
-    project.append("locks/a.jsonl", text);
+    project.append("locks/a.jsonl", [&manifests(0..1_000), nothing, "}\n", nothing, ",\"items\":null}\n"].concat());
     project.expect(0, RUN);
-    let landed = |row: &serde_json::Value| {
-        let number = usize::try_from(row["number"].as_u64().unwrap()).unwrap();
-        let tons: f64 = row["tons"].to_string().trim_matches('"').parse().unwrap();
-        (row["vessel_no"].as_str().unwrap().to_string(), number, format!("{tons}").parse().unwrap())
-    };
-    let mut found: Vec<(String, usize, u64)> = rows(&project, "items").iter().map(landed).collect();
-    found.sort();
-    expected.sort();
-    assert_eq!(found, expected);
+    check(&project, 1_000);
     balanced(&project);
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "10"]);
     assert!(out.contains("item: 20 in → "), "{out}");
@@ -105,6 +119,22 @@ fn what_is_not_a_list_and_elements_that_cannot_be_computed_are_rejects() {
     assert!(err.contains("would land again") && err.contains("--batches"), "{err}");
     project.expect(0, &["replay", "passages", "--batches", "1", "--yes"]);
     assert_eq!(rows(&project, "items").len(), 3);
+    balanced(&project);
+}
+
+/// A cast takes JSON of any depth, and what walks over it does not: nothing of such a list lands.
+#[test]
+fn a_list_that_is_too_deep_is_a_reject_as_a_whole() {
+    let pipeline = pipeline("").replace("unfold = \"items as item\"", "unfold = \"cast(note as json) as item\"");
+    let project = project(&pipeline);
+    let event = |no: &str, note: String| {
+        json!({ "vessel_no": no, "passed_at": "2026-07-01T00:00:00Z", "note": note }).to_string() + "\n"
+    };
+    let deep = format!("[{{\"tons\": 1}}, {}{}]", "[".repeat(500), "]".repeat(500));
+    project.append("locks/a.jsonl", [event("A", deep), event("B", "[{\"tons\": 2}, {\"tons\": 3}]".into())].concat());
+    project.expect(0, RUN);
+    assert!(rows(&project, "items").iter().all(|row| row["vessel_no"] == "B"));
+    assert_eq!((rows(&project, "items").len(), rejected(&project).len()), (2, 1));
     balanced(&project);
 }
 

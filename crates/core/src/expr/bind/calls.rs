@@ -174,7 +174,7 @@ impl Binder<'_, '_> {
         let (least, most) = (function.parameters.len(), function.parameters.len() + function.optional.len());
         if bound.len() < least || (bound.len() > most && !function.repeats) {
             let message = format!("`{}` does not take {} arguments", function.name, bound.len());
-            self.mismatch(span, message, Some(function.signature).filter(|signature| !signature.is_empty()));
+            self.mismatch(span, message, Some(function.signature));
             return None;
         }
         let last = function.optional.last().or(function.parameters.last());
@@ -193,10 +193,13 @@ impl Binder<'_, '_> {
             Ok(prepared) => prepared,
             Err(reason) => {
                 let place = self.place(span);
+                // A shell has uses of its own for the signs of operators.
+                let is_word = function.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+                let named = if is_word { function.name } else { "functions" };
                 self.problems.add(
                     Problem::error("value.type", reason, place)
                         .with_label("cannot be computed")
-                        .with_help(format!("sluice manual {}", function.name)),
+                        .with_help(format!("what it takes: sluice manual {named}")),
                 );
                 return None;
             }
@@ -260,7 +263,7 @@ impl Binder<'_, '_> {
             Parameter::Word(words) => return self.word(function, words, &argument, span),
         };
         let message = format!("`{}` takes {wanted} here, not {ty}", function.name);
-        self.mismatch(span, message, Some(function.signature).filter(|signature| !signature.is_empty()));
+        self.mismatch(span, message, Some(function.signature));
         None
     }
 

@@ -5,7 +5,6 @@ use sqlparser::tokenizer::Span;
 
 use super::{Binder, boolean, is_null, not, unknown};
 use crate::expr::functions::{self, Function};
-use crate::expr::literal::number_literal;
 use crate::expr::{CompareOp, Expr, Node};
 use crate::types::SqlType;
 
@@ -199,19 +198,8 @@ impl Binder<'_, '_> {
     fn at_time_zone(&mut self, moment: &ast::Expr, zone: &ast::Expr, span: Span) -> Option<Expr> {
         let (value, name) = (self.bind(moment), self.bind(zone));
         let (value, name) = (value?, name?);
-        if let Some(name) = name.as_text()
-            && let Err(reason) = functions::check_zone(&name)
-        {
-            self.mismatch(zone.span(), reason, None);
-            return None;
-        }
         let function = if value.ty == SqlType::Timestamp { &functions::MOMENT_OF } else { &functions::LOCAL_TIME };
         self.arguments(function, vec![value, name], &[moment.span(), zone.span()], span)
-    }
-
-    /// A whole number as a constant.
-    pub(super) fn number(text: &str) -> Option<Expr> {
-        number_literal(text)
     }
 }
 

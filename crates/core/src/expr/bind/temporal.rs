@@ -4,6 +4,7 @@ use sqlparser::tokenizer::Span;
 
 use super::{Binder, convert};
 use crate::expr::functions::{self, Function};
+use crate::expr::literal::number_literal;
 use crate::expr::{ArithmeticOp, Expr};
 use crate::types::SqlType;
 
@@ -25,13 +26,13 @@ impl Binder<'_, '_> {
             (Add, _, Interval) if is_interval(&left) => self.temporal(Add, right, left, span),
             (Subtract, a, Interval) if a.is_moment() || is_interval(&left) => {
                 let left = if a.is_moment() { left } else { self.as_interval(left, span)? };
-                let negative = of(self, &functions::SCALE_INTERVAL, right, Self::number("-1")?)?;
+                let negative = of(self, &functions::SCALE_INTERVAL, right, number_literal("-1")?)?;
                 of(self, &functions::ADD_INTERVAL, left, negative)
             }
             (Add, Date, b) if b.is_whole() => of(self, &functions::ADD_DAYS, left, right),
             (Add, a, Date) if a.is_whole() => of(self, &functions::ADD_DAYS, right, left),
             (Subtract, Date, b) if b.is_whole() => {
-                let zero = convert(Self::number("0")?, SqlType::Bigint);
+                let zero = convert(number_literal("0")?, SqlType::Bigint);
                 let negative = self.arithmetic(Subtract, zero, right, span)?;
                 of(self, &functions::ADD_DAYS, left, negative)
             }
@@ -48,7 +49,7 @@ impl Binder<'_, '_> {
             (Multiply, Interval, b) if b.is_numeric() => of(self, &functions::SCALE_INTERVAL, left, right),
             (Multiply, a, Interval) if a.is_numeric() => of(self, &functions::SCALE_INTERVAL, right, left),
             (Divide, Interval, b) if b.is_numeric() => {
-                let one = convert(Self::number("1")?, SqlType::Double);
+                let one = convert(number_literal("1")?, SqlType::Double);
                 let share = self.arithmetic(Divide, one, convert(right, SqlType::Double), span)?;
                 of(self, &functions::SCALE_INTERVAL, left, share)
             }

@@ -15,12 +15,13 @@ use super::Expr;
 use super::column::Column;
 use crate::types::SqlType;
 pub(super) use json::{AT, AT_PATH, AT_PATH_TEXT, AT_TEXT, TO_JSON_TEXT};
-pub(crate) use json::{json_length, json_members};
+pub(crate) use json::{json_length, json_members, json_type};
 pub(super) use number::{BIT_AND, BIT_NOT, BIT_OR, GREATEST, LEAST, SHIFT_LEFT, SHIFT_RIGHT};
+pub(crate) use pattern::regex_fault;
 pub(super) use pattern::{ILIKE, LIKE, MATCHES, MATCHES_ANY_CASE, SIMILAR};
 pub(super) use text::{JOIN, OVERLAY};
 pub(super) use time::{ADD_DAYS, ADD_INTERVAL, BETWEEN_DAYS, BETWEEN_MOMENTS, LOCAL_TIME, MOMENT_OF, SCALE_INTERVAL};
-pub(super) use time::{FIELDS_OF_CALENDAR, FIELDS_OF_TIME, check_zone};
+pub(super) use time::{FIELDS_OF_CALENDAR, FIELDS_OF_TIME};
 
 /// What a parameter takes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -65,6 +66,8 @@ pub(crate) enum Prepared {
     Pattern(Arc<pattern::Pattern>),
     /// A way into JSON.
     Path(Arc<json::Path>),
+    /// A time zone.
+    Zone(chrono_tz::Tz),
     /// How a moment is written.
     Moment(Arc<time::Layout>),
 }

@@ -6,6 +6,7 @@ use regex::{CaptureLocations, Regex, RegexBuilder};
 
 use super::LINE;
 use crate::config::{OptionValue, Options};
+use crate::expr::regex_fault;
 
 /// How a line is cut into fields.
 #[derive(Debug)]
@@ -35,14 +36,13 @@ type Wrong = (&'static str, String, &'static str);
 impl Pattern {
     /// Compiles a pattern with named groups.
     pub(super) fn read(text: &str) -> Result<Self, String> {
-        // As it is, so that a mistake is that of the text.
-        let compile = |text: &str| RegexBuilder::new(text).build();
-        let bare = compile(text).map_err(|error| {
-            let message = error.to_string();
-            let last = message.lines().last().unwrap_or_default();
-            format!("the regular expression is not valid: {}", last.strip_prefix("error: ").unwrap_or(last))
+        // By itself first, so that a mistake is that of the text.
+        let compile = |text: &str| RegexBuilder::new(text).build().map_err(|error| regex_fault(&error));
+        compile(text)?;
+        // A comment at its end would swallow what closes the group.
+        let regex = compile(&format!("^(?:{text})$")).map_err(|_| {
+            "the regular expression cannot be one of a whole line: it ends within a comment".to_string()
         })?;
-        let regex = compile(&format!("^(?:{text})$")).unwrap_or(bare);
         let groups: Vec<(String, usize)> =
             regex.capture_names().enumerate().filter_map(|(number, name)| Some((name?.to_string(), number))).collect();
         if groups.is_empty() {

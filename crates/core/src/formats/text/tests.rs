@@ -128,6 +128,7 @@ fn columns_have_fixed_widths_in_characters() {
 #[rstest]
 #[case(&[("pattern", "(")], "not valid: unclosed group")]
 #[case(&[("pattern", "a")], "no named group")]
+#[case(&[("pattern", "(?x)(?P<a>.) # comment")], "ends within a comment")]
 #[case(&[("widths", "a")], "is not a name and a width")]
 #[case(&[("widths", "a 0")], "not a number of characters")]
 #[case(&[("widths", "a 1, a 2")], "two columns")]

@@ -52,13 +52,15 @@ pub(super) fn elements<'j>(value: &'j [u8], mut each: impl FnMut(&'j [u8])) -> O
     walked.ok()
 }
 
-/// How many elements a list or members an object has.
-///
-/// # Errors
-/// What the value is, where it is neither.
-pub(crate) fn json_length(text: &str) -> Result<usize, &'static str> {
+/// How many elements a list or members an object has; None where the value is neither.
+pub(crate) fn json_length(text: &str) -> Option<usize> {
     let mut count = 0;
-    json_members(text, |_, _| count += 1).then_some(count).ok_or_else(|| type_of(text.as_bytes()))
+    json_members(text, |_, _| count += 1).then_some(count)
+}
+
+/// What a value is: object, array, string, number, boolean or null.
+pub(crate) fn json_type(text: &str) -> &'static str {
+    type_of(text.as_bytes())
 }
 
 /// Goes over the elements of a list, or over the members of an object with their names. False where the value is neither.

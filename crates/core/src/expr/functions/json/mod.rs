@@ -9,7 +9,7 @@ mod reach;
 use super::{Arguments, Function, Parameter, Prepared};
 use crate::expr::column::{map_boolean, map_primitive, map_text, map_text_or_null};
 use crate::types::SqlType;
-pub(crate) use look::{json_length, json_members};
+pub(crate) use look::{json_length, json_members, json_type};
 pub(crate) use reach::Path;
 
 const NULL_IF_ABSENT: &str = "null if an argument is null, or where there is no such value";

@@ -14,6 +14,7 @@ macro_rules! operator {
         /// The operator; both sides have one type, but for shifts, whose right side is any whole number.
         pub(in crate::expr) static $static: Function = Function {
             name: $name,
+            signature: concat!("number ", $name, " number, both whole"),
             parameters: TWO,
             result: |arguments| arguments[0].ty,
             compute: |a| of_two(a, $narrow, $wide),
@@ -30,6 +31,7 @@ operator!(SHIFT_RIGHT, ">>", |a, b| a.wrapping_shr(places(b)), |a, b| a.wrapping
 /// The operator `~` before a whole number.
 pub(in crate::expr) static BIT_NOT: Function = Function {
     name: "~",
+    signature: "~ number, a whole one",
     parameters: &[Parameter::Whole],
     result: |arguments| arguments[0].ty,
     compute: |a| match a.columns[0].array.data_type() {

@@ -45,12 +45,17 @@ impl LikePattern {
         Ok(Self { pieces, any_case })
     }
 
-    /// Whether a text is one that the pattern means.
-    fn matches(&self, text: &str) -> bool {
-        match self.any_case {
-            true => self.fits(&text.to_lowercase()),
-            false => self.fits(text),
+    /// Whether a text is one that the pattern means. `lowered` is a buffer.
+    fn matches(&self, text: &str, lowered: &mut String) -> bool {
+        if !self.any_case {
+            return self.fits(text);
         }
+        lowered.clear();
+        match text.is_ascii() {
+            true => lowered.extend(text.bytes().map(|b| char::from(b.to_ascii_lowercase()))),
+            false => lowered.push_str(&text.to_lowercase()),
+        }
+        self.fits(lowered)
     }
 
     fn fits(&self, text: &str) -> bool {
@@ -127,11 +132,12 @@ pub(super) fn escape_of(text: &str) -> Result<Option<char>, String> {
 }
 
 pub(super) fn like(a: &Arguments<'_>, any_case: bool) -> Column {
+    let mut lowered = String::new();
     map_boolean(&a.all(), a.rows, |row| match a.prepared {
-        Prepared::Like(pattern) => Ok(pattern.matches(a.text(0, row))),
+        Prepared::Like(pattern) => Ok(pattern.matches(a.text(0, row), &mut lowered)),
         _ => {
             let escape = if a.columns.len() > 2 { escape_of(a.text(2, row))? } else { Some('\\') };
-            Ok(LikePattern::read(a.text(1, row), escape, any_case)?.matches(a.text(0, row)))
+            Ok(LikePattern::read(a.text(1, row), escape, any_case)?.matches(a.text(0, row), &mut lowered))
         }
     })
 }
@@ -164,7 +170,7 @@ mod tests {
     #[case("a_b", "a\\_b", true)]
     #[case("aab", "a\\_b", false)]
     fn patterns(#[case] text: &str, #[case] pattern: &str, #[case] expected: bool) {
-        assert_eq!(LikePattern::read(pattern, Some('\\'), false).unwrap().matches(text), expected);
+        assert_eq!(LikePattern::read(pattern, Some('\\'), false).unwrap().fits(text), expected);
     }
 
     /// The definition, by recursion: what the fast way is compared with.
@@ -181,7 +187,7 @@ mod tests {
         #[test]
         fn patterns_mean_what_they_are_defined_to(text in "[ab門]{0,8}", pattern in "[ab門%_]{0,7}") {
             let chars = |text: &str| text.chars().collect::<Vec<_>>();
-            let found = LikePattern::read(&pattern, Some('\\'), false).unwrap().matches(&text);
+            let found = LikePattern::read(&pattern, Some('\\'), false).unwrap().fits(&text);
             proptest::prop_assert_eq!(found, by_definition(&chars(&text), &chars(&pattern)));
         }
     }

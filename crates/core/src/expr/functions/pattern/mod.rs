@@ -10,7 +10,7 @@ use super::{Arguments, Function, Parameter, Prepared};
 use crate::expr::column::map_boolean;
 use crate::types::SqlType;
 pub(crate) use like::LikePattern;
-pub(crate) use regex::Pattern;
+pub(crate) use regex::{Pattern, reason as regex_fault};
 
 const TWO: &[Parameter] = &[Parameter::Text, Parameter::Text];
 const PATTERN: &[Parameter] = &[Parameter::Text, Parameter::Constant];

@@ -59,8 +59,8 @@ impl Pattern {
         self.regex.is_match(text)
     }
 
-    /// The places of the group in the n-th find, counted from 1, from the byte `from` on.
-    fn find(&self, text: &str, from: usize, n: usize) -> Option<std::ops::Range<usize>> {
+    /// The places of a group in the n-th find, counted from 1, from the byte `from` on.
+    fn find(&self, text: &str, from: usize, n: usize, group: usize) -> Option<std::ops::Range<usize>> {
         if n == 0 {
             return None;
         }
@@ -69,7 +69,7 @@ impl Pattern {
             let found = self.regex.find_at(text, at)?;
             at = after(text, &found)?;
         }
-        match self.group {
+        match group {
             0 => self.regex.find_at(text, at).map(|found| found.range()),
             group => self.regex.captures_at(text, at)?.get(group).map(|found| found.range()),
         }
@@ -95,7 +95,7 @@ fn after(text: &str, found: &regex::Match<'_>) -> Option<usize> {
 }
 
 /// The crate's message without the drawing of the pattern.
-fn reason(error: &regex::Error) -> String {
+pub(crate) fn reason(error: &regex::Error) -> String {
     let text = error.to_string();
     let last = text.lines().last().unwrap_or_default();
     let last = last.strip_prefix("error: ").unwrap_or(last);
@@ -182,10 +182,11 @@ pub(super) fn place(a: &Arguments<'_>) -> Column {
         let text = a.text(0, row);
         let n = nth(a, 3, row)?;
         let found = match start(a, 2, row, text)? {
-            Some(from) => match a.columns.len() > 6 {
-                true => group_place(of(a), text, from, n, a.whole(6, row))?,
-                false => of(a).find(text, from, n),
-            },
+            Some(from) => {
+                let group = if a.columns.len() > 6 { a.whole(6, row) } else { 0 };
+                let group = usize::try_from(group).map_err(|_| "a group is a number from 0 on")?;
+                of(a).find(text, from, n, group)
+            }
             None => None,
         };
         let at_end = a.columns.len() > 4
@@ -199,24 +200,12 @@ pub(super) fn place(a: &Arguments<'_>) -> Column {
     })
 }
 
-fn group_place(
-    pattern: &Pattern,
-    text: &str,
-    from: usize,
-    n: usize,
-    group: i64,
-) -> Result<Option<std::ops::Range<usize>>, String> {
-    let group = usize::try_from(group).map_err(|_| "a group is a number from 0 on")?;
-    let of_group = Pattern { regex: pattern.regex.clone(), group, ..*pattern };
-    Ok(of_group.find(text, from, n))
-}
-
 /// A find, or a group of it.
 pub(super) fn found(a: &Arguments<'_>) -> Column {
     map_text_or_null(&a.all(), a.rows, |row, out| {
         let text = a.text(0, row);
         let n = nth(a, 3, row)?;
-        let found = start(a, 2, row, text)?.and_then(|from| of(a).find(text, from, n));
+        let found = start(a, 2, row, text)?.and_then(|from| of(a).find(text, from, n, of(a).group));
         out.extend_from_slice(found.clone().map_or("", |range| &text[range]).as_bytes());
         Ok(found.is_some())
     })

@@ -4,10 +4,10 @@ use arrow_array::types::{Date32Type, Int32Type, IntervalMonthDayNanoType, Timest
 use arrow_buffer::IntervalMonthDayNano;
 use chrono::{Datelike as _, Months};
 
-use super::interval::{interval, micros};
 use super::{Arguments, Function, OUTSIDE, Parameter, inside, micros_at};
 use crate::expr::column::{Column, map_primitive};
 use crate::types::SqlType;
+use crate::values::interval::{interval, micros};
 use crate::values::time::{self, DAY};
 
 const TOO_LONG: &str = "the interval is too long";
@@ -15,6 +15,7 @@ const TOO_LONG: &str = "the interval is too long";
 /// A moment and an interval; the result has the type of the moment, a timestamp where that is a date.
 pub(in crate::expr) static ADD_INTERVAL: Function = Function {
     name: "+",
+    signature: "moment + interval",
     parameters: &[Parameter::Temporal, Parameter::Interval],
     result: |arguments| match arguments[0].ty {
         SqlType::Date => SqlType::Timestamp,
@@ -27,6 +28,7 @@ pub(in crate::expr) static ADD_INTERVAL: Function = Function {
 /// A date and a whole number of days.
 pub(in crate::expr) static ADD_DAYS: Function = Function {
     name: "+",
+    signature: "date + days",
     parameters: &[Parameter::Temporal, Parameter::Whole],
     result: |_| SqlType::Date,
     compute: |a| {
@@ -43,6 +45,7 @@ pub(in crate::expr) static ADD_DAYS: Function = Function {
 /// The days between two dates.
 pub(in crate::expr) static BETWEEN_DAYS: Function = Function {
     name: "-",
+    signature: "date - date",
     parameters: &[Parameter::Temporal, Parameter::Temporal],
     result: |_| SqlType::Integer,
     compute: |a| {
@@ -58,6 +61,7 @@ pub(in crate::expr) static BETWEEN_DAYS: Function = Function {
 /// What lies between two moments, in days and time.
 pub(in crate::expr) static BETWEEN_MOMENTS: Function = Function {
     name: "-",
+    signature: "moment - moment",
     parameters: &[Parameter::Temporal, Parameter::Temporal],
     result: |_| SqlType::Interval,
     compute: |a| {
@@ -72,6 +76,7 @@ pub(in crate::expr) static BETWEEN_MOMENTS: Function = Function {
 /// An interval so many times.
 pub(in crate::expr) static SCALE_INTERVAL: Function = Function {
     name: "*",
+    signature: "interval * number",
     parameters: &[Parameter::Interval, Parameter::Double],
     result: |_| SqlType::Interval,
     compute: |a| intervals(a, |row| scale(interval_at(&a.columns[0], row), a.columns[1].double_at(row))),

@@ -3,10 +3,10 @@
 use arrow_array::types::TimestampMicrosecondType;
 
 use super::arithmetic::interval_at;
-use super::interval::micros;
 use super::{Arguments, OUTSIDE, inside, micros_at, zone};
 use crate::expr::column::{Column, map_primitive};
 use crate::types::SqlType;
+use crate::values::interval::micros;
 use crate::values::time::{DAY, truncate};
 
 /// The start of a unit of time. Bind makes sure that the unit is one of the known words.
@@ -19,7 +19,7 @@ pub(super) fn date_trunc(a: &Arguments<'_>) -> Column {
         if !is_in_zone {
             return truncate(&word, moment).map(Some).ok_or_else(|| OUTSIDE.into());
         }
-        let zone = zone::of(a.text(2, row))?;
+        let zone = zone::of_row(a, 2, row)?;
         let local = zone::local(zone, moment).ok_or(OUTSIDE)?;
         inside(truncate(&word, local).and_then(|local| zone::moment(zone, local)))
     })

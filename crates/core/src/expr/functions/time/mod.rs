@@ -2,7 +2,6 @@
 
 mod arithmetic;
 mod bin;
-mod interval;
 mod layout;
 mod parts;
 mod read;
@@ -20,7 +19,7 @@ pub(in crate::expr) use arithmetic::{ADD_DAYS, ADD_INTERVAL, BETWEEN_DAYS, BETWE
 pub(crate) use layout::Layout;
 use parts::part_type;
 pub(in crate::expr) use parts::{OF_CALENDAR as FIELDS_OF_CALENDAR, OF_TIME as FIELDS_OF_TIME};
-pub(in crate::expr) use zone::{LOCAL_TIME, MOMENT_OF, check as check_zone};
+pub(in crate::expr) use zone::{LOCAL_TIME, MOMENT_OF};
 
 const OUTSIDE: &str = "the moment lies outside the years 1 to 9999";
 
@@ -70,6 +69,7 @@ pub(super) const FUNCTIONS: &[Function] = &[
         gives: "2026-04-01T08:00:00Z",
         parameters: &[Parameter::Word(time::UNITS), Parameter::Moment],
         optional: &[Parameter::Text],
+        prepare: Some(|arguments| zone::prepare(arguments, 2)),
         result: |arguments| if arguments.len() > 2 { SqlType::Timestamptz } else { arguments[1].ty },
         compute: bin::date_trunc,
         ..Function::PLAIN

@@ -5,10 +5,10 @@ use arrow_schema::{DataType, IntervalUnit};
 use chrono::{Datelike as _, Timelike as _};
 
 use super::arithmetic::interval_at;
-use super::interval::{HOUR, micros};
 use super::{Arguments, OUTSIDE, micros_at};
 use crate::expr::column::{Column, map_primitive};
 use crate::types::SqlType;
+use crate::values::interval::{HOUR, micros};
 use crate::values::time::{self, DAY};
 
 /// The fields of a moment.

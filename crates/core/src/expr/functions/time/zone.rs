@@ -7,7 +7,8 @@ use arrow_schema::DataType;
 use chrono::{LocalResult, Offset as _, TimeDelta, TimeZone as _};
 use chrono_tz::Tz;
 
-use super::{Arguments, Function, Parameter, inside, micros_at};
+use super::{Arguments, Function, Parameter, Prepared, inside, micros_at};
+use crate::expr::Expr;
 use crate::expr::column::{Column, map_primitive};
 use crate::types::SqlType;
 use crate::values::time;
@@ -15,7 +16,9 @@ use crate::values::time;
 /// `timestamptz at time zone`: what the clocks of the zone show.
 pub(in crate::expr) static LOCAL_TIME: Function = Function {
     name: "at time zone",
+    signature: "moment at time zone 'Europe/Oslo'",
     parameters: &[Parameter::Moment, Parameter::Text],
+    prepare: Some(|arguments| prepare(arguments, 1)),
     result: |_| SqlType::Timestamp,
     compute: |a| convert(a, SqlType::Timestamp, local),
     ..Function::PLAIN
@@ -24,35 +27,43 @@ pub(in crate::expr) static LOCAL_TIME: Function = Function {
 /// `timestamp at time zone`: the moment at which the clocks of the zone show it.
 pub(in crate::expr) static MOMENT_OF: Function = Function {
     name: "at time zone",
+    signature: "moment at time zone 'Europe/Oslo'",
     parameters: &[Parameter::Moment, Parameter::Text],
+    prepare: Some(|arguments| prepare(arguments, 1)),
     result: |_| SqlType::Timestamptz,
     compute: |a| convert(a, SqlType::Timestamptz, moment),
     ..Function::PLAIN
 };
 
 fn convert(a: &Arguments<'_>, ty: SqlType, to: fn(Tz, i64) -> Option<i64>) -> Column {
-    let constant = a.columns[1].constant_text().map(of);
     map_primitive::<TimestampMicrosecondType>(&a.all(), a.rows, ty, |row| {
-        let zone = match &constant {
-            Some(zone) => zone.clone()?,
-            None => of(a.text(1, row))?,
-        };
-        inside(to(zone, micros_at(&a.columns[0], row)))
+        inside(to(of_row(a, 1, row)?, micros_at(&a.columns[0], row)))
     })
 }
 
+/// Looks a constant name up, once; a name that nobody has is found before anything runs.
+pub(super) fn prepare(arguments: &[Expr], place: usize) -> Result<Prepared, String> {
+    match arguments.get(place).and_then(Expr::as_text) {
+        Some(name) => of(&name).map(Prepared::Zone),
+        None => Ok(Prepared::Nothing),
+    }
+}
+
+/// The zone that an argument names in a row.
+pub(super) fn of_row(a: &Arguments<'_>, argument: usize, row: usize) -> Result<Tz, String> {
+    match a.prepared {
+        Prepared::Zone(zone) => Ok(*zone),
+        _ => of(a.text(argument, row)),
+    }
+}
+
 /// The zone of a name, such as Europe/Oslo; the case of letters does not matter.
-pub(super) fn of(name: &str) -> Result<Tz, String> {
+fn of(name: &str) -> Result<Tz, String> {
     let any_case = || chrono_tz::TZ_VARIANTS.iter().copied().find(|zone| zone.name().eq_ignore_ascii_case(name));
     Tz::from_str(name)
         .ok()
         .or_else(any_case)
         .ok_or_else(|| format!("there is no time zone `{name}`; zones are named like Europe/Oslo or UTC"))
-}
-
-/// Whether there is such a zone.
-pub(in crate::expr) fn check(name: &str) -> Result<(), String> {
-    of(name).map(|_| ())
 }
 
 /// What the clocks of a zone show at a moment.
