@@ -15,7 +15,7 @@ use sluice_core::formats::{self, Format, JsonLines};
 use sluice_core::kinds::{IntakeKind as _, IntakeView, LaneReader, Mark, Part, Read, ReadLimit, Settings};
 use sluice_core::plan::Surroundings;
 use sluice_core::problem::{Place as FilePlace, SourceText};
-use sluice_core::profile::Profile;
+use sluice_core::profile::{DeclaredField, Profile};
 use sluice_core::run::Stop;
 use sluice_core::sample::{Sample, TimeFilter, Window, take};
 use sluice_core::types::SqlType;
@@ -48,12 +48,14 @@ pub(crate) struct Source {
     contract: Option<(Contract, Option<usize>)>,
     /// Whether their time is the broker's.
     by_broker: bool,
+    /// The fields whose types a file declares.
+    declared: Vec<DeclaredField>,
 }
 
 impl Source {
     /// What the events of a sample look like; of none, what the header row names.
     pub(crate) fn profile(&self, sample: &Sample) -> Profile {
-        let mut profile = Profile::default();
+        let mut profile = Profile { declared: self.declared.clone(), ..Profile::default() };
         sample.chunks.iter().for_each(|chunk| profile.add_chunk(chunk, self.format.as_ref()));
         if let Some(head) = self.head.as_ref().filter(|_| profile.events == 0) {
             profile.name_fields(&self.format.header_names(head));
@@ -146,6 +148,7 @@ pub(crate) fn open_file(path: &Path) -> Outcome<Source> {
         bytes: Some(found.bytes),
         files: Some(1),
         reader: files::read_file(path, Arc::clone(format), MAX_RECORD)?,
+        declared: look::declared(path, format.as_ref())?,
         format: Arc::clone(format),
         head: found.head,
         contract: None,
@@ -215,6 +218,7 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         format,
         contract: None,
         by_broker: matches!(take, SampleChoice::Since(_)),
+        declared: Vec::new(),
     })
 }
 
@@ -238,6 +242,7 @@ pub(crate) fn open_files(settings: &Settings, events: u64, take: SampleChoice) -
     let format = formats::format(&settings.options)
         .filter(|_| found.recognised.format().is_some())
         .ok_or_else(|| no_events(&first.display().to_string(), &found.recognised))?;
+    let declared = look::declared(first, format.as_ref())?;
     let reader = files::Files.view(std::slice::from_ref(&settings))?.sample(events)?;
     Ok(Source {
         label,
@@ -250,6 +255,7 @@ pub(crate) fn open_files(settings: &Settings, events: u64, take: SampleChoice) -
         contract: None,
         partitions: None,
         by_broker: false,
+        declared,
     })
 }
 
@@ -294,6 +300,11 @@ pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
     let (bytes, whole) = (unpacked.0, whole && unpacked.1);
     let recognised = recognise(&bytes[..bytes.len().min(256 << 10)], whole, "");
     let format = recognised.format().ok_or_else(|| no_events("standard input", &recognised))?;
+    if format.whole().is_some() {
+        let what = recognised.describe();
+        return Err(Failure::new(FailureKind::Configuration, format!("{what} cannot be read from standard input"))
+            .with_help("save it into a file and name that: it is read as a whole"));
+    }
     let head = look::header_row(&recognised, &bytes);
     Ok(Source {
         label: "standard input".into(),
@@ -306,6 +317,7 @@ pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
         contract: None,
         partitions: None,
         by_broker: false,
+        declared: Vec::new(),
     })
 }
 
@@ -334,6 +346,7 @@ pub(crate) fn open_arrival(
         contract: Some((contract, event.time)),
         partitions: None,
         by_broker: matches!(take, SampleChoice::Since(_)),
+        declared: Vec::new(),
     })
 }
 

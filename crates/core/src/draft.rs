@@ -85,7 +85,7 @@ fn event(out: &mut String, draft: &Draft<'_>) {
         let _ = writeln!(out, "time   = {}", text(&time.name));
     }
     if let Some(key) = draft.key {
-        let _ = writeln!(out, "key    = {}   # different in all {} events", text(&key.name), show_count(draft.events));
+        let _ = writeln!(out, "key    = {}   # distinct in all {} events", text(&key.name), show_count(draft.events));
     }
     out.push_str("extra  = \"ignore\"   # fields that the contract does not name: ignore | keep | reject\n");
     let lines: Vec<(String, String)> = draft.fields.iter().map(|f| (definition(f, draft), comment(f))).collect();
@@ -134,10 +134,10 @@ fn comment(field: &FieldGuess) -> String {
         });
         let about = if profile.distinct.is_exact() { "" } else { "about " };
         parts.push(match profile.distinct_values() {
-            1 if profile.values > 1 => "all alike".to_string(),
+            1 if profile.values > 1 => "always the same".to_string(),
             1 => "one only".to_string(),
-            n if n == profile.values => "all different".to_string(),
-            n => format!("{about}{} different", show_count(n)),
+            n if n == profile.values => "all distinct".to_string(),
+            n => format!("{about}{} distinct", show_count(n)),
         });
     }
     parts.extend(profile.examples.first().map(|e| format!("such as {}", short(e))));
@@ -395,12 +395,12 @@ mod tests {
         let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
         let text = drafted(&lines, &JsonLines);
         for comment in [
-            "-- 200 values, all different, such as 0",
-            "-- 200 values, all alike, such as salt",
-            "-- 150 values, 25 % null, all alike",
+            "-- 200 values, all distinct, such as 0",
+            "-- 200 values, always the same, such as salt",
+            "-- 150 values, 25 % null, always the same",
         ] {
             assert!(text.contains(comment), "no `{comment}` in\n{text}");
         }
-        assert!(text.contains("key    = \"id\"   # different in all 200 events"), "{text}");
+        assert!(text.contains("key    = \"id\"   # distinct in all 200 events"), "{text}");
     }
 }

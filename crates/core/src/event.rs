@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::change::{Change, Changes, Marks};
 
-/// A place in a partition: of a file, a byte; of a topic, an offset; of a change feed, a log position and the place
+/// A place in a partition: of a file, a byte, or a row where it is read as a whole; of a topic, an offset; of a change feed, a log position and the place
 /// of the change within its transaction. It names the next event to read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct Position {
@@ -62,6 +62,10 @@ pub struct Chunk {
     pub too_long: Option<u64>,
     /// Whether the one record is the rest of a record that was read before its line end had come.
     pub grown: bool,
+    /// Where positions count records and not bytes: the byte of the chunk at which each begins.
+    pub numbered: Option<Arc<[u32]>>,
+    /// Set where the one record cannot be told from its neighbours, and why. `bytes` then holds what there is of it.
+    pub broken: Option<Arc<str>>,
     /// Where each record is a message of a broker: what the broker reports about it. None where the format finds the
     /// records.
     pub messages: Option<Arc<Messages>>,
@@ -118,6 +122,8 @@ impl Default for Chunk {
             records: 0,
             too_long: None,
             grown: false,
+            numbered: None,
+            broken: None,
             messages: None,
             changes: None,
         }
@@ -127,6 +133,10 @@ impl Default for Chunk {
 impl Chunk {
     /// The position of the record that begins at a byte of the chunk.
     pub fn position_at(&self, start: u32) -> Position {
+        if let Some(starts) = &self.numbered {
+            let before = starts.partition_point(|s| *s < start);
+            return Position::at(self.from.major + before as u64);
+        }
         if let Some(changes) = &self.changes {
             return changes.at(start).map_or(self.from, |c| c.position);
         }
@@ -162,9 +172,11 @@ impl Chunk {
             let (tables, side) = (all.tables.clone(), all.side.clone());
             Some(Arc::new(Changes { tables, side, each: vec![change], within: false }))
         });
+        let numbered = self.numbered.as_ref().map(|_| Arc::from([0]));
         let to = match (&messages, &changes) {
             (_, Some(_)) => Position { minor: from.minor + 1, ..from },
             (Some(_), None) => Position::at(from.major + 1),
+            (None, None) if numbered.is_some() => Position::at(from.major + 1),
             (None, None) => Position::at(from.major + bytes.len() as u64),
         };
         Self {
@@ -177,6 +189,8 @@ impl Chunk {
             records: 1,
             too_long: None,
             grown: false,
+            numbered,
+            broken: None,
             messages,
             changes,
         }

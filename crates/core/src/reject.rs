@@ -29,6 +29,7 @@ pub const REASONS: &[(&str, &str)] = &[
     ("extra", "a field that the contract does not name, under extra = \"reject\""),
     ("twice", "a field stands in the record twice"),
     ("too_long", "the record is longer than max_record"),
+    ("damaged", "a part of a file cannot be read, and the records in it cannot be told apart"),
     ("grown", "a record was read before its line end had been written, and went on afterwards"),
     ("expression", "a column or condition cannot be computed for this event"),
     ("late", "the event came after its window had closed, or after rows that it could meet were forgotten"),
@@ -61,6 +62,7 @@ impl Reason {
     pub const EXTRA: Self = Self("extra");
     pub const TWICE: Self = Self("twice");
     pub const TOO_LONG: Self = Self("too_long");
+    pub const DAMAGED: Self = Self("damaged");
     pub const GROWN: Self = Self("grown");
     pub const EXPRESSION: Self = Self("expression");
     pub const LATE: Self = Self("late");
@@ -202,6 +204,7 @@ mod tests {
             Reason::TWICE,
             Reason::TOO_LONG,
             Reason::GROWN,
+            Reason::DAMAGED,
             Reason::EXPRESSION,
             Reason::LATE,
             Reason::EARLY,

@@ -200,14 +200,9 @@ mod tests {
                 partition: "a".into(),
                 from: Position::at(from),
                 to: Position::at(self.at),
-                identity: String::new(),
                 bytes: bytes.into_bytes(),
-                head: None,
                 records: size,
-                too_long: None,
-                grown: false,
-                messages: None,
-                changes: None,
+                ..Chunk::default()
             }))
         }
     }

@@ -86,6 +86,42 @@ impl SqlType {
         matches!(self, Self::Date | Self::Timestamp | Self::Timestamptz)
     }
 
+    /// The type of contracts that takes the values of an Arrow field, and how they are spelled as text where the type does not say
+    /// it. What we have no type for is text, nested values are JSON.
+    pub fn of_arrow(field: &Field) -> (Self, Option<&'static str>) {
+        let ty = match field.data_type() {
+            DataType::Boolean => Self::Boolean,
+            DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::UInt8 | DataType::UInt16 => Self::Integer,
+            DataType::Int64 | DataType::UInt32 => Self::Bigint,
+            DataType::UInt64 => Self::Decimal { precision: 20, scale: 0 },
+            DataType::Float16 | DataType::Float32 | DataType::Float64 => Self::Double,
+            DataType::Decimal32(p, scale) | DataType::Decimal64(p, scale) | DataType::Decimal128(p, scale) => {
+                match u8::try_from(*scale) {
+                    Ok(scale) if *p <= MAX_PRECISION && scale <= *p => Self::Decimal { precision: *p, scale },
+                    _ => Self::Text,
+                }
+            }
+            DataType::Date32 | DataType::Date64 => Self::Date,
+            // Without a zone it is taken to be in UTC.
+            DataType::Timestamp(_, None) => return (Self::Timestamptz, Some("%Y-%m-%dT%H:%M:%S%.f")),
+            DataType::Timestamp(..) => Self::Timestamptz,
+            DataType::List(_)
+            | DataType::LargeList(_)
+            | DataType::FixedSizeList(..)
+            | DataType::ListView(_)
+            | DataType::LargeListView(_)
+            | DataType::Struct(_)
+            | DataType::Map(..)
+            | DataType::Union(..) => Self::Json,
+            DataType::Dictionary(_, values) => {
+                return Self::of_arrow(&field.clone().with_data_type(values.as_ref().clone()));
+            }
+            _ if field.metadata().contains_key(Self::JSON_KEY) => Self::Json,
+            _ => Self::Text,
+        };
+        (ty, None)
+    }
+
     /// The key of a field's metadata that marks text as JSON.
     pub const JSON_KEY: &str = "sluice.json";
 

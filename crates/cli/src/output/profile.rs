@@ -44,7 +44,7 @@ pub(crate) fn render(
             (guess.spelled_path(), false),
             (ty, false),
             (nulls, guess.nulls() > 0 && guess.profile.values == 0),
-            (different(&guess.profile), false),
+            (distinct(&guess.profile), false),
             (cut(&low, 24), false),
             (cut(&high, 24), false),
             (guess.profile.examples.first().map(|e| cut(e, 28)).unwrap_or_default(), false),
@@ -101,7 +101,7 @@ fn against(contract: &Contract, guess: &FieldGuess) -> Option<String> {
         .then(|| format!("not null in the contract, and {} have none", show_count(guess.nulls())))
 }
 
-fn different(profile: &FieldProfile) -> String {
+fn distinct(profile: &FieldProfile) -> String {
     let count = show_count(profile.distinct_values());
     if profile.distinct.is_exact() { count } else { format!("~{count}") }
 }
@@ -137,8 +137,8 @@ pub(crate) fn json(profile: &Profile, columns: Option<&[OutputColumn]>) -> Vec<V
             "not_null": guess.guess.not_null,
             "values": guess.profile.values,
             "nulls": guess.nulls(),
-            "different": guess.profile.distinct_values(),
-            "different_is_exact": guess.profile.distinct.is_exact(),
+            "distinct": guess.profile.distinct_values(),
+            "distinct_is_exact": guess.profile.distinct.is_exact(),
             "smallest": low,
             "largest": high,
             "examples": guess.profile.examples,

@@ -61,14 +61,9 @@ pub(crate) fn origin(texts: &[&str]) -> RowOrigin {
         partition: "a".into(),
         from: Position::at(100),
         to: Position::at(100 + bytes.len() as u64),
-        identity: String::new(),
         bytes,
-        head: None,
         records: texts.len() as u64,
-        too_long: None,
-        grown: false,
-        messages: None,
-        changes: None,
+        ..Chunk::default()
     };
     RowOrigin { chunk: Arc::new(chunk), spans, rows: None }
 }

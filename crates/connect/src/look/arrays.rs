@@ -1,6 +1,5 @@
 //! Arrays of any Arrow type as arrays of our types. What we have no type for is shown as text, nested values as JSON.
 
-use std::fmt::Write as _;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
@@ -14,33 +13,13 @@ use arrow_array::{
 };
 use arrow_schema::{DataType, Field, TimeUnit};
 use sluice_core::expr::{Column, cast_column};
-use sluice_core::types::{MAX_PRECISION, SqlType};
-use sluice_core::values::json::{write_string, write_text, write_value};
+use sluice_core::types::SqlType;
+use sluice_core::values::rows;
 use sluice_core::values::time::DAY;
 
 /// The type under which a field is shown.
 pub(super) fn sql_type(field: &Field) -> SqlType {
-    of_type(field.data_type(), field.metadata().contains_key(SqlType::JSON_KEY))
-}
-
-fn of_type(ty: &DataType, is_json: bool) -> SqlType {
-    match ty {
-        DataType::Boolean => SqlType::Boolean,
-        DataType::Int8 | DataType::Int16 | DataType::Int32 | DataType::UInt8 | DataType::UInt16 => SqlType::Integer,
-        DataType::Int64 | DataType::UInt32 => SqlType::Bigint,
-        DataType::UInt64 => SqlType::Decimal { precision: 20, scale: 0 },
-        DataType::Float32 | DataType::Float64 => SqlType::Double,
-        DataType::Decimal128(precision, scale) => match u8::try_from(*scale) {
-            Ok(scale) if *precision <= MAX_PRECISION => SqlType::Decimal { precision: *precision, scale },
-            _ => SqlType::Text,
-        },
-        DataType::Date32 | DataType::Date64 => SqlType::Date,
-        DataType::Timestamp(..) => SqlType::Timestamptz,
-        DataType::List(_) | DataType::LargeList(_) | DataType::Struct(_) | DataType::Map(..) => SqlType::Json,
-        DataType::Dictionary(_, values) => of_type(values, is_json),
-        _ if is_json => SqlType::Json,
-        _ => SqlType::Text,
-    }
+    SqlType::of_arrow(field).0
 }
 
 /// An array as one of a type; `own` is the type under which it is shown by itself. What does not fit is null.
@@ -112,61 +91,14 @@ fn micros(array: &ArrayRef, unit: TimeUnit) -> TimestampMicrosecondArray {
 }
 
 fn texts(array: &ArrayRef) -> ArrayRef {
+    let field = Field::new("", array.data_type().clone(), true);
     let text = |row: usize| {
         (!array.is_null(row)).then(|| {
             let mut out = String::new();
-            write(&mut out, array.as_ref(), row, false);
-            out
+            rows::write_any(&mut out, &field, array, row);
+            // A text stands as it is, anything else as JSON.
+            serde_json::from_str::<String>(&out).unwrap_or(out)
         })
     };
     Arc::new((0..array.len()).map(text).collect::<StringArray>())
-}
-
-/// Writes one value: text as it is, unless it stands within another value; nested values as JSON.
-fn write(out: &mut String, array: &dyn Array, row: usize, nested: bool) {
-    if array.is_null(row) {
-        return out.push_str("null");
-    }
-    let string = |out: &mut String, text: &str| if nested { write_string(out, text) } else { out.push_str(text) };
-    match array.data_type() {
-        DataType::LargeUtf8 => string(out, array.as_string::<i64>().value(row)),
-        DataType::Utf8View => string(out, array.as_string_view().value(row)),
-        DataType::Binary => string(out, &hex(array.as_binary::<i32>().value(row))),
-        DataType::LargeBinary => string(out, &hex(array.as_binary::<i64>().value(row))),
-        DataType::BinaryView => string(out, &hex(array.as_binary_view().value(row))),
-        DataType::FixedSizeBinary(_) => string(out, &hex(array.as_fixed_size_binary().value(row))),
-        DataType::List(_) => list(out, array.as_list::<i32>().value(row).as_ref()),
-        DataType::LargeList(_) => list(out, array.as_list::<i64>().value(row).as_ref()),
-        DataType::Map(..) => list(out, &array.as_map().value(row)),
-        DataType::Struct(fields) => {
-            let columns = array.as_struct();
-            for (i, field) in fields.iter().enumerate() {
-                out.push(if i == 0 { '{' } else { ',' });
-                write_string(out, field.name());
-                out.push(':');
-                write(out, columns.column(i).as_ref(), row, true);
-            }
-            out.push_str(if fields.is_empty() { "{}" } else { "}" });
-        }
-        _ if nested => write_value(out, array, row, false),
-        _ => write_text(out, array, row),
-    }
-}
-
-fn list(out: &mut String, values: &dyn Array) {
-    out.push('[');
-    for i in 0..values.len() {
-        if i > 0 {
-            out.push(',');
-        }
-        write(out, values, i, true);
-    }
-    out.push(']');
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().fold(String::from("\\x"), |mut out, b| {
-        let _ = write!(out, "{b:02x}");
-        out
-    })
 }

@@ -13,7 +13,9 @@ use sluice_core::columns::OutputColumn;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::Format;
 use sluice_core::formats::recognise::{Recognised, recognise};
+use sluice_core::formats::whole::WholeFile;
 use sluice_core::kinds::{Stored, StoredSummary};
+use sluice_core::profile::DeclaredField;
 
 use crate::packed::{Packing, Unpacked};
 
@@ -59,6 +61,16 @@ pub fn look(path: &Path) -> Outcome<Look> {
     Ok(Look { packing, recognised, bytes: data.len(), head })
 }
 
+/// The fields that a file itself declares, with their types; empty where it does not.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn declared(path: &Path, format: &dyn Format) -> Outcome<Vec<DeclaredField>> {
+    let Some(kind) = format.whole() else { return Ok(Vec::new()) };
+    let schema = crate::intakes::files::whole::schema(path, kind)?;
+    Ok(schema.map_or_else(Vec::new, |schema| DeclaredField::all(&schema)))
+}
+
 /// The header row at the start of what was recognised, where its format has one.
 pub fn header_row(recognised: &Recognised, start: &[u8]) -> Option<Vec<u8>> {
     let format = recognised.format().filter(|format| format.has_head())?;
@@ -78,8 +90,11 @@ impl Form {
     /// The form of what was recognised, where it holds rows.
     pub fn recognised(recognised: &Recognised) -> Option<Self> {
         match recognised {
-            Recognised::Parquet => Some(Self::Parquet),
-            Recognised::Events(format) => Some(Self::Text(Arc::clone(format))),
+            Recognised::Events(format) => match format.whole() {
+                None => Some(Self::Text(Arc::clone(format))),
+                Some(WholeFile::Parquet) => Some(Self::Parquet),
+                Some(_) => None,
+            },
             _ => None,
         }
     }

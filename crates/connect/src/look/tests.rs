@@ -51,7 +51,7 @@ fn parquet_of_other_programs_is_shown_under_our_types() {
             ("bytes", Arc::new(BinaryArray::from_vec(vec![b"\x00\xff", b""]))),
         ],
     );
-    assert!(matches!(look(&path).unwrap().recognised, Recognised::Parquet));
+    assert_eq!(look(&path).unwrap().recognised.describe(), "Parquet");
     let mut stored = open(vec![one_file(&path).unwrap()], &Form::Parquet, None).unwrap();
     let types: Vec<String> = stored.summary().columns.iter().map(|c| c.ty.to_string()).collect();
     let expected = ["integer", "decimal(20,0)", "double precision", "timestamptz", "text", "json", "json", "text"]

@@ -139,14 +139,10 @@ impl LaneReader for BytesReader {
             partition: Arc::clone(&self.name),
             from: Position::at(self.at as u64),
             to: Position::at(end as u64),
-            identity: String::new(),
             bytes: self.bytes[self.at..end].to_vec(),
             head: self.head.clone(),
             records: cut.records,
-            too_long: None,
-            grown: false,
-            messages: None,
-            changes: None,
+            ..Chunk::default()
         };
         self.at = end;
         Ok(Read::Chunk(chunk))

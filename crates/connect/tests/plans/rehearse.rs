@@ -45,14 +45,9 @@ fn chunk(lines: &[&str]) -> Chunk {
         partition: "a.jsonl".into(),
         from: Position::at(0),
         to: Position::at(bytes.len() as u64),
-        identity: String::new(),
         bytes,
-        head: None,
         records: lines.len() as u64,
-        too_long: None,
-        grown: false,
-        messages: None,
-        changes: None,
+        ..Chunk::default()
     }
 }
 

@@ -191,12 +191,8 @@ mod tests {
             to: Position::at(to),
             identity: to.to_string(),
             bytes: Vec::new(),
-            head: None,
             records: 0,
-            too_long: None,
-            grown: false,
-            messages: None,
-            changes: None,
+            ..Chunk::default()
         }
     }
 

@@ -38,14 +38,10 @@ fn decode(format: &dyn Format, contract: &Contract, bytes: &[u8], head: Option<u
         partition: "a".into(),
         from: Position::at(0),
         to: Position::at(bytes.len() as u64),
-        identity: String::new(),
         bytes: bytes.to_vec(),
         head: head.map(|n| bytes[..n].into()),
         records: cut.records + u64::from(tail),
-        too_long: None,
-        grown: false,
-        messages: None,
-        changes: None,
+        ..Chunk::default()
     };
     let decoded = format.decoder(contract).decode(&chunk);
     assert_eq!((decoded.rows.spans.len() + decoded.rejects.len()) as u64, chunk.records, "each record is one of both");

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 
 use super::recognise::{Recognised, Start};
+use super::whole::WholeFile;
 use crate::change::Absent;
 use crate::columns::OutputColumn;
 use crate::config::{OptionSpec, OptionValue, Options};
@@ -61,6 +62,11 @@ pub trait Format: Send + Sync + Debug {
     /// The options that spell it, those left out that have their defaults.
     fn spelling(&self) -> Vec<(&'static str, OptionValue)> {
         Vec::new()
+    }
+
+    /// What files of it are, where they are read as a whole and positions count rows.
+    fn whole(&self) -> Option<WholeFile> {
+        None
     }
 
     /// Finds the whole records at the start of a buffer, `limit` at most.

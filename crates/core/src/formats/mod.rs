@@ -2,6 +2,7 @@
 //!
 //! A new format is a folder beside `csv` and `json`, and its lines in the tables of this file.
 
+pub mod avro;
 mod builders;
 pub mod csv;
 #[cfg(test)]
@@ -14,6 +15,7 @@ mod rows;
 mod suite;
 pub mod text;
 mod values;
+pub mod whole;
 
 use std::sync::Arc;
 
@@ -26,13 +28,21 @@ pub use json::JsonLines;
 pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWriter, Tail};
 
 /// Every format. Text is recognised by the first that takes it.
-pub const KINDS: &[&dyn FormatKind] = &[&json::KIND, &text::KIND, &csv::KIND];
+pub const KINDS: &[&dyn FormatKind] = &[
+    &whole::KINDS[0],
+    &whole::KINDS[1],
+    &whole::KINDS[2],
+    &whole::KINDS[3],
+    &json::KIND,
+    &text::KIND,
+    &csv::KIND,
+];
 
 /// The names that an arrival's `format` takes.
-pub const NAMES: &[&str] = &["jsonl", "json", "text", "csv"];
+pub const NAMES: &[&str] = &["parquet", "arrow", "avro", "json_document", "jsonl", "json", "text", "csv"];
 
 /// The formats of files that are read, the usual one first.
-pub const IN_FILES: &[&str] = &["jsonl", "csv", "text"];
+pub const IN_FILES: &[&str] = &["jsonl", "csv", "text", "json_document", "parquet", "arrow", "avro"];
 
 /// The formats of messages that are read, the usual one first.
 pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text"];

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::whole::WholeFile;
 use super::{BYTE_ORDER_MARK, Format, KINDS};
 
 /// What the bytes are.
@@ -9,10 +10,6 @@ use super::{BYTE_ORDER_MARK, Format, KINDS};
 pub enum Recognised {
     /// Events of a format.
     Events(Arc<dyn Format>),
-    /// A Parquet file.
-    Parquet,
-    /// A JSON document or a list, not lines.
-    JsonDocument,
     /// Nothing at all.
     Empty,
     /// Text in UTF-16.
@@ -30,8 +27,6 @@ impl Recognised {
     pub fn describe(&self) -> String {
         match self {
             Self::Events(format) => format.describe(),
-            Self::Parquet => "Parquet".into(),
-            Self::JsonDocument => "a JSON document, not JSON Lines".into(),
             Self::Empty => "empty".into(),
             Self::Utf16 => "text in UTF-16".into(),
             Self::CarriageReturns => "lines that end in a carriage return alone".into(),
@@ -43,12 +38,11 @@ impl Recognised {
     /// What to do about it, where it holds no events.
     pub fn remedy(&self) -> &'static str {
         match self {
-            Self::JsonDocument => "write each object on a line of its own: jq -c '.[]' for a list, jq -c . for others",
             Self::Utf16 => "save it as UTF-8: iconv -f UTF-16 -t UTF-8",
             Self::CarriageReturns => "end its lines with line feeds: tr '\\r' '\\n'",
             Self::Uneven => "remove the lines before the header row: tail -n +2",
             Self::Empty => "there is nothing in it",
-            _ => "JSON Lines, CSV and Parquet are known, also packed by gzip or zstd",
+            _ => "JSON, CSV and lines of text are known, also packed by gzip or zstd; Parquet, Arrow IPC and Avro files",
         }
     }
 
@@ -74,8 +68,8 @@ pub struct Start<'a> {
 /// Looks at the first bytes, already unpacked. `whole` says that these are all; `name` that of the file, whose ending
 /// decides where the bytes leave a doubt.
 pub fn recognise(start: &[u8], whole: bool, name: &str) -> Recognised {
-    if start.starts_with(b"PAR1") {
-        return Recognised::Parquet;
+    if let Some(whole) = WholeFile::of(start) {
+        return Recognised::Events(whole.format());
     }
     if start.starts_with(&[0xff, 0xfe]) || start.starts_with(&[0xfe, 0xff]) {
         return Recognised::Utf16;
@@ -103,9 +97,11 @@ mod tests {
     #[rstest]
     #[case("{\"a\":1}\n{\"a\":2}\n", "x", "JSON Lines")]
     #[case("\u{feff}{\"a\":1}", "x.csv", "JSON Lines")]
-    #[case("{\n  \"a\": 1\n}\n", "x.json", "a JSON document, not JSON Lines")]
-    #[case("[{\"a\":1}]", "x.json", "a JSON document, not JSON Lines")]
+    #[case("{\n  \"a\": 1\n}\n", "x.json", "a JSON document")]
+    #[case("[{\"a\":1}]", "x.json", "a JSON document")]
     #[case("PAR1....", "x", "Parquet")]
+    #[case("ARROW1\u{0}\u{0}", "x", "Arrow IPC")]
+    #[case("Obj\u{1}\u{2}", "x", "Avro")]
     #[case("  \n", "x", "empty")]
     #[case("\u{1}\u{0}x", "x.csv", "not recognised")]
     #[case("id,x\r1,2\r", "x.csv", "lines that end in a carriage return alone")]

@@ -191,6 +191,12 @@ impl RowBuilder {
         self.reject(chunk, RecordSpan { start: 0, end: offset(end) }, Bad::new(Reason::GROWN, None, message))
     }
 
+    /// The one record of a chunk that cannot be told from its neighbours.
+    pub(super) fn broken(&self, chunk: &Chunk, message: &str) -> Reject {
+        let bad = Bad::new(Reason::DAMAGED, None, message);
+        self.reject(chunk, RecordSpan { start: 0, end: offset(chunk.bytes.len()) }, bad)
+    }
+
     /// The one record of a chunk that is too long.
     pub(super) fn too_long(&self, chunk: &Chunk, length: u64) -> Reject {
         let bad = Bad::new(Reason::TOO_LONG, None, format!("the record has {length} bytes"));

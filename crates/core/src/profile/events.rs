@@ -25,6 +25,9 @@ impl Profile {
 
     /// Adds the events of a chunk.
     pub fn add_chunk(&mut self, chunk: &Chunk, format: &dyn Format) {
+        if let Some(message) = &chunk.broken {
+            return self.add_broken(&chunk.bytes, message.as_ref());
+        }
         match (chunk.too_long, chunk.grown) {
             (Some(length), _) => self.add_broken(
                 &chunk.bytes,

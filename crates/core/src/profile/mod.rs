@@ -86,6 +86,54 @@ pub struct Profile {
     pub notes: std::collections::BTreeSet<String>,
     /// Whether values have types of their own, as in JSON; in CSV all are texts.
     pub typed: bool,
+    /// The fields whose types the source itself declares.
+    pub declared: Vec<DeclaredField>,
+}
+
+/// A field whose type the source declares.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeclaredField {
+    /// Where it stands in the event.
+    pub path: Vec<String>,
+    /// The type of contracts that takes its values.
+    pub ty: SqlType,
+    /// How they are spelled, where the type does not say it.
+    pub format: Option<&'static str>,
+    /// Whether they may be null.
+    pub nullable: bool,
+    /// Whether it is a map: its values are one field, whatever their keys.
+    pub is_map: bool,
+}
+
+impl DeclaredField {
+    /// The fields of a schema, those within others too.
+    pub fn all(schema: &arrow_schema::Schema) -> Vec<Self> {
+        let mut found = Vec::new();
+        Self::add(schema.fields(), &mut Vec::new(), &mut found);
+        found
+    }
+
+    fn add(fields: &arrow_schema::Fields, above: &mut Vec<String>, found: &mut Vec<Self>) {
+        for field in fields {
+            above.push(field.name().clone());
+            let (ty, format) = SqlType::of_arrow(field);
+            let is_map = matches!(field.data_type(), arrow_schema::DataType::Map(..));
+            found.push(Self { path: above.clone(), ty, format, nullable: field.is_nullable(), is_map });
+            if let arrow_schema::DataType::Struct(inner) = field.data_type() {
+                Self::add(inner, above, found);
+            }
+            above.pop();
+        }
+    }
+
+    /// What a contract says of the field.
+    fn settle(&self, guess: &mut Guess) {
+        guess.ty = self.ty;
+        guess.format = self.format.map(Into::into);
+        guess.not_null |= !self.nullable && self.path.len() == 1;
+        guess.misfits = 0;
+        guess.notes.clear();
+    }
 }
 
 impl Profile {
@@ -96,6 +144,12 @@ impl Profile {
             self.flatten(child, &mut Vec::new(), &mut found);
         }
         guess::name_all(&mut found);
+        for field in &mut found {
+            let declared = self.declared.iter().find(|d| d.path == field.path);
+            if let Some(declared) = declared {
+                declared.settle(&mut field.guess);
+            }
+        }
         found
     }
 
@@ -134,7 +188,8 @@ impl Profile {
         const RECORD: usize = 100;
         path.push(node.name.clone());
         let profile = &node.profile;
-        let only_objects = profile.objects > 0 && profile.objects == profile.values;
+        let is_map = self.declared.iter().any(|d| d.is_map && d.path == *path);
+        let only_objects = profile.objects > 0 && profile.objects == profile.values && !is_map;
         if only_objects && (1..=RECORD).contains(&node.children.len()) && path.len() < 8 {
             for child in &node.children {
                 self.flatten(child, path, found);

@@ -21,14 +21,10 @@ fn csv(text: &str) -> Profile {
         partition: "a.csv".into(),
         from: Position::at(0),
         to: Position::at(text.len() as u64),
-        identity: String::new(),
         bytes: text.as_bytes().to_vec(),
         head: Some(text.as_bytes()[..head].into()),
         records: 0,
-        too_long: None,
-        grown: false,
-        messages: None,
-        changes: None,
+        ..Chunk::default()
     };
     let mut profile = Profile::default();
     profile.add_chunk(&chunk, &format);

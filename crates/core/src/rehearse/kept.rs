@@ -280,14 +280,11 @@ fn record(
         partition: partition.into(),
         from: Position::at(position),
         to: Position::at(position + bytes.len() as u64),
-        identity: String::new(),
         bytes,
         head,
         records: 1,
-        too_long: None,
-        grown: false,
         messages,
-        changes: None,
+        ..Chunk::default()
     }
 }
 

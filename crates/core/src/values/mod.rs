@@ -3,4 +3,5 @@
 pub mod interval;
 pub mod json;
 pub mod number;
+pub mod rows;
 pub mod time;

@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use sluice_connect::look;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::formats::recognise::Recognised;
+use sluice_core::formats::whole::WholeFile;
 use sluice_core::kinds::{Settings, Stored};
 use sluice_core::plan::LandingPlan;
 use sluice_core::run::Stop;
@@ -81,9 +81,11 @@ pub(super) fn open(project: Option<&Project>, place: Place, args: &PeekArgs) -> 
     match place {
         Place::Stdin => Ok(Opened::Events(Box::new(sampling::open_stdin(events)?))),
         Place::File(path) => {
-            let is_parquet = matches!(look::look(&path)?.recognised, Recognised::Parquet);
+            let found = look::look(&path)?.recognised;
+            let whole = found.format().and_then(|format| format.whole());
+            let is_parquet = whole == Some(WholeFile::Parquet);
             // A query is about all rows of the file, not about a sample.
-            if !is_parquet && (!asks || !window(args).is_open()) {
+            if !is_parquet && (whole.is_some() || !asks || !window(args).is_open()) {
                 return Ok(Opened::Events(Box::new(sampling::open_file(&path)?)));
             }
             let form = sampling::stored_form(&path)?;

@@ -267,7 +267,7 @@ fn peek_shows_what_is_there() {
     assert_eq!((&found["events"], &found["more"]), (&6.into(), &true.into()));
     let fields = found["fields"].as_array().unwrap();
     let of = |path: &str| fields.iter().find(|f| f["path"] == path).unwrap();
-    assert_eq!((&of("zip")["type"], &of("zip")["different"]), (&"text".into(), &3.into()));
+    assert_eq!((&of("zip")["type"], &of("zip")["distinct"]), (&"text".into(), &3.into()));
     assert_eq!((&of("cargo.kind")["nulls"], &of("passedAt")["format"]), (&4.into(), &"epoch_ms".into()));
     assert_eq!((&of("order")["smallest"], &of("order")["largest"]), (&"1".into(), &"3000000000".into()));
     // As it is, and by time.

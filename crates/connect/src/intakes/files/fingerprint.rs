@@ -3,7 +3,10 @@
 //! of it has been read. Beside that stands which file of the file system it is, so that it is known again under a new
 //! name.
 //!
-//! Its text is `COUNT:DIGEST[ end COUNT:DIGEST][ file ID][ packed[ LENGTH]]`.
+//! Of a file that is read as a whole, both digests are of the file on the disk, its beginning and its end, whatever the position,
+//! and its length stands beside them.
+//!
+//! Its text is `COUNT:DIGEST[ end COUNT:DIGEST][ file ID][ packed[ LENGTH]][ whole LENGTH]`.
 
 use std::fs::Metadata;
 use std::io::{self, Read};
@@ -16,6 +19,7 @@ pub(super) const COVERED: usize = 4096;
 const END: &str = "end";
 const FILE: &str = "file";
 const PACKED: &str = "packed";
+const WHOLE: &str = "whole";
 
 /// A digest of so many bytes; empty for none.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -34,6 +38,8 @@ pub(super) struct Fingerprint {
     packed: bool,
     /// The length on the disk of a packed file that was read to its end.
     packed_length: Option<u64>,
+    /// The length of a file that is read as a whole.
+    whole: Option<u64>,
 }
 
 impl Digested {
@@ -58,7 +64,7 @@ impl Fingerprint {
     pub(super) fn of(start: &[u8], end: &[u8], id: Option<&str>) -> Self {
         // Of a short file both are the same.
         let end = if end.is_empty() || start == end { Digested::default() } else { Digested::of(end) };
-        Self { start: Digested::of(start), end, id: id.map(str::to_string), packed: false, packed_length: None }
+        Self { start: Digested::of(start), end, id: id.map(str::to_string), packed: false, packed_length: None, whole: None }
     }
 
     /// The same of a packed file; `length` is that on the disk, where all of it has been read.
@@ -66,9 +72,24 @@ impl Fingerprint {
         Self { packed: true, packed_length: length, ..self }
     }
 
+    /// The same of a file that is read as a whole.
+    pub(super) fn whole(self, length: u64) -> Self {
+        Self { whole: Some(length), ..self }
+    }
+
+    /// Whether it is that of a file which is read as a whole.
+    pub(super) fn is_whole(&self) -> bool {
+        self.whole.is_some()
+    }
+
+    /// Whether this is what a file looks like, which is read as a whole, that `known` is of.
+    pub(super) fn is_same_whole(&self, known: &Self) -> bool {
+        (&self.start, &self.end, self.whole) == (&known.start, &known.end, known.whole)
+    }
+
     /// Reads what the ledger keeps.
     pub(super) fn read(text: &str) -> Self {
-        let mut words = text.split(' ');
+        let mut words = text.split(' ').peekable();
         let mut found = Self { start: Digested::read(words.next().unwrap_or_default()), ..Self::default() };
         while let Some(word) = words.next() {
             match word {
@@ -76,8 +97,9 @@ impl Fingerprint {
                 FILE => found.id = words.next().map(str::to_string),
                 PACKED => {
                     found.packed = true;
-                    found.packed_length = words.next().and_then(|n| n.parse().ok());
+                    found.packed_length = words.next_if(|w| *w != WHOLE).and_then(|n| n.parse().ok());
                 }
+                WHOLE => found.whole = words.next().and_then(|n| n.parse().ok()),
                 _ => {}
             }
         }
@@ -104,11 +126,17 @@ impl Fingerprint {
         if self.packed {
             add(PACKED, &self.packed_length.map_or(String::new(), |n| n.to_string()));
         }
+        if let Some(length) = self.whole {
+            add(WHOLE, &length.to_string());
+        }
         out
     }
 
-    /// The same without what is only so at its position.
+    /// The same without what is only so at its position. Of a file that is read as a whole, all of it is so at any position.
     pub(super) fn start_only(&self) -> Self {
+        if self.is_whole() {
+            return Self { packed_length: None, ..self.clone() };
+        }
         Self { end: Digested::default(), packed_length: None, ..self.clone() }
     }
 
@@ -167,6 +195,11 @@ mod tests {
         "3:ba7816bf8f01cfea414140de5dae2223 end 2:5e0ceaa2bf1ef2ce0c1fbb7e0ce5a3d5 file 1-2-3"
     )]
     #[case(Fingerprint::of(b"abc", b"", None).packed(Some(99)), "3:ba7816bf8f01cfea414140de5dae2223 packed 99")]
+    #[case(
+        Fingerprint::of(b"abc", b"bc", Some("1-2-3")).whole(3).packed(None),
+        "3:ba7816bf8f01cfea414140de5dae2223 end 2:5e0ceaa2bf1ef2ce0c1fbb7e0ce5a3d5 file 1-2-3 packed whole 3"
+    )]
+    #[case(Fingerprint::of(b"abc", b"", None).whole(3).packed(Some(3)), "3:ba7816bf8f01cfea414140de5dae2223 packed 3 whole 3")]
     fn what_the_ledger_keeps_is_read_again(#[case] fingerprint: Fingerprint, #[case] text: &str) {
         let kept = fingerprint.text();
         assert_eq!(kept.split(" end").next(), text.split(" end").next());

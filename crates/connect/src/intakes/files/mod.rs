@@ -1,6 +1,7 @@
 //! Intake kind `files`: files of a folder, one partition each. A position is a byte of a file.
 //!
-//! Files may be packed with gzip or zstd; positions then count the bytes of what was packed.
+//! Files may be packed with gzip or zstd; positions then count the bytes of what was packed. Formats that are read as a whole
+//! (Parquet, say) count rows instead; see `whole`.
 //!
 //! New files are picked up while running; a file that grows is read on from its last whole record. A file is known by its
 //! name below the connection's folder, and guarded by digests of its beginning and of the bytes before its position:
@@ -13,6 +14,7 @@ mod ranges;
 mod reader;
 mod sample;
 mod scan;
+pub(crate) mod whole;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

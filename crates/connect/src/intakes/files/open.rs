@@ -12,10 +12,11 @@ use sluice_core::formats::Format;
 
 use super::fingerprint::{self, COVERED, Fingerprint};
 use super::scan::Scan;
+use super::whole;
 use crate::packed::{Packing, Unpacked};
 
 /// Bytes of a record that is too long which are kept with its reject.
-const KEPT: usize = 64 << 10;
+pub(super) const KEPT: usize = 64 << 10;
 
 /// A last record without a line end is taken once its file has been unchanged for so long.
 const QUIET: Duration = Duration::from_secs(1);
@@ -293,6 +294,9 @@ fn read_head(file: &mut Unpacked, mut bytes: Vec<u8>, format: &dyn Format) -> io
 
 /// Whether a file is, as far as it was read, as its fingerprint says. Of a packed file only the beginning is looked at.
 pub(super) fn is_as(path: &Path, known: &Fingerprint, position: u64) -> io::Result<bool> {
+    if known.is_whole() {
+        return whole::is_as(&mut File::open(path)?, known);
+    }
     let mut file = Unpacked::new(File::open(path)?)?;
     if known.matching(&mut file)?.is_none() {
         return Ok(false);

@@ -67,7 +67,9 @@ impl LaneReader for RangesReader {
                 self.waiting.pop_front();
                 continue;
             }
-            match reader.read(ReadLimit { records: limit.records, bytes: limit.bytes.min(left), ends: false })? {
+            // Positions count bytes, or rows of a file that is read as a whole.
+            let bytes = if Fingerprint::read(&range.identity).is_whole() { limit.bytes } else { limit.bytes.min(left) };
+            match reader.read(ReadLimit { records: limit.records.min(left), bytes, ends: false })? {
                 Read::Chunk(chunk) if chunk.to <= range.to => {
                     range.from = chunk.to;
                     return Ok(Read::Chunk(chunk));

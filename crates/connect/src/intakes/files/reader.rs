@@ -13,6 +13,7 @@ use sluice_core::units::{show_count, show_many, show_size};
 
 use super::fingerprint::{self, Fingerprint};
 use super::open::{OpenFile, Opened, is_as};
+use super::whole::{self, WholeRows};
 use super::scan::{Scan, lane_of};
 
 /// How long a look at the folder serves.
@@ -73,6 +74,8 @@ pub(super) struct FilesReader {
     progress: AllProgress,
     queue: VecDeque<String>,
     open: Option<Box<OpenFile>>,
+    /// The open file where it is read as a whole.
+    open_whole: Option<Box<WholeRows>>,
     /// Chunks without records that note files under their new names.
     notes: VecDeque<Chunk>,
     looked: Option<Instant>,
@@ -108,6 +111,7 @@ impl FilesReader {
             progress,
             queue: VecDeque::new(),
             open: None,
+            open_whole: None,
             notes: VecDeque::new(),
             looked: None,
             left: HashMap::new(),
@@ -272,12 +276,25 @@ impl FilesReader {
         };
         self.troubles.remove(&**old);
         self.left.remove(old);
-        let path = self.scan.path(name);
-        let opened = OpenFile::open(name, path, progress.position, Some(&progress.fingerprint), self.format.as_ref());
-        if let Ok(Opened::File(file)) = opened {
-            // Noted at once, so that the next run knows the new name even where nothing more is read of it.
-            self.notes.push_back(file.note());
+        // Noted at once, so that the next run knows the new name even where nothing more is read of it.
+        if let Some(note) = self.note(name, &progress) {
+            self.notes.push_back(note);
             self.queue.push_back(name.into());
+        }
+    }
+
+    /// A chunk without records that notes how far a file is read, under the name that it has now.
+    fn note(&self, name: &str, progress: &Progress) -> Option<Chunk> {
+        let (path, position, known) = (self.scan.path(name), progress.position, Some(&progress.fingerprint));
+        if let Some(kind) = self.format.whole() {
+            return match WholeRows::open(name, &path, kind, position, known, self.max_record) {
+                Ok(whole::Opened::File(mut file)) => Some(file.note(progress.fingerprint.packed_length())),
+                _ => None,
+            };
+        }
+        match OpenFile::open(name, path, position, known, self.format.as_ref()) {
+            Ok(Opened::File(file)) => Some(file.note()),
+            _ => None,
         }
     }
 
@@ -292,6 +309,15 @@ impl FilesReader {
         let path = self.scan.path(&name);
         let known = self.progress.get(&name);
         let (position, fingerprint) = known.as_ref().map_or((0, None), |p| (p.position, Some(&p.fingerprint)));
+        if let Some(kind) = self.format.whole() {
+            match WholeRows::open(&name, &path, kind, position, fingerprint, self.max_record) {
+                Ok(whole::Opened::File(file)) => self.open_whole = Some(file),
+                Ok(whole::Opened::Missing) => {}
+                Ok(whole::Opened::Replaced) => self.trouble(&name, replaced(&self.scan, &name)),
+                Err(failure) => self.trouble(&name, Failure { passing: true, ..failure }),
+            }
+            return true;
+        }
         match OpenFile::open(&name, path, position, fingerprint, self.format.as_ref()) {
             Ok(Opened::File(file)) => self.open = Some(file),
             // Taken away since the folder was looked at; if it has another name now, the next look finds it.
@@ -304,6 +330,9 @@ impl FilesReader {
 
     /// Reads on in the open file; None where it has no further whole record now.
     fn read_open(&mut self, limit: ReadLimit) -> Outcome<Option<Chunk>> {
+        if let Some(open) = &mut self.open_whole {
+            return open.read(limit);
+        }
         let Some(open) = &mut self.open else { return Ok(None) };
         let mut target = limit.bytes;
         while open.grown {
@@ -386,6 +415,7 @@ impl FilesReader {
 
     /// Notes what is left at the end of the open file, and lets go of it.
     fn close(&mut self) {
+        self.open_whole = None;
         let Some(done) = self.open.take() else { return };
         let rest = &done.buffer[done.head_in_buffer()..];
         let left = FileRest {
@@ -415,7 +445,9 @@ impl LaneReader for FilesReader {
                 }
                 Ok(None) => self.close(),
                 Err(failure) => {
-                    let name = self.open.take().map_or(String::new(), |open| open.name.to_string());
+                    let name = self.open.take().map(|open| Arc::clone(&open.name));
+                    let name = name.or_else(|| self.open_whole.take().map(|open| Arc::clone(&open.name)));
+                    let name = name.map_or(String::new(), |name| name.to_string());
                     self.trouble(&name, Failure { passing: true, ..failure });
                 }
             }
@@ -440,11 +472,12 @@ impl LaneReader for FilesReader {
     }
 
     fn unread(&mut self) -> Arc<[Arc<str>]> {
-        let left = self.queue.len() + usize::from(self.open.is_some());
+        let open = self.open.iter().map(|open| &open.name).chain(self.open_whole.iter().map(|open| &open.name));
+        let open: Vec<Arc<str>> = open.map(Arc::clone).collect();
+        let left = self.queue.len() + open.len();
         // The list may still name files that have been read; it is rebuilt when they are many.
         if left == 0 || left > self.unread.len() || self.unread.len() - left > left / 16 {
-            let open = self.open.iter().map(|open| Arc::clone(&open.name));
-            self.unread = open.chain(self.queue.iter().map(|name| Arc::from(name.as_str()))).collect();
+            self.unread = open.into_iter().chain(self.queue.iter().map(|name| Arc::from(name.as_str()))).collect();
         }
         Arc::clone(&self.unread)
     }

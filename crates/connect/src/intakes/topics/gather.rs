@@ -133,12 +133,10 @@ impl MessageChunkBuilder {
             to: Position::at(to),
             identity: identity::of(cluster, last.as_deref()),
             bytes,
-            head: None,
             records: self.records,
             too_long: self.too_long,
-            grown: false,
             messages: Some(Arc::new(self.messages)),
-            changes: None,
+            ..Chunk::default()
         }
     }
 }

@@ -35,14 +35,10 @@ fn chunk(dialect: &Dialect, bytes: &[u8]) -> Chunk {
         partition: "a.csv".into(),
         from: Position::at(0),
         to: Position::at(bytes.len() as u64),
-        identity: String::new(),
         bytes: bytes.to_vec(),
         head: head.map(Into::into),
         records: cut.records + u64::from(!tail.is_empty()),
-        too_long: None,
-        grown: false,
-        messages: None,
-        changes: None,
+        ..Chunk::default()
     }
 }
 

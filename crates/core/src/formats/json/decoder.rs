@@ -327,6 +327,10 @@ impl Decoder for JsonDecoder {
             rejects.push(self.rows.too_long(chunk, length));
             return self.decoded(spans, rejects);
         }
+        if let Some(message) = &chunk.broken {
+            rejects.push(self.rows.broken(chunk, message));
+            return self.decoded(spans, rejects);
+        }
         let all_utf8 = simdutf8::basic::from_utf8(&chunk.bytes).is_ok();
         self.may_lack = chunk.changes.is_some();
         let mut take = |line: &[u8], span: RecordSpan| {

@@ -4,12 +4,13 @@ use std::sync::Arc;
 
 use super::{JsonLines, is_value};
 use crate::formats::recognise::{Recognised, Start};
+use crate::formats::whole::WholeFile;
 
 pub(super) fn recognise(start: &Start<'_>) -> Option<Recognised> {
     let text = start.text.trim_ascii();
     match text.first()? {
         b'{' => Some(json_object(text)),
-        b'[' if json_list(text) => Some(Recognised::JsonDocument),
+        b'[' if json_list(text) => Some(Recognised::Events(WholeFile::Document.format())),
         _ => None,
     }
 }
@@ -20,7 +21,7 @@ fn json_object(text: &[u8]) -> Recognised {
     let first = text[..end.unwrap_or(text.len())].trim_ascii_end();
     let opens_only = first == b"{" || first.ends_with(b",") || first.ends_with(b":") || first.ends_with(b"{");
     match end {
-        Some(_) if opens_only && !is_value(first) => Recognised::JsonDocument,
+        Some(_) if opens_only && !is_value(first) => Recognised::Events(WholeFile::Document.format()),
         _ => Recognised::Events(Arc::new(JsonLines)),
     }
 }

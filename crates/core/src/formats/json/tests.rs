@@ -26,14 +26,9 @@ fn chunk(bytes: &[u8]) -> Chunk {
         partition: "a.jsonl".into(),
         from: Position::at(1000),
         to: Position::at(1000 + bytes.len() as u64),
-        identity: String::new(),
         bytes: bytes.to_vec(),
-        head: None,
         records: cut.records + tail,
-        too_long: None,
-        grown: false,
-        messages: None,
-        changes: None,
+        ..Chunk::default()
     }
 }
 
