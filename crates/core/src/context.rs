@@ -274,14 +274,10 @@ mod tests {
             partition: "lock.passages/3".into(),
             from: Position::at(5),
             to: Position::at(10),
-            identity: String::new(),
             bytes: b"{}\nxx\n{}\n".to_vec(),
-            head: None,
             records: 3,
-            too_long: None,
-            grown: false,
             messages: Some(Arc::new(messages)),
-            changes: None,
+            ..Chunk::default()
         }
     }
 

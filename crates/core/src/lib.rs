@@ -25,6 +25,7 @@ pub mod failure;
 pub mod flow;
 pub mod forecast;
 pub mod formats;
+pub mod guard;
 pub mod kinds;
 pub mod ledger;
 pub mod names;

@@ -28,15 +28,8 @@ pub use json::JsonLines;
 pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWriter, Tail};
 
 /// Every format. Text is recognised by the first that takes it.
-pub const KINDS: &[&dyn FormatKind] = &[
-    &whole::KINDS[0],
-    &whole::KINDS[1],
-    &whole::KINDS[2],
-    &whole::KINDS[3],
-    &json::KIND,
-    &text::KIND,
-    &csv::KIND,
-];
+pub const KINDS: &[&dyn FormatKind] =
+    &[&whole::KINDS[0], &whole::KINDS[1], &whole::KINDS[2], &whole::KINDS[3], &json::KIND, &text::KIND, &csv::KIND];
 
 /// The names that an arrival's `format` takes.
 pub const NAMES: &[&str] = &["parquet", "arrow", "avro", "json_document", "jsonl", "json", "text", "csv"];

@@ -42,7 +42,9 @@ impl Recognised {
             Self::CarriageReturns => "end its lines with line feeds: tr '\\r' '\\n'",
             Self::Uneven => "remove the lines before the header row: tail -n +2",
             Self::Empty => "there is nothing in it",
-            _ => "JSON, CSV and lines of text are known, also packed by gzip or zstd; Parquet, Arrow IPC and Avro files",
+            _ => {
+                "JSON, CSV and lines of text are known, also packed by gzip or zstd; Parquet, Arrow IPC and Avro files"
+            }
         }
     }
 

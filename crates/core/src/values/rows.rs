@@ -159,15 +159,21 @@ fn write_single(out: &mut String, array: &ArrayRef, row: usize) {
         DataType::UInt16 => show::<UInt16Type>(out, array, row),
         DataType::UInt32 => show::<UInt32Type>(out, array, row),
         DataType::UInt64 => show::<UInt64Type>(out, array, row),
-        DataType::Float16 => float(out, f64::from(array.as_primitive::<Float16Type>().value(row).to_f32()), |v| v.to_string()),
+        DataType::Float16 => {
+            float(out, f64::from(array.as_primitive::<Float16Type>().value(row).to_f32()), |v| v.to_string())
+        }
         // The shortest digits that lead back to the same number of 32 bits.
         DataType::Float32 => {
             let value = array.as_primitive::<Float32Type>().value(row);
             float(out, f64::from(value), |_| value.to_string());
         }
         DataType::Float64 => float(out, array.as_primitive::<Float64Type>().value(row), |v| v.to_string()),
-        DataType::Decimal32(..) => out.push_str(&array.as_primitive::<arrow_array::types::Decimal32Type>().value_as_string(row)),
-        DataType::Decimal64(..) => out.push_str(&array.as_primitive::<arrow_array::types::Decimal64Type>().value_as_string(row)),
+        DataType::Decimal32(..) => {
+            out.push_str(&array.as_primitive::<arrow_array::types::Decimal32Type>().value_as_string(row))
+        }
+        DataType::Decimal64(..) => {
+            out.push_str(&array.as_primitive::<arrow_array::types::Decimal64Type>().value_as_string(row))
+        }
         DataType::Decimal128(..) => {
             out.push_str(&array.as_primitive::<arrow_array::types::Decimal128Type>().value_as_string(row));
         }
@@ -295,10 +301,10 @@ mod tests {
 
     use super::*;
 
-    fn shown(array: ArrayRef) -> String {
+    fn shown(array: &ArrayRef) -> String {
         let field = Field::new("v", array.data_type().clone(), true);
         let mut out = String::new();
-        write_any(&mut out, &field, &array, 0);
+        write_any(&mut out, &field, array, 0);
         let read: serde_json::Value = serde_json::from_str(&out).unwrap();
         assert!(read.is_null() == (array.is_null(0)), "{out}");
         out
@@ -325,14 +331,14 @@ mod tests {
     #[case(Arc::new(TimestampNanosecondArray::from(vec![-1])), "\"1969-12-31T23:59:59.999999999\"")]
     #[case(Arc::new(TimestampSecondArray::from(vec![i64::MAX])), "\"out of range\"")]
     fn values(#[case] array: ArrayRef, #[case] expected: &str) {
-        assert_eq!(shown(array), expected);
+        assert_eq!(shown(&array), expected);
     }
 
     #[test]
     fn values_within_values() {
         let mut enums = StringDictionaryBuilder::<types::Int32Type>::new();
         enums.append_value("upper");
-        assert_eq!(shown(Arc::new(enums.finish())), "\"upper\"");
+        assert_eq!(shown(&(Arc::new(enums.finish()) as ArrayRef)), "\"upper\"");
 
         let mut map = MapBuilder::new(None, StringBuilder::new(), Int32Builder::new());
         map.keys().append_value("a");
@@ -340,12 +346,12 @@ mod tests {
         map.keys().append_value("b");
         map.values().append_value(2);
         map.append(true).unwrap();
-        assert_eq!(shown(Arc::new(map.finish())), "{\"a\":null,\"b\":2}");
+        assert_eq!(shown(&(Arc::new(map.finish()) as ArrayRef)), "{\"a\":null,\"b\":2}");
 
         let lists = ListArray::from_iter_primitive::<types::Int32Type, _, _>([Some([Some(1), None])]);
         let inner: ArrayRef = Arc::new(lists);
         let outer = StructArray::from(vec![(Arc::new(Field::new("n\"", inner.data_type().clone(), true)), inner)]);
-        assert_eq!(shown(Arc::new(outer)), "{\"n\\\"\":[1,null]}");
+        assert_eq!(shown(&(Arc::new(outer) as ArrayRef)), "{\"n\\\"\":[1,null]}");
     }
 
     #[test]

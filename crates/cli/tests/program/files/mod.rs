@@ -4,3 +4,4 @@ mod crash;
 mod logs;
 mod replay_crash;
 mod run;
+mod whole;

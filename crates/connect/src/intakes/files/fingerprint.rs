@@ -64,7 +64,14 @@ impl Fingerprint {
     pub(super) fn of(start: &[u8], end: &[u8], id: Option<&str>) -> Self {
         // Of a short file both are the same.
         let end = if end.is_empty() || start == end { Digested::default() } else { Digested::of(end) };
-        Self { start: Digested::of(start), end, id: id.map(str::to_string), packed: false, packed_length: None, whole: None }
+        Self {
+            start: Digested::of(start),
+            end,
+            id: id.map(str::to_string),
+            packed: false,
+            packed_length: None,
+            whole: None,
+        }
     }
 
     /// The same of a packed file; `length` is that on the disk, where all of it has been read.

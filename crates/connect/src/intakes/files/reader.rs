@@ -13,8 +13,8 @@ use sluice_core::units::{show_count, show_many, show_size};
 
 use super::fingerprint::{self, Fingerprint};
 use super::open::{OpenFile, Opened, is_as};
-use super::whole::{self, WholeRows};
 use super::scan::{Scan, lane_of};
+use super::whole::{self, WholeRows};
 
 /// How long a look at the folder serves.
 const FRESH: Duration = Duration::from_millis(200);

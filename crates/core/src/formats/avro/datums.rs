@@ -7,6 +7,8 @@ use arrow_avro::reader::{Decoder, DecoderMode, ReaderBuilder};
 use arrow_avro::schema::{AvroSchema, Fingerprint, FingerprintAlgorithm, SchemaStore};
 use arrow_schema::SchemaRef;
 
+use crate::guard::guarded;
+
 /// Rows that a decoder holds.
 const ROWS: usize = 8192;
 
@@ -31,6 +33,8 @@ pub struct Found {
     pub bytes: usize,
     /// Why the row after them can't be read.
     pub error: Option<String>,
+    /// The bytes of that row, where its end is known all the same.
+    pub bad: Option<usize>,
 }
 
 impl Datums {
@@ -49,36 +53,53 @@ impl Datums {
 
     /// Decodes up to so many values from the front of bytes.
     pub fn decode(&mut self, bytes: &[u8], most: usize) -> Found {
-        let most = most.min(ROWS);
-        let (at, rows, error) = self.push(bytes, most);
-        if error.is_none() {
-            return self.flush(at, None);
+        let mut most = most.min(ROWS);
+        loop {
+            let (ends, error) = self.push(bytes, most);
+            if error.is_some() {
+                // What the bad row has left in the columns goes with the decoder; the rows before it are decoded again.
+                self.reset();
+                self.push(bytes, ends.len());
+            }
+            let taken = ends.last().copied().unwrap_or(0);
+            match guarded(|| self.decoder.flush()).and_then(|batch| batch.map_err(|e| e.to_string())) {
+                Ok(batch) => {
+                    let batch = batch.filter(|b| b.num_rows() > 0);
+                    return Found { batch, bytes: taken, error, bad: None };
+                }
+                // Some faults show only when columns are built, such as text that is not UTF-8: which row has it is found by
+                // halves.
+                Err(_) if ends.len() > 1 => {
+                    self.reset();
+                    most = ends.len() / 2;
+                }
+                Err(why) => {
+                    self.reset();
+                    return Found { batch: None, bytes: 0, error: Some(why), bad: ends.first().copied() };
+                }
+            }
         }
-        // What the bad row has left in the columns goes with the decoder; the rows before it are decoded again.
+    }
+
+    fn reset(&mut self) {
         if let Ok(fresh) = decoder(&self.schema) {
             self.decoder = fresh;
         }
-        let (at, _, _) = self.push(&bytes[..at], rows);
-        self.flush(at, error)
     }
 
-    /// Gives the bytes and rows that were taken, and why no more were.
-    fn push(&mut self, bytes: &[u8], most: usize) -> (usize, usize, Option<String>) {
+    /// Gives where each row that was taken ends, and why no more were.
+    fn push(&mut self, bytes: &[u8], most: usize) -> (Vec<usize>, Option<String>) {
+        let mut ends = Vec::with_capacity(most);
         let mut at = 0;
-        for row in 0..most {
-            match self.decoder.decode(&bytes[at..]) {
-                Ok(read) => at += read,
-                Err(error) => return (at, row, Some(error.to_string())),
+        for _ in 0..most {
+            match guarded(|| self.decoder.decode(&bytes[at..])) {
+                Ok(Ok(read)) => at += read,
+                Ok(Err(error)) => return (ends, Some(error.to_string())),
+                Err(why) => return (ends, Some(why)),
             }
+            ends.push(at);
         }
-        (at, most, None)
-    }
-
-    fn flush(&mut self, bytes: usize, error: Option<String>) -> Found {
-        match self.decoder.flush() {
-            Ok(batch) => Found { batch: batch.filter(|b| b.num_rows() > 0), bytes, error },
-            Err(failed) => Found { batch: None, bytes: 0, error: Some(failed.to_string()) },
-        }
+        (ends, None)
     }
 }
 
@@ -86,11 +107,10 @@ fn decoder(schema: &str) -> Result<Decoder, String> {
     const ID: Fingerprint = Fingerprint::Id(1);
     let mut store = SchemaStore::new_with_type(FingerprintAlgorithm::Id);
     store.set(ID, AvroSchema::new(schema.into())).map_err(|e| e.to_string())?;
-    ReaderBuilder::new()
+    let builder = ReaderBuilder::new()
         .with_batch_size(ROWS)
         .with_writer_schema_store(store)
         .with_active_fingerprint(ID)
-        .with_decoder_mode(DecoderMode::UnframedDatum)
-        .build_decoder()
-        .map_err(|e| e.to_string())
+        .with_decoder_mode(DecoderMode::UnframedDatum);
+    guarded(|| builder.build_decoder())?.map_err(|e| e.to_string())
 }

@@ -76,13 +76,12 @@ impl Documents {
     /// Takes bytes away from the front until something was found. Line ends of a record become blanks, so that each record is
     /// one line.
     pub fn next(&mut self, bytes: &mut &[u8], line: &mut Vec<u8>) -> Found {
-        if self.at == 0
-            && let Some(rest) = bytes.strip_prefix(super::super::BYTE_ORDER_MARK)
-        {
-            *bytes = rest;
-            self.at = 3;
-        }
         while let Some((&byte, rest)) = bytes.split_first() {
+            if self.is_mark(byte) {
+                *bytes = rest;
+                self.at += 1;
+                continue;
+            }
             if self.place != Place::Within {
                 match self.between(byte) {
                     Err(wanted) => return Found::Broken { at: self.at, wanted },
@@ -110,6 +109,12 @@ impl Documents {
     /// The last record of a document that ends without anything after it.
     pub fn finish(&mut self, line: &mut Vec<u8>) -> Option<Found> {
         (self.place == Place::Within && self.is_whole()).then(|| self.end(line))
+    }
+
+    /// Whether a byte belongs to a byte order mark at the very beginning.
+    fn is_mark(&self, byte: u8) -> bool {
+        let at = usize::try_from(self.at).unwrap_or(usize::MAX);
+        self.place == Place::Between && super::super::BYTE_ORDER_MARK.get(at) == Some(&byte)
     }
 
     /// Whether a byte between records begins one; false where it only leads there.

@@ -77,7 +77,11 @@ impl AvroRows {
             let head_end = self.file.stream_position().map_err(|e| io(&self.path, e))?;
             let end = head_end.saturating_add(size).saturating_add(SYNC as u64);
             if end > self.length && size <= MOST {
-                return Err(unreadable(&self.path, "Avro", &format!("its last block begins at byte {at} and is cut off")));
+                return Err(unreadable(
+                    &self.path,
+                    "Avro",
+                    &format!("its last block begins at byte {at} and is cut off"),
+                ));
             }
             self.file.seek(SeekFrom::Start(end - SYNC as u64)).map_err(|e| io(&self.path, e))?;
             let mut sync = [0; SYNC];
@@ -160,6 +164,16 @@ impl AvroRows {
                 self.block = Some(block);
             }
             return Piece::Rows(batch);
+        }
+        if let (Some(bytes), Some(error)) = (found.bad, &found.error) {
+            let message = format!("a row in the block at byte {} of the file can't be read: {error}", block.start);
+            let row = block.data[block.at..block.at + bytes].to_vec();
+            block.at += bytes;
+            block.rows -= 1;
+            if block.rows > 0 || block.at < block.data.len() {
+                self.block = Some(block);
+            }
+            return Piece::Broken(row, 1, message);
         }
         let why = match (&found.error, block.rows) {
             (Some(error), _) => format!("its row at byte {} can't be read: {error}", block.at),

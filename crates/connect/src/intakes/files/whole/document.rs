@@ -32,6 +32,18 @@ pub(super) struct DocumentRows {
 
 impl DocumentRows {
     pub(super) fn open(path: &Path, file: File, from: u64, max_record: u64) -> Outcome<Self> {
+        if from == 0 {
+            // Of a file that is still being written, not a row is taken: it will be another one once it is whole.
+            let mut look =
+                Self::at_start(path, file.try_clone().map_err(|e| Failure::io("read", path, &e))?, 0, max_record)?;
+            while let Some(Found::Record | Found::TooLong(_)) = look.find()? {
+                look.line.clear();
+            }
+        }
+        Self::at_start(path, file, from, max_record)
+    }
+
+    fn at_start(path: &Path, file: File, from: u64, max_record: u64) -> Outcome<Self> {
         let file = Unpacked::new(file).map_err(|e| Failure::io("read", path, &e))?;
         Ok(Self {
             path: path.into(),

@@ -114,9 +114,8 @@ fn open(path: &Path, file: File, kind: WholeFile, from: u64, max_record: u64) ->
 /// The failure of a file that is not what its format says.
 fn unreadable(path: &Path, what: &str, error: &dyn std::fmt::Display) -> Failure {
     let error: String = error.to_string().chars().map(|c| if c.is_control() { ' ' } else { c }).take(300).collect();
-    Failure::unreachable(format!("{} is not a whole {what} file: {error}", path.display())).with_help(
-        "it may be cut off or still be written: write it under another name, and rename it once it is whole",
-    )
+    Failure::unreachable(format!("{} is not a whole {what} file: {error}", path.display()))
+        .with_help("it may be cut off or still be written: write it under another name, and rename it once it is whole")
 }
 
 impl WholeRows {
@@ -179,7 +178,9 @@ impl WholeRows {
                     return Ok(Some(self.of_lines(text, starts, at, limit)));
                 }
                 Piece::TooLong(bytes, length) => {
-                    return Ok(Some(self.chunk(1, Chunk { bytes, records: 1, too_long: Some(length), ..Chunk::default() })));
+                    return Ok(Some(
+                        self.chunk(1, Chunk { bytes, records: 1, too_long: Some(length), ..Chunk::default() }),
+                    ));
                 }
                 Piece::Broken(bytes, rows, why) => {
                     let broken = Some(why.as_str().into());
@@ -258,3 +259,6 @@ impl WholeRows {
 
 /// Bytes of one chunk, at most.
 const MOST: usize = 64 << 20;
+
+#[cfg(test)]
+mod tests;

@@ -7,6 +7,7 @@ use arrow_array::RecordBatchReader as _;
 use arrow_schema::SchemaRef;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder};
 use sluice_core::failure::Outcome;
+use sluice_core::guard::guarded;
 
 use super::{Piece, ROWS, Rows, unreadable};
 
@@ -18,18 +19,22 @@ pub(super) struct ParquetRows {
 impl ParquetRows {
     pub(super) fn open(path: &Path, file: File, from: u64) -> Outcome<Self> {
         let bad = |e: parquet::errors::ParquetError| unreadable(path, "Parquet", &e);
-        let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(bad)?;
         let from = usize::try_from(from).unwrap_or(usize::MAX);
-        let rows = builder.with_batch_size(ROWS).with_offset(from).build().map_err(bad)?;
+        let build = || {
+            let builder = ParquetRecordBatchReaderBuilder::try_new(file)?;
+            builder.with_batch_size(ROWS).with_offset(from).build()
+        };
+        let rows = guarded(build).map_err(|why| unreadable(path, "Parquet", &why))?.map_err(bad)?;
         Ok(Self { path: path.into(), rows })
     }
 }
 
 impl Rows for ParquetRows {
     fn next(&mut self) -> Outcome<Piece> {
-        match self.rows.next() {
+        let bad = |why: &dyn std::fmt::Display| unreadable(&self.path, "Parquet", why);
+        match guarded(|| self.rows.next()).map_err(|why| bad(&why))? {
             Some(Ok(batch)) => Ok(Piece::Rows(batch)),
-            Some(Err(error)) => Err(unreadable(&self.path, "Parquet", &error)),
+            Some(Err(error)) => Err(bad(&error)),
             None => Ok(Piece::End),
         }
     }
