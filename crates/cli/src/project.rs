@@ -207,6 +207,7 @@ impl Project {
         let mut problems = Problems::new();
         let mut config = PipelineConfig::read(source, &self.config, &self.registry, &mut problems);
         let mut unknown = None;
+        self.read_files(&mut config, &mut problems);
         each::refuse_following(&config.events, &mut problems);
         if !config.groups.is_empty() && !problems.has_errors() {
             let mut found = Problems::new();
@@ -215,6 +216,7 @@ impl Project {
                     // Warnings of the file itself are found again in what was written out.
                     problems = found;
                     config = PipelineConfig::read(&text, &self.config, &self.registry, &mut problems);
+                    self.read_files(&mut config, &mut problems);
                 }
                 Ok(None) => problems.add(written::not_asked(&config)),
                 Err(failure) => {
@@ -226,6 +228,17 @@ impl Project {
         let texts = SealedTexts { project: self.source.text.clone(), pipeline: config.source.text.clone() };
         let plan = plan::resolve(&config, texts, &mut problems);
         LoadedPipeline { config, plan, problems, unknown, uncertain: None }
+    }
+
+    /// Reads the files that arrivals name, such as schemas.
+    fn read_files(&self, config: &mut PipelineConfig, problems: &mut Problems) {
+        let read = |path: &str| match std::fs::read(self.root.join(path)) {
+            Ok(bytes) => String::from_utf8(bytes).map_err(|_| "it is not UTF-8".to_string()),
+            Err(error) => Err(error.to_string()),
+        };
+        for arrival in config.events.iter_mut().flat_map(|event| &mut event.arrivals) {
+            arrival.options.read_files(&read, problems);
+        }
     }
 
     /// The pipeline of a name, among all.

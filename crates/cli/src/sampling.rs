@@ -10,6 +10,7 @@ use sluice_connect::packed::Packing;
 use sluice_core::config::{OptionValue, Options};
 use sluice_core::contract::Contract;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::formats::avro::Avro;
 use sluice_core::formats::recognise::{Recognised, recognise};
 use sluice_core::formats::{self, Format, JsonLines};
 use sluice_core::kinds::{IntakeKind as _, IntakeView, LaneReader, Mark, Part, Read, ReadLimit, Settings};
@@ -196,9 +197,12 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         first.extend(messages.iter().map(|m| m.span.of(&chunk.bytes).to_vec()));
     }
     let is_json = |m: &Vec<u8>| m.trim_ascii_start().first() == Some(&b'{');
-    let format: Arc<dyn Format> = match first.iter().all(is_json) {
-        true => Arc::new(JsonLines),
-        false => {
+    let avro = settings.options.is_set("avro").then(|| Avro::of_messages(&settings.options.table("avro"), &first));
+    let declared = avro.as_ref().map_or_else(Vec::new, Avro::declared);
+    let format: Arc<dyn Format> = match avro {
+        Some(avro) => Arc::new(avro),
+        None if first.iter().all(is_json) => Arc::new(JsonLines),
+        None => {
             let mut text = first.join(&b'\n');
             text.push(b'\n');
             recognise(&text, true, "").format().map_or_else(|| Arc::new(JsonLines) as _, |format| format.of_messages())
@@ -218,7 +222,7 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         format,
         contract: None,
         by_broker: matches!(take, SampleChoice::Since(_)),
-        declared: Vec::new(),
+        declared,
     })
 }
 

@@ -21,6 +21,7 @@ pub const REASONS: &[(&str, &str)] = &[
         "the record is broken CSV: a quote in the wrong place, or more or fewer values than the header row names",
     ),
     ("not_line", "the line of text does not match the pattern, its pairs are broken, or it is longer than its columns"),
+    ("not_avro", "the message is not Avro of the schema, or its schema is not known"),
     ("not_utf8", "the record is not UTF-8"),
     ("missing", "a field that is `not null` is missing or null"),
     ("type", "a value has another type than the contract says"),
@@ -54,6 +55,7 @@ impl Reason {
     pub const NOT_JSON: Self = Self("not_json");
     pub const NOT_CSV: Self = Self("not_csv");
     pub const NOT_LINE: Self = Self("not_line");
+    pub const NOT_AVRO: Self = Self("not_avro");
     pub const NOT_UTF8: Self = Self("not_utf8");
     pub const MISSING: Self = Self("missing");
     pub const TYPE: Self = Self("type");
@@ -195,6 +197,7 @@ mod tests {
             Reason::NOT_JSON,
             Reason::NOT_CSV,
             Reason::NOT_LINE,
+            Reason::NOT_AVRO,
             Reason::NOT_UTF8,
             Reason::MISSING,
             Reason::TYPE,

@@ -26,6 +26,10 @@ pub(crate) struct DraftArgs {
     #[arg(long, value_name = "CONNECTION", add = ArgValueCandidates::new(names::connections))]
     pub land_in: Option<String>,
 
+    /// The file of the Avro schema that messages of a topic are written with
+    #[arg(long, value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
+    pub schema: Option<std::path::PathBuf>,
+
     /// How many events are sampled
     #[arg(long, value_name = "N", default_value_t = 100_000)]
     pub events: u64,

@@ -16,6 +16,10 @@ pub(crate) struct PeekArgs {
     #[arg(value_name = "PLACE", required = true, num_args = 1..=2, add = ArgValueCandidates::new(names::places))]
     pub places: Vec<String>,
 
+    /// The file of the Avro schema that messages of a topic are written with
+    #[arg(long, value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
+    pub schema: Option<std::path::PathBuf>,
+
     /// How many events, or rows of a landing, are sampled [default: 1000; with --raw 10]
     #[arg(long, value_name = "N")]
     pub events: Option<u64>,

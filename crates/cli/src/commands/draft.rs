@@ -41,7 +41,7 @@ struct Ends {
 pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     refuse_names(&project, args)?;
-    let place = place::find(Some(&project), &args.place)?;
+    let place = place::with_schema(Some(&project), place::find(Some(&project), &args.place)?, args.schema.as_deref())?;
     let ends = ends(&project, args, &place)?;
     let mut source = open(&place, args.events)?;
     let stop = Arc::new(Stop::new());
@@ -58,6 +58,9 @@ pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
             format!("{} has no event to draft from: {reason}", source.label),
         )
         .with_help(match reason.contains("UTF-8") {
+            _ if ends.is_topic && args.schema.is_none() => {
+                "look at it with `sluice peek`; messages of Avro are read with their schema: --schema FILE"
+            }
             true => "save it as UTF-8, for instance: iconv -f ISO-8859-1 -t UTF-8",
             false => "look at it with `sluice peek`; a draft needs one good event at least",
         }));
@@ -192,7 +195,7 @@ fn of_file(
         Some((_, name, below)) => (name, below),
         None => {
             let name = free_name(project, folder, &args.pipeline);
-            added.push((name.clone(), format!("file:{}", from_root(project, folder))));
+            added.push((name.clone(), format!("file:{}", place::from_root(project, folder))));
             (name, PathBuf::from(full.file_name().unwrap_or_default()))
         }
     };
@@ -215,15 +218,6 @@ fn siblings(folder: &Path, file: &Path, below: &str) -> String {
 }
 
 /// A folder as a project file names it: below the project, or from the root.
-fn from_root(project: &Project, folder: &Path) -> String {
-    let root = project.root.canonicalize().unwrap_or_else(|_| project.root.clone());
-    match folder.strip_prefix(&root) {
-        Ok(below) if below.as_os_str().is_empty() => ".".into(),
-        Ok(below) => below.to_string_lossy().into_owned(),
-        Err(_) => folder.to_string_lossy().into_owned(),
-    }
-}
-
 fn free_name(project: &Project, folder: &Path, pipeline: &str) -> String {
     let last = folder.components().next_back().filter(|c| matches!(c, Component::Normal(_)));
     let base = last.map(|c| c.as_os_str().to_string_lossy().into_owned()).filter(|n| names::is_valid(n));

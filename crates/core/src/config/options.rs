@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::time::Duration;
 
 use crate::config::EmbeddedText;
-use crate::problem::Place;
+use crate::problem::{Place, Problem, Problems};
 use crate::secret::SecretRef;
 
 /// One key of a table in a project or pipeline file.
@@ -55,6 +55,8 @@ pub enum ValueKind {
     Text,
     /// One text, or a list of them.
     Texts,
+    /// The path of a file of the project, or a list of them. Their texts are read together with the pipeline.
+    Files,
     /// One ASCII character.
     Character,
     /// A name: letters, digits, `-` and `_`.
@@ -94,6 +96,7 @@ impl ValueKind {
         match self {
             Self::Text => "text".into(),
             Self::Texts => "a text, or a list of texts".into(),
+            Self::Files => "the path of a file, or a list of them".into(),
             Self::Character => "one ASCII character".into(),
             Self::Name => "a name".into(),
             Self::Integer { min, max } if *max == u64::MAX => format!("a whole number from {min}"),
@@ -126,6 +129,7 @@ impl OptionSpec {
             ValueKind::Choice(words) => words.contains(&text),
             ValueKind::Name => crate::names::is_valid(text),
             ValueKind::Text | ValueKind::Texts => true,
+            ValueKind::Files => false,
             ValueKind::Character => text.len() == 1,
             ValueKind::Sql | ValueKind::Template | ValueKind::Secret | ValueKind::Table(_) | ValueKind::Tables => false,
         }
@@ -148,6 +152,8 @@ pub enum OptionValue {
     Text(String),
     /// Texts.
     Texts(Vec<String>),
+    /// Files: the path of each, and its text.
+    Files(Vec<(String, String)>),
     /// A whole number.
     Integer(u64),
     /// Bytes.
@@ -247,6 +253,39 @@ impl Options {
         match self.get(key).map(|v| &v.value) {
             Some(OptionValue::Texts(texts)) => texts.clone(),
             _ => self.spec(key).and_then(|s| s.default).map(str::to_string).into_iter().collect(),
+        }
+    }
+
+    /// Files, each with its path and its text; none before [`Self::read_files`].
+    pub fn files(&self, key: &str) -> Vec<(String, String)> {
+        match self.get(key).map(|v| &v.value) {
+            Some(OptionValue::Files(files)) => files.clone(),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Reads the files that options name, those of inner tables too. `read` gives the text of a path, or says why there is none.
+    pub fn read_files(&mut self, read: &dyn Fn(&str) -> Result<String, String>, problems: &mut Problems) {
+        let specs = self.specs.clone();
+        for (key, located) in &mut self.values {
+            let spec = specs.iter().flat_map(|s| s.iter()).find(|s| s.key == *key);
+            match &mut located.value {
+                OptionValue::Table(table) => table.read_files(read, problems),
+                OptionValue::Texts(paths) if spec.is_some_and(|s| matches!(s.value, ValueKind::Files)) => {
+                    let mut files = Vec::new();
+                    for path in paths.iter() {
+                        match read(path) {
+                            Ok(text) => files.push((path.clone(), text)),
+                            Err(why) => problems.add(
+                                Problem::error("place.missing", format!("{path}: {why}"), located.place.clone())
+                                    .with_help("paths are relative to the folder of sluice.toml"),
+                            ),
+                        }
+                    }
+                    located.value = OptionValue::Files(files);
+                }
+                _ => {}
+            }
         }
     }
 

@@ -192,7 +192,7 @@ fn parse_scalar(kind: ValueKind, value: &DeValue<'_>) -> Result<OptionValue, Wro
     let number = || value.as_integer().map(|n| n.as_str().replace('_', ""));
     match kind {
         ValueKind::Text => text.map(|t| OptionValue::Text(t.into())).ok_or(Wrong::Type(value.type_str())),
-        ValueKind::Texts => parse_texts(value),
+        ValueKind::Texts | ValueKind::Files => parse_texts(value),
         ValueKind::Character => match text {
             Some(t) if t.len() == 1 && !matches!(t, "\n" | "\r") => Ok(OptionValue::Text(t.into())),
             Some(t) => Err(Wrong::Text(format!("`{}` is not one ASCII character", t.escape_debug()))),

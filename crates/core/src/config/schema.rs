@@ -125,7 +125,7 @@ fn table(specs: &[&'static [OptionSpec]]) -> Value {
 fn property(spec: &OptionSpec) -> Value {
     let mut form = match spec.value {
         ValueKind::Text | ValueKind::Sql | ValueKind::Template | ValueKind::Duration => json!({ "type": "string" }),
-        ValueKind::Texts => {
+        ValueKind::Texts | ValueKind::Files => {
             json!({ "anyOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" } }] })
         }
         ValueKind::Character => json!({ "type": "string", "minLength": 1, "maxLength": 1 }),

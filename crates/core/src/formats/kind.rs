@@ -78,6 +78,11 @@ pub trait Format: Send + Sync + Debug {
         false
     }
 
+    /// Why messages cannot be of it as it is spelled, and what to do about it.
+    fn fault_in_messages(&self) -> Option<(&'static str, &'static str)> {
+        None
+    }
+
     /// The same format in messages, which have no header row.
     fn of_messages(&self) -> Arc<dyn Format>;
 

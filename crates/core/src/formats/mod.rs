@@ -29,16 +29,16 @@ pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWrit
 
 /// Every format. Text is recognised by the first that takes it.
 pub const KINDS: &[&dyn FormatKind] =
-    &[&whole::KINDS[0], &whole::KINDS[1], &whole::KINDS[2], &whole::KINDS[3], &json::KIND, &text::KIND, &csv::KIND];
+    &[&whole::KINDS[0], &whole::KINDS[1], &whole::KINDS[2], &avro::KIND, &json::KIND, &text::KIND, &csv::KIND];
 
 /// The names that an arrival's `format` takes.
-pub const NAMES: &[&str] = &["parquet", "arrow", "avro", "json_document", "jsonl", "json", "text", "csv"];
+pub const NAMES: &[&str] = &["parquet", "arrow", "json_document", "avro", "jsonl", "json", "text", "csv"];
 
 /// The formats of files that are read, the usual one first.
 pub const IN_FILES: &[&str] = &["jsonl", "csv", "text", "json_document", "parquet", "arrow", "avro"];
 
 /// The formats of messages that are read, the usual one first.
-pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text"];
+pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text", "avro"];
 
 /// The formats of files that are written, the usual one first.
 pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv"];
@@ -49,6 +49,8 @@ pub const TO_MESSAGES: &[&str] = &["json", "csv"];
 /// Tables of options that have the name of their format, of arrivals.
 pub const OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("csv", ValueKind::Table(csv::OPTIONS), "how CSV is spelled").with(&["format"]),
+    OptionSpec::optional("avro", ValueKind::Table(avro::OPTIONS), "how messages of Avro are framed, and their schemas")
+        .with(&["format"]),
     OptionSpec::optional("text", ValueKind::Table(text::OPTIONS), "how a line of text is cut into fields")
         .with(&["format"]),
 ];

@@ -351,11 +351,9 @@ impl Resolver<'_> {
             return;
         }
         formats::check(&arrival.options, self.problems);
-        if kind.has_messages() && formats::format(&arrival.options).is_some_and(|f| f.has_head()) {
-            self.problems.add(
-                Problem::error("value.type", "a message has no header row", format.place)
-                    .with_help("write csv = { header = false }; fields then come from '1', from '2', …"),
-            );
+        let opened = formats::format(&arrival.options).filter(|_| kind.has_messages());
+        if let Some((message, help)) = opened.and_then(|opened| opened.fault_in_messages()) {
+            self.problems.add(Problem::error("value.type", message, format.place).with_help(help));
         }
     }
 

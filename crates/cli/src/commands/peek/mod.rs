@@ -42,7 +42,8 @@ pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
     if let [first, second] = args.places.as_slice() {
         beside::beside(arguments, args, project.as_ref(), (first, second), &stop)?;
     } else {
-        let place = place::find(project.as_ref(), &args.places[0])?;
+        let found = place::find(project.as_ref(), &args.places[0])?;
+        let place = place::with_schema(project.as_ref(), found, args.schema.as_deref())?;
         if args.live {
             live::live(arguments, args, project.as_ref(), &place, &stop)?;
             return Ok(Exit::Fine);

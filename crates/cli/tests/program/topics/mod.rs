@@ -1,6 +1,7 @@
 //! Topics as sources and landings.
 
 mod again;
+mod avro;
 mod basics;
 mod change;
 mod clients;

@@ -46,6 +46,11 @@ impl Datums {
         Ok(Self { decoder: decoder(schema)?, schema: schema.into() })
     }
 
+    /// The schema as it is spelled.
+    pub(super) fn text(&self) -> &str {
+        &self.schema
+    }
+
     /// The schema of its rows.
     pub fn schema(&self) -> SchemaRef {
         self.decoder.schema()
@@ -79,6 +84,47 @@ impl Datums {
                 }
             }
         }
+    }
+
+    /// Decodes values that stand apart, each of which must fill its bytes: the rows of the first of them, up to a bad one, and why
+    /// that is bad. At least one value is taken, where there is one.
+    pub(super) fn decode_each(&mut self, values: &[&[u8]]) -> (Option<RecordBatch>, Option<String>) {
+        let mut most = values.len().min(ROWS);
+        loop {
+            let (rows, mut why) = self.push_each(&values[..most]);
+            if why.is_some() {
+                self.reset();
+                self.push_each(&values[..rows]);
+            }
+            match guarded(|| self.decoder.flush()).and_then(|batch| batch.map_err(|e| e.to_string())) {
+                Ok(batch) => return (batch.filter(|b| b.num_rows() > 0), why),
+                Err(_) if rows > 1 => {
+                    self.reset();
+                    most = rows / 2;
+                }
+                Err(fault) => {
+                    self.reset();
+                    why = Some(fault);
+                    return (None, why);
+                }
+            }
+        }
+    }
+
+    /// Gives how many values were taken, and why no more were.
+    fn push_each(&mut self, values: &[&[u8]]) -> (usize, Option<String>) {
+        for (row, value) in values.iter().enumerate() {
+            match guarded(|| self.decoder.decode(value)) {
+                Ok(Ok(read)) if read == value.len() => {}
+                Ok(Ok(read)) => {
+                    let rest = value.len().saturating_sub(read);
+                    return (row, Some(format!("{rest} bytes follow its last field: it has another schema")));
+                }
+                Ok(Err(error)) => return (row, Some(error.to_string())),
+                Err(why) => return (row, Some(why)),
+            }
+        }
+        (values.len(), None)
     }
 
     fn reset(&mut self) {

@@ -1,5 +1,201 @@
-//! Avro data: values of a schema, one after the other, without their schema beside them.
+//! Avro: object container files, which are read as a whole, and messages whose schemas are known beforehand. Both follow the
+//! specification of Apache Avro 1.11.
 
 mod datums;
+mod messages;
+
+use std::sync::Arc;
+
+use super::json::JsonLines;
+use super::recognise::{Recognised, Start};
+use super::whole::WholeFile;
+use super::{Cut, Decoder, Format, FormatKind, RowWriter, Tail};
+use crate::config::{OptionSpec, OptionValue, Options, ValueKind};
+use crate::contract::Contract;
+use crate::event::Chunk;
+use crate::problem::{Problem, Problems};
+use crate::profile::{DeclaredField, Profile};
+use messages::{AvroDecoder, Messages};
 
 pub use datums::{Datums, Found};
+
+/// The kind.
+pub const KIND: AvroKind = AvroKind;
+
+/// Avro by name.
+pub struct AvroKind;
+
+/// How messages are framed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum Framing {
+    /// Not at all: a message is a value of the one schema.
+    #[default]
+    Bare,
+    /// Two bytes and the fingerprint of the schema stand before the value ("Single-object encoding").
+    SingleObject,
+}
+
+const FRAMINGS: &[&str] = &["bare", "single_object"];
+
+/// Keys of `avro` of an arrival.
+pub const OPTIONS: &[OptionSpec] = &[
+    OptionSpec::optional(
+        "schema",
+        ValueKind::Files,
+        "of messages: the file of the schema that they were written with; with single_object a list of all that they may have",
+    )
+    .with(&["framing"]),
+    OptionSpec::with_default(
+        "framing",
+        ValueKind::Choice(FRAMINGS),
+        "bare",
+        "of messages: bare where a message is a value alone; single_object where the fingerprint of its schema stands before it",
+    )
+    .with(&["schema"]),
+];
+
+impl FormatKind for AvroKind {
+    fn names(&self) -> &'static [&'static str] {
+        &["avro"]
+    }
+
+    fn title(&self) -> &'static str {
+        "Avro"
+    }
+
+    fn options(&self) -> &'static [OptionSpec] {
+        OPTIONS
+    }
+
+    fn open(&self, options: &Options) -> Arc<dyn Format> {
+        let framing = match options.text("framing").as_deref() {
+            Some("single_object") => Framing::SingleObject,
+            _ => Framing::Bare,
+        };
+        Arc::new(Avro { schemas: options.files("schema").into(), framing })
+    }
+
+    fn check(&self, options: &Options, problems: &mut Problems) {
+        let schemas = options.files("schema");
+        for (path, text) in &schemas {
+            if let Err(why) = Datums::new(text) {
+                problems.add(
+                    Problem::error(
+                        "value.type",
+                        format!("{path} is not an Avro schema: {why}"),
+                        options.place_of("schema"),
+                    )
+                    .with_help("it is the JSON of one record; a recursive schema cannot be read"),
+                );
+            }
+        }
+        if schemas.len() > 1 && options.text("framing").as_deref() != Some("single_object") {
+            problems.add(
+                Problem::error(
+                    "value.type",
+                    "messages that are framed bare have one schema",
+                    options.place_of("schema"),
+                )
+                .with_help("write framing = \"single_object\" where each message names its schema"),
+            );
+        }
+    }
+
+    fn writer(&self, _: &Options) -> Option<Arc<dyn RowWriter>> {
+        None
+    }
+
+    fn recognise(&self, start: &Start<'_>) -> Option<Recognised> {
+        (WholeFile::of(start.text) == Some(WholeFile::Avro)).then(|| Recognised::Events(WholeFile::Avro.format()))
+    }
+}
+
+/// The format `avro`.
+#[derive(Clone, Debug, Default)]
+pub struct Avro {
+    /// The schemas of messages: the path of each, and its text.
+    schemas: Arc<[(String, String)]>,
+    framing: Framing,
+}
+
+impl Avro {
+    /// Messages of one schema without a frame.
+    ///
+    /// # Errors
+    /// Says in words what is wrong with the schema.
+    pub fn of_schema(path: &str, text: &str) -> Result<Self, String> {
+        Datums::new(text)?;
+        Ok(Self { schemas: Arc::from([(path.to_string(), text.to_string())]), framing: Framing::Bare })
+    }
+
+    /// As options spell it, with the framing that messages show.
+    pub fn of_messages(options: &Options, messages: &[Vec<u8>]) -> Self {
+        let is_framed = !messages.is_empty() && messages.iter().all(|message| message.starts_with(&messages::MARK));
+        let framing = if is_framed { Framing::SingleObject } else { Framing::Bare };
+        Self { schemas: options.files("schema").into(), framing }
+    }
+
+    /// The fields that the first schema declares.
+    pub fn declared(&self) -> Vec<DeclaredField> {
+        let datums = self.schemas.first().and_then(|(_, text)| Datums::new(text).ok());
+        datums.map_or_else(Vec::new, |datums| DeclaredField::all(&datums.schema()))
+    }
+}
+
+impl Format for Avro {
+    fn kind(&self) -> &'static dyn FormatKind {
+        &KIND
+    }
+
+    fn spelling(&self) -> Vec<(&'static str, OptionValue)> {
+        let mut keys = Vec::new();
+        if !self.schemas.is_empty() {
+            keys.push(("schema", OptionValue::Texts(self.schemas.iter().map(|(path, _)| path.clone()).collect())));
+        }
+        if self.framing == Framing::SingleObject {
+            keys.push(("framing", OptionValue::Text("single_object".into())));
+        }
+        keys
+    }
+
+    fn whole(&self) -> Option<WholeFile> {
+        Some(WholeFile::Avro)
+    }
+
+    fn cut(&self, bytes: &[u8], limit: u64) -> Cut {
+        JsonLines.cut(bytes, limit)
+    }
+
+    fn fault_in_messages(&self) -> Option<(&'static str, &'static str)> {
+        let help = "write avro = { schema = \"schemas/passage.avsc\" }, a path below the folder of sluice.toml";
+        self.schemas.is_empty().then_some(("a message does not say which schema it has", help))
+    }
+
+    fn of_messages(&self) -> Arc<dyn Format> {
+        Arc::new(self.clone())
+    }
+
+    fn is_whole(&self, tail: &[u8], head: Option<&[u8]>) -> Tail {
+        JsonLines.is_whole(tail, head)
+    }
+
+    fn decoder(&self, contract: &Contract) -> Box<dyn Decoder> {
+        Box::new(AvroDecoder::new(self, JsonLines.decoder(contract)))
+    }
+
+    fn profile(&self, chunk: &Chunk, profile: &mut Profile) {
+        if chunk.messages.is_none() {
+            return JsonLines.profile(chunk, profile);
+        }
+        let (rows, rejects) = Messages::new(self).as_json(chunk);
+        rejects.iter().for_each(|reject| profile.add_broken(&reject.bytes, reject.message.clone()));
+        JsonLines.profile(&rows, profile);
+    }
+
+    fn fitted(&self, _: &Profile) -> Arc<dyn Format> {
+        Arc::new(self.clone())
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -248,6 +248,11 @@ impl Format for Csv {
         Box::new(decoder::CsvDecoder::new(self.dialect.clone(), contract))
     }
 
+    fn fault_in_messages(&self) -> Option<(&'static str, &'static str)> {
+        let help = "write csv = { header = false }; fields then come from '1', from '2', …";
+        self.has_head().then_some(("a message has no header row", help))
+    }
+
     fn of_messages(&self) -> Arc<dyn Format> {
         Self::shared(Dialect { head: false, ..self.dialect.clone() })
     }

@@ -5,6 +5,7 @@ mod document;
 
 use std::sync::Arc;
 
+use super::avro::{self, Avro};
 use super::json::JsonLines;
 use super::recognise::{Recognised, Start};
 use super::{Cut, Decoder, Format, FormatKind, RowWriter, Tail};
@@ -29,29 +30,28 @@ pub enum WholeFile {
 }
 
 /// The kind of each.
-pub const KINDS: [WholeKind; 4] = [
-    WholeKind(WholeFile::Parquet),
-    WholeKind(WholeFile::Arrow),
-    WholeKind(WholeFile::Avro),
-    WholeKind(WholeFile::Document),
-];
+pub const KINDS: [WholeKind; 3] =
+    [WholeKind(WholeFile::Parquet), WholeKind(WholeFile::Arrow), WholeKind(WholeFile::Document)];
 
 /// A format of whole files by name.
 pub struct WholeKind(WholeFile);
 
 impl WholeFile {
-    fn kind(self) -> &'static WholeKind {
+    fn kind(self) -> &'static dyn FormatKind {
         match self {
             Self::Parquet => &KINDS[0],
             Self::Arrow => &KINDS[1],
-            Self::Avro => &KINDS[2],
-            Self::Document => &KINDS[3],
+            Self::Avro => &avro::KIND,
+            Self::Document => &KINDS[2],
         }
     }
 
     /// The format.
     pub fn format(self) -> Arc<dyn Format> {
-        Arc::new(Whole(self))
+        match self {
+            Self::Avro => Arc::new(Avro::default()),
+            other => Arc::new(Whole(other)),
+        }
     }
 
     /// What bytes are that begin such a file, other than a document.
@@ -70,7 +70,7 @@ impl FormatKind for WholeKind {
         match self.0 {
             WholeFile::Parquet => &["parquet"],
             WholeFile::Arrow => &["arrow"],
-            WholeFile::Avro => &["avro"],
+            WholeFile::Avro => avro::KIND.names(),
             WholeFile::Document => &["json_document"],
         }
     }
@@ -79,7 +79,7 @@ impl FormatKind for WholeKind {
         match self.0 {
             WholeFile::Parquet => "Parquet",
             WholeFile::Arrow => "Arrow IPC",
-            WholeFile::Avro => "Avro",
+            WholeFile::Avro => avro::KIND.title(),
             WholeFile::Document => "a JSON document",
         }
     }
