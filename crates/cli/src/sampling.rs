@@ -5,12 +5,13 @@ use std::path::Path;
 use std::sync::Arc;
 
 use sluice_connect::intakes::files;
+use sluice_connect::intakes::topics::TopicsIntake;
 use sluice_connect::look::{self, BytesReader, Form};
 use sluice_connect::packed::Packing;
 use sluice_core::config::{OptionValue, Options};
 use sluice_core::contract::Contract;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::formats::avro::Avro;
+use sluice_core::formats::avro::{self, Avro};
 use sluice_core::formats::recognise::{Recognised, recognise};
 use sluice_core::formats::{self, Format, JsonLines};
 use sluice_core::kinds::{IntakeKind as _, IntakeView, LaneReader, Mark, Part, Read, ReadLimit, Settings};
@@ -185,7 +186,7 @@ fn reader(intake: &dyn IntakeView, events: u64, take: SampleChoice) -> Outcome<B
 
 /// The topics of a connection; what their messages are is recognised by the first of them.
 pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) -> Outcome<Source> {
-    let intake = sluice_connect::intakes::topics::TopicsIntake::new(settings)?;
+    let mut intake = TopicsIntake::new(settings)?;
     let names = settings.options.texts("topic");
     let label = format!("{}:{}", settings.connection.name, names.join(","));
     let partitions = intake.behind(&[])?.partitions;
@@ -196,9 +197,24 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
         first.extend(messages.iter().map(|m| m.span.of(&chunk.bytes).to_vec()));
     }
+    // Of messages that name their schemas, the registry tells these.
+    let mut settings = settings.clone();
+    let names_schemas = !first.is_empty() && first.iter().all(|m| avro::schema_number(m).is_some());
+    if names_schemas && settings.connection.options.text("registry").is_some() && !settings.options.is_set("avro") {
+        let place = FilePlace::new(&SourceText::new("", ""), 0..0);
+        let mut table = Options::empty(vec![avro::OPTIONS], place.clone());
+        table.set("framing", OptionValue::Text(avro::REGISTRY.into()), place.clone());
+        settings.options.set("format", OptionValue::Text("avro".into()), place.clone());
+        settings.options.set("avro", OptionValue::Table(table), place);
+        intake = TopicsIntake::new(&settings)?;
+    }
     let is_json = |m: &Vec<u8>| m.trim_ascii_start().first() == Some(&b'{');
     let avro = settings.options.is_set("avro").then(|| Avro::of_messages(&settings.options.table("avro"), &first));
-    let declared = avro.as_ref().map_or_else(Vec::new, Avro::declared);
+    let declared = match (&avro, names_schemas) {
+        (Some(_), true) => named_schema(&intake)?.map_or_else(Vec::new, |schema| schema.declared()),
+        (Some(avro), false) => avro.declared(),
+        (None, _) => Vec::new(),
+    };
     let format: Arc<dyn Format> = match avro {
         Some(avro) => Arc::new(avro),
         None if first.iter().all(is_json) => Arc::new(JsonLines),
@@ -224,6 +240,15 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         by_broker: matches!(take, SampleChoice::Since(_)),
         declared,
     })
+}
+
+/// The schema that the first message names.
+fn named_schema(intake: &TopicsIntake) -> Outcome<Option<Avro>> {
+    let Read::Chunk(chunk) = intake.sample(1)?.read(ReadLimit { records: 1, bytes: 1 << 20, ends: false })? else {
+        return Ok(None);
+    };
+    let schema = chunk.schemas.iter().flat_map(|schemas| schemas.values()).find_map(|schema| schema.as_ref().ok());
+    Ok(schema.and_then(|text| Avro::of_schema("", text).ok()))
 }
 
 /// The files of a connection, all in the format of the first.

@@ -69,9 +69,17 @@ pub struct Chunk {
     /// Where each record is a message of a broker: what the broker reports about it. None where the format finds the
     /// records.
     pub messages: Option<Arc<Messages>>,
+    /// Where messages name their schemas: those that they name.
+    pub schemas: Option<Arc<MessageSchemas>>,
     /// Where each record is a change of a row: what the change feed reports about it.
     pub changes: Option<Arc<Changes>>,
 }
+
+/// A schema as text, or why there is none.
+pub type MessageSchema = Result<Arc<str>, String>;
+
+/// Schemas by the numbers that messages name them with.
+pub type MessageSchemas = std::collections::BTreeMap<u32, MessageSchema>;
 
 /// What a broker reports about the records of a chunk.
 #[derive(Debug, Default, PartialEq, Eq)]
@@ -125,6 +133,7 @@ impl Default for Chunk {
             numbered: None,
             broken: None,
             messages: None,
+            schemas: None,
             changes: None,
         }
     }
@@ -192,6 +201,7 @@ impl Chunk {
             numbered,
             broken: None,
             messages,
+            schemas: self.schemas.clone(),
             changes,
         }
     }

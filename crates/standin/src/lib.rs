@@ -3,6 +3,7 @@
 //! [`broker`] speaks the Kafka protocol.
 
 pub mod broker;
+pub mod registry;
 
 #[cfg(test)]
 #[path = "../../core/testing/mutate.rs"]

@@ -72,6 +72,15 @@ const OPTIONS: &[OptionSpec] = &[
         "a PEM file with the certificates to trust, relative to the project; without it the system's",
     )
     .with(&["tls"]),
+    OptionSpec::optional(
+        "registry",
+        ValueKind::Text,
+        "the schema registry of the topics, http://HOST:PORT or https://HOST:PORT, which `authority` holds for too",
+    )
+    .with(&["registry_user", "registry_password"]),
+    OptionSpec::optional("registry_user", ValueKind::Text, "the user to log in as at the registry")
+        .with(&["registry", "registry_password"]),
+    OptionSpec::optional("registry_password", ValueKind::Secret, "that user's password").with(&["registry", "registry_user"]),
     OptionSpec::optional("certificate", ValueKind::Text, "a PEM file with our own certificate").with(&["private_key"]),
     OptionSpec::optional("private_key", ValueKind::Text, "a PEM file with the key of our certificate")
         .with(&["certificate"]),

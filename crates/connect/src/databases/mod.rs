@@ -19,7 +19,7 @@ use sluice_core::kinds::Settings;
 use sluice_core::units::show_duration;
 
 pub(crate) use error::{StoreError, StoreResult};
-pub(crate) use tls::{client_config, trusted};
+pub(crate) use tls::{client_config, no_tls, trusted};
 
 /// How long a server may take to take a connection.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(10);

@@ -10,7 +10,7 @@ use crate::problem::Problem;
 const CODE: &str = "secret.unencrypted";
 
 /// Whether an address `HOST`, `HOST:PORT` or `[HOST]:PORT` is on this machine.
-fn is_loopback(address: &str) -> bool {
+pub fn is_loopback(address: &str) -> bool {
     let bare = address.trim_matches(['[', ']']);
     let host = match address.rsplit_once(':') {
         Some((host, port)) if bare.parse::<IpAddr>().is_err() && port.parse::<u16>().is_ok() => host,

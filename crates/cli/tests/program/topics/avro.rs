@@ -7,6 +7,7 @@ use crate::common::topics::{StandIn, project, rows};
 use rdkafka::config::ClientConfig;
 use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
 use serde_json::json;
+use sluice_standin::registry::Registry;
 
 const SCHEMA: &str = r#"{"type": "record", "name": "Passage", "fields": [
     {"name": "id", "type": "long"}, {"name": "lock", "type": ["null", "string"]},
@@ -105,4 +106,107 @@ fn what_is_missing_is_said_before_the_run() {
     }
     let (_, err) = project.expect(3, &["peek", "archive:*", "--schema", "schemas/passage.avsc"]);
     assert!(err.contains("--schema is for messages of a topic"), "{err}");
+}
+
+/// A message that names its schema by a number.
+fn numbered(schema: u32, value: Vec<u8>) -> Vec<u8> {
+    [vec![0], schema.to_be_bytes().to_vec(), value].concat()
+}
+
+fn with_registry() -> (StandIn, Registry, TestProject) {
+    let (broker, project) = set_up();
+    let registry = Registry::start().unwrap();
+    registry.add(1, SCHEMA);
+    // Another order, and a field more.
+    let later = r#"{"type": "record", "name": "Passage", "fields": [{"name": "fee", "type": "double"},
+        {"name": "lock", "type": ["null", "string"]}, {"name": "id", "type": "int"},
+        {"name": "passed_at", "type": {"type": "long", "logicalType": "timestamp-micros"}}]}"#;
+    registry.add(70_000, later);
+    project.append("sluice.toml", format!("registry = \"http://{}/\"\n", registry.address));
+    (broker, registry, project)
+}
+
+/// A passage of the later schema.
+fn later(id: i64) -> Vec<u8> {
+    let value = [1.5_f64.to_le_bytes().to_vec(), long(0), long(id), long(1_751_356_800_000_000)].concat();
+    numbered(70_000, value)
+}
+
+/// Drafts the pipeline from the topic, so that it lands lines of JSON.
+fn draft(project: &TestProject) {
+    project.expect(0, DRAFT);
+    let text = std::fs::read_to_string(project.path("pipelines/passages.toml")).unwrap();
+    assert!(text.contains("framing = \"registry\"") && text.contains("id         bigint not null"), "{text}");
+    let text =
+        text.replace("format  = \"parquet\"", "format  = \"jsonl\"").replace("path    = ", "path    = \"all\" # ");
+    project.write("pipelines/passages.toml", &text);
+}
+
+const RUN: &[&str] = &["run", "passages", "--until-caught-up"];
+
+#[test]
+fn schemas_come_from_the_registry_and_may_change() {
+    let (broker, registry, project) = with_registry();
+    send(&broker, (0..200).map(|id| numbered(1, passage(id))));
+    draft(&project);
+    project.expect(0, &["check", "passages"]);
+    project.expect(0, &["rehearse", "passages"]);
+    send(&broker, (200..300).map(|id| if id % 3 == 0 { later(id) } else { numbered(1, passage(id)) }));
+    send(&broker, [numbered(9, passage(300)), passage(301), later(302)].into_iter());
+    let before = registry.asked().len();
+    project.expect(0, RUN);
+    let asked: Vec<String> = registry.asked().split_off(before);
+    assert!(asked.iter().filter(|path| *path == "/schemas/ids/1").count() <= 1, "asked once: {asked:?}");
+    let landed = rows(&project, "archive/all");
+    assert_eq!(landed.len(), 301);
+    assert!(landed.contains(&json!({ "id": 201, "lock": null, "passed_at": "2025-07-01T08:00:00Z" })), "{landed:?}");
+    let rejects = project.json(&["rejects", "passages", "--show", "5"]);
+    let text = rejects.to_string();
+    assert!(text.contains("does not know schema 9") && text.contains("does not begin with a zero byte"), "{text}");
+    // Once the registry knows it, what was rejected lands.
+    registry.add(9, SCHEMA);
+    project.expect(0, &["rejects", "passages", "--retry", "--yes"]);
+    assert_eq!(rows(&project, "archive/all").len(), 302);
+    let replay = project.json(&["replay", "passages", "--batches", "1-", "--yes"]);
+    assert_eq!(replay["landed"], 302, "{replay}");
+}
+
+#[test]
+fn a_registry_that_does_not_answer_is_waited_for() {
+    let (broker, registry, project) = with_registry();
+    send(&broker, (0..200).map(|id| numbered(1, passage(id))));
+    draft(&project);
+    registry.set_busy(true);
+    let mut run = project.command(RUN).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(2500));
+    assert!(run.try_wait().unwrap().is_none(), "it waits");
+    assert!(rows(&project, "archive/all").is_empty());
+    registry.set_busy(false);
+    assert!(run.wait().unwrap().success());
+    assert_eq!(rows(&project, "archive/all").len(), 200);
+    assert_eq!(project.json(&["rejects", "passages"])["total"], 0);
+}
+
+#[test]
+fn a_registry_that_refuses_stops_the_run_and_check_says_it() {
+    let (broker, registry, project) = with_registry();
+    send(&broker, (0..20).map(|id| numbered(1, passage(id))));
+    draft(&project);
+    registry.want("gauge", "sécret");
+    let (out, err) = project.expect(3, &["check", "passages"]);
+    assert!((out + &err).contains("refuses: 401"), "check");
+    let (_, err) = project.expect(5, RUN);
+    assert!(err.contains("refuses: 401") && err.contains("registry_user"), "{err}");
+    assert!(rows(&project, "archive/all").is_empty());
+    project.append("sluice.toml", "registry_user = \"gauge\"\nregistry_password = { env = \"REGISTRY\" }\n");
+    let output = project.command(RUN).env("REGISTRY", "sécret").output().unwrap();
+    assert!(output.status.success(), "{output:?}");
+    assert_eq!(rows(&project, "archive/all").len(), 20);
+    // To another host a password is not sent without encryption.
+    let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
+    project
+        .write("sluice.toml", text.replace(&format!("http://{}/", registry.address), "http://registry.tarrow.example"));
+    let output = project.command(RUN).env("REGISTRY", "sécret").output().unwrap();
+    let err = String::from_utf8_lossy(&output.stderr);
+    assert!(err.contains("would send its registry_password to registry.tarrow.example without encryption"), "{err}");
 }

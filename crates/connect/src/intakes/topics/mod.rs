@@ -16,6 +16,7 @@ mod proof;
 mod quiet;
 mod reader;
 mod sample;
+mod schemas;
 mod states;
 mod waiting;
 
@@ -38,6 +39,7 @@ use sluice_core::values::time::parse_timestamp;
 use crate::broker::{Broker, Consumer, let_go};
 use partitions::{Partition, Wanted};
 use reader::{Ends, TopicsReader};
+use schemas::{Registry, WithSchemas};
 
 const OPTIONS: &[OptionSpec] = &[
     OptionSpec::required(
@@ -120,6 +122,11 @@ impl IntakeKind for Topics {
             Ok(intake) => intake,
             Err(failure) => return away(failure),
         };
+        if let Some(registry) = &intake.registry
+            && let Err(failure) = registry.look()
+        {
+            return away(failure);
+        }
         let there = match intake.broker.topics(&intake.look) {
             Ok(there) => there,
             Err(failure) => return away(failure),
@@ -196,6 +203,14 @@ fn tombstone_of(settings: &Settings) -> Result<Option<&'static [u8]>, Box<Proble
     }
 }
 
+/// The registry of messages that name their schemas; None of others.
+fn registry_of(settings: &Settings) -> Outcome<Option<Arc<Registry>>> {
+    let is_avro = settings.options.text("format").as_deref() == Some("avro");
+    let framing = settings.options.table("avro").text("framing");
+    let asks = is_avro && framing.as_deref() == Some(sluice_core::formats::avro::REGISTRY);
+    asks.then(|| Registry::new(settings).map(Arc::new)).transpose()
+}
+
 /// How messages are taken.
 #[derive(Clone, Copy, Debug)]
 struct MessageOptions {
@@ -218,6 +233,8 @@ pub struct TopicsIntake {
     look: Arc<Consumer>,
     /// For reporting what has settled.
     tell: OnceLock<Consumer>,
+    /// Where messages name their schemas: the registry that knows them.
+    registry: Option<Arc<Registry>>,
 }
 
 impl TopicsIntake {
@@ -247,6 +264,7 @@ impl TopicsIntake {
                 max_record: usize::try_from(max_record).unwrap_or(1 << 30),
             },
             tell: OnceLock::new(),
+            registry: registry_of(settings)?,
         })
     }
 
@@ -262,6 +280,14 @@ impl TopicsIntake {
             return Err(failure.with_help(help.unwrap_or_else(|| "make it, or name another topic".into())));
         }
         Ok(self.wanted.partitions(&there))
+    }
+
+    /// A reader that hands on schemas where messages name theirs.
+    fn with_schemas(&self, reader: Box<dyn LaneReader>) -> Box<dyn LaneReader> {
+        match &self.registry {
+            Some(registry) => Box::new(WithSchemas::new(reader, Arc::clone(registry))),
+            None => reader,
+        }
     }
 
     /// A reader for so many partitions.
@@ -325,7 +351,7 @@ impl Intake for TopicsIntake {
             reader.add(partition, known, bounds.0, &cluster)?;
         }
         reader.watch(self.wanted.clone(), (lane, lanes), cluster);
-        Ok(Box::new(reader))
+        Ok(self.with_schemas(Box::new(reader)))
     }
 
     fn starts(&self, known: &[PartitionPosition], has_begun: bool) -> Outcome<Vec<PartitionPosition>> {
@@ -369,7 +395,7 @@ impl Intake for TopicsIntake {
 
 impl IntakeView for TopicsIntake {
     fn sample(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
-        sample::reader(self, &Mark::Earliest, events, false)
+        Ok(self.with_schemas(sample::reader(self, &Mark::Earliest, events, false)?))
     }
 
     fn sample_part(&self, part: &Part) -> Outcome<Option<Box<dyn LaneReader>>> {
@@ -378,7 +404,7 @@ impl IntakeView for TopicsIntake {
             Part::Last(events) => sample::last(self, *events),
             Part::Live => sample::reader(self, &Mark::Latest, u64::MAX, true),
         }
-        .map(Some)
+        .map(|reader| Some(self.with_schemas(reader)))
     }
 
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
@@ -404,7 +430,7 @@ impl IntakeView for TopicsIntake {
             let low = low.iter().find(|(p, _)| p == partition).map_or(0, |(_, low)| *low);
             reader.add_range(partition, range, low)?;
         }
-        Ok(Box::new(Ends(reader)))
+        Ok(self.with_schemas(Box::new(Ends(reader))))
     }
 
     fn behind(&self, positions: &[PartitionPosition]) -> Outcome<Behind> {

@@ -12,7 +12,7 @@ use sluice_core::units::show_size;
 
 use super::binary::{self, BinaryForm};
 use super::dialect::{literal, quote};
-use crate::databases::{PATIENCE, Server, StoreError, StoreResult, client_config, in_time, wait};
+use crate::databases::{PATIENCE, Server, StoreError, StoreResult, client_config, in_time, no_tls, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::keyed::KeyedStatements;
 use crate::landings::tables::session::{
@@ -124,12 +124,7 @@ fn rustls_config(server: &Server) -> StoreResult<rustls::ClientConfig> {
     if server.tls {
         return client_config(server).map_err(StoreError::Failed);
     }
-    // Never used; without it the client would look for certificates of the system.
-    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
-    let config = rustls::ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .map_err(|e| StoreError::Failed(Failure::internal(format!("TLS cannot be set up: {e}"))))?;
-    Ok(config.with_root_certificates(rustls::RootCertStore::empty()).with_no_client_auth())
+    no_tls().map_err(StoreError::Failed)
 }
 
 /// The name of a batch's insert.

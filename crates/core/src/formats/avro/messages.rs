@@ -8,7 +8,7 @@ use arrow_array::RecordBatch;
 use arrow_avro::schema::{AvroSchema, Fingerprint, FingerprintAlgorithm};
 
 use super::{Avro, Datums, Framing};
-use crate::event::{Chunk, Message, Messages as Reported, RecordSpan};
+use crate::event::{Chunk, Message, MessageSchemas, Messages as Reported, RecordSpan};
 use crate::formats::rows::offset;
 use crate::formats::{Decoded, Decoder};
 use crate::reject::{CONTRACT, Reason, Reject};
@@ -23,6 +23,8 @@ pub(super) struct Messages {
     datums: Vec<Datums>,
     /// Schemas by their fingerprints.
     by_fingerprint: HashMap<u64, usize>,
+    /// Schemas by their numbers at a registry, or why one cannot be read.
+    by_number: HashMap<u32, Result<usize, String>>,
 }
 
 /// A message that is to be decoded: its place in the chunk, its schema, its value.
@@ -45,7 +47,7 @@ impl Messages {
             }
         };
         let by_fingerprint = datums.iter().enumerate().filter_map(fingerprint).collect();
-        Self { framing: format.framing, datums, by_fingerprint }
+        Self { framing: format.framing, datums, by_fingerprint, by_number: HashMap::new() }
     }
 
     /// The messages of a chunk as objects of JSON, and those that are none.
@@ -56,7 +58,7 @@ impl Messages {
         let reported = chunk.messages.as_deref();
         let mut run: Vec<Taken<'_>> = Vec::new();
         for message in reported.map_or(&[][..], |r| &r.each) {
-            match self.value(message.span.of(&chunk.bytes)) {
+            match self.value(message.span.of(&chunk.bytes), chunk.schemas.as_deref()) {
                 Ok((schema, value)) => {
                     if run.last().is_some_and(|last| last.schema != schema) {
                         self.decode(chunk, &std::mem::take(&mut run), &mut text, &mut each, &mut rejects);
@@ -77,9 +79,15 @@ impl Messages {
     }
 
     /// The schema of a message, and its value without the frame.
-    fn value<'m>(&self, message: &'m [u8]) -> Result<(usize, &'m [u8]), String> {
-        if self.framing == Framing::Bare {
-            return Ok((0, message));
+    fn value<'m>(&mut self, message: &'m [u8], schemas: Option<&MessageSchemas>) -> Result<(usize, &'m [u8]), String> {
+        match self.framing {
+            Framing::Bare => return Ok((0, message)),
+            Framing::Registry => {
+                let number = super::schema_number(message);
+                let number = number.ok_or("the message does not begin with a zero byte and the number of a schema")?;
+                return Ok((self.numbered(number, schemas)?, &message[5..]));
+            }
+            Framing::SingleObject => {}
         }
         let frame = message.split_first_chunk::<10>().filter(|(frame, _)| frame.starts_with(&MARK));
         let (frame, value) = frame.ok_or("the message does not begin with the bytes C3 01 and a fingerprint")?;
@@ -87,6 +95,23 @@ impl Messages {
         let schema = self.by_fingerprint.get(&digest);
         let schema = schema.ok_or_else(|| format!("no schema of `avro.schema` has the fingerprint {digest:016x}"))?;
         Ok((*schema, value))
+    }
+
+    /// The schema of a number.
+    fn numbered(&mut self, number: u32, schemas: Option<&MessageSchemas>) -> Result<usize, String> {
+        if let Some(known) = self.by_number.get(&number) {
+            return known.clone();
+        }
+        let text = schemas.and_then(|schemas| schemas.get(&number));
+        // A registry may learn of it yet: only what it has told is remembered.
+        let text = text.ok_or_else(|| format!("schema {number} was not asked for"))?.clone()?;
+        let read = Datums::new(&text).map_err(|why| format!("schema {number} cannot be read: {why}"));
+        let known = read.map(|datums| {
+            self.datums.push(datums);
+            self.datums.len() - 1
+        });
+        self.by_number.insert(number, known.clone());
+        known
     }
 
     /// Decodes messages of one schema that follow each other.

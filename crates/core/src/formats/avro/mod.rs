@@ -33,9 +33,20 @@ enum Framing {
     Bare,
     /// Two bytes and the fingerprint of the schema stand before the value ("Single-object encoding").
     SingleObject,
+    /// A zero byte and the number of the schema stand before the value; a schema registry knows the schema.
+    Registry,
 }
 
-const FRAMINGS: &[&str] = &["bare", "single_object"];
+const FRAMINGS: &[&str] = &["bare", "single_object", "registry"];
+
+/// The framing of messages whose schemas are at a registry, as the option has it.
+pub const REGISTRY: &str = "registry";
+
+/// The number of the schema that a message names, where its schema is at a registry.
+pub fn schema_number(message: &[u8]) -> Option<u32> {
+    let (zero, rest) = message.split_first()?;
+    rest.first_chunk::<4>().filter(|_| *zero == 0).map(|number| u32::from_be_bytes(*number))
+}
 
 /// Keys of `avro` of an arrival.
 pub const OPTIONS: &[OptionSpec] = &[
@@ -49,7 +60,8 @@ pub const OPTIONS: &[OptionSpec] = &[
         "framing",
         ValueKind::Choice(FRAMINGS),
         "bare",
-        "of messages: bare where a message is a value alone; single_object where the fingerprint of its schema stands before it",
+        "of messages: bare where a message is a value alone; single_object where the fingerprint of its schema stands before it; \
+         registry where the number of its schema does, and the connection names the registry",
     )
     .with(&["schema"]),
 ];
@@ -70,6 +82,7 @@ impl FormatKind for AvroKind {
     fn open(&self, options: &Options) -> Arc<dyn Format> {
         let framing = match options.text("framing").as_deref() {
             Some("single_object") => Framing::SingleObject,
+            Some(REGISTRY) => Framing::Registry,
             _ => Framing::Bare,
         };
         Arc::new(Avro { schemas: options.files("schema").into(), framing })
@@ -88,6 +101,17 @@ impl FormatKind for AvroKind {
                     .with_help("it is the JSON of one record; a recursive schema cannot be read"),
                 );
             }
+        }
+        if options.text("framing").as_deref() == Some(REGISTRY) && options.is_set("schema") {
+            problems.add(
+                Problem::error(
+                    "value.type",
+                    "a registry knows the schemas of these messages",
+                    options.place_of("schema"),
+                )
+                .with_help("leave `schema` out"),
+            );
+            return;
         }
         if schemas.len() > 1 && options.text("framing").as_deref() != Some("single_object") {
             problems.add(
@@ -130,6 +154,9 @@ impl Avro {
 
     /// As options spell it, with the framing that messages show.
     pub fn of_messages(options: &Options, messages: &[Vec<u8>]) -> Self {
+        if options.text("framing").as_deref() == Some(REGISTRY) {
+            return Self { schemas: Arc::default(), framing: Framing::Registry };
+        }
         let is_framed = !messages.is_empty() && messages.iter().all(|message| message.starts_with(&messages::MARK));
         let framing = if is_framed { Framing::SingleObject } else { Framing::Bare };
         Self { schemas: options.files("schema").into(), framing }
@@ -152,8 +179,10 @@ impl Format for Avro {
         if !self.schemas.is_empty() {
             keys.push(("schema", OptionValue::Texts(self.schemas.iter().map(|(path, _)| path.clone()).collect())));
         }
-        if self.framing == Framing::SingleObject {
-            keys.push(("framing", OptionValue::Text("single_object".into())));
+        match self.framing {
+            Framing::Bare => {}
+            Framing::SingleObject => keys.push(("framing", OptionValue::Text("single_object".into()))),
+            Framing::Registry => keys.push(("framing", OptionValue::Text(REGISTRY.into()))),
         }
         keys
     }
@@ -167,8 +196,10 @@ impl Format for Avro {
     }
 
     fn fault_in_messages(&self) -> Option<(&'static str, &'static str)> {
-        let help = "write avro = { schema = \"schemas/passage.avsc\" }, a path below the folder of sluice.toml";
-        self.schemas.is_empty().then_some(("a message does not say which schema it has", help))
+        let help = "write avro = { schema = \"schemas/passage.avsc\" }, a path below the folder of sluice.toml, or avro = { framing = \
+                    \"registry\" }";
+        (self.schemas.is_empty() && self.framing != Framing::Registry)
+            .then_some(("a message does not say which schema it has", help))
     }
 
     fn of_messages(&self) -> Arc<dyn Format> {

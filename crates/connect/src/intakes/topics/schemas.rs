@@ -1,0 +1,265 @@
+//! Schemas of messages that carry the number of theirs: asked for at a schema registry, over its HTTP interface, and handed on with
+//! the messages.
+//!
+//! A message is a zero byte, the number of its schema as four bytes, the highest first, and its value. The registry answers
+//! `GET /schemas/ids/NUMBER` with `{"schema": "…"}`.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use reqwest::redirect::Policy;
+use reqwest::{Client, StatusCode};
+use serde::Deserialize;
+use sluice_core::config::is_loopback;
+use sluice_core::event::{Chunk, MessageSchema, MessageSchemas};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
+use sluice_core::formats::avro::schema_number;
+use sluice_core::kinds::{LaneReader, Read, ReadLimit, Settings};
+
+use crate::databases::{PATIENCE, Server, client_config, wait};
+
+/// Bytes of an answer that are read.
+const LONGEST: usize = 16 << 20;
+
+/// How long an answer may take.
+const WITHIN: Duration = Duration::from_secs(15);
+
+/// After how long a registry that did not answer, or did not know a schema, is asked again.
+const AGAIN: Duration = Duration::from_secs(1);
+
+/// How long it is believed that a schema is not known: a copy of a registry may learn of it a little later than its writers.
+const UNKNOWN: Duration = Duration::from_secs(30);
+
+/// A schema registry.
+pub(super) struct Registry {
+    client: Client,
+    url: String,
+    /// What people are told of it.
+    shown: String,
+    login: Option<(String, String)>,
+    known: Mutex<BTreeMap<u32, (MessageSchema, Instant)>>,
+}
+
+/// What is read of an answer.
+#[derive(Deserialize)]
+struct Answer {
+    schema: String,
+    #[serde(rename = "schemaType")]
+    kind: Option<String>,
+    #[serde(default)]
+    references: Vec<serde::de::IgnoredAny>,
+}
+
+impl Registry {
+    /// The registry of a connection. Reaches nothing yet.
+    ///
+    /// # Errors
+    /// Where the connection names none, or its secrets cannot be read.
+    pub(super) fn new(settings: &Settings) -> Outcome<Self> {
+        let connection = &settings.connection;
+        let options = &connection.options;
+        let wrong = |message: String, help: &str| Failure::new(FailureKind::Configuration, message).with_help(help);
+        let name = &connection.name;
+        let url = options.text("registry").ok_or_else(|| {
+            let message = format!("connection `{name}` names no schema registry");
+            wrong(message, "write registry = \"https://HOST:PORT\" in its [connection]")
+        })?;
+        let url = url.trim_end_matches('/').to_string();
+        let (tls, address) = match (url.strip_prefix("https://"), url.strip_prefix("http://")) {
+            (Some(address), _) => (true, address),
+            (None, Some(address)) => (false, address),
+            _ => {
+                let message = format!("the registry of connection `{name}` is not an address of HTTP");
+                return Err(wrong(message, "write it as https://HOST:PORT, or http://HOST:PORT"));
+            }
+        };
+        let host = address.split('/').next().unwrap_or_default();
+        if host.contains('@') {
+            let message = format!("the registry of connection `{name}` holds a user");
+            return Err(wrong(message, "write registry_user and registry_password"));
+        }
+        let password = options.secret("registry_password").map(|secret| {
+            settings.secrets.read(secret).map_err(|reason| {
+                let message = format!("the registry_password of connection `{name}` cannot be read: {reason}");
+                wrong(message, "set the variable, or make the file, that [connection] names in sluice.toml")
+            })
+        });
+        let password = password.transpose()?.map(|p| p.reveal().to_string());
+        if password.is_some() && !tls && !is_loopback(host) {
+            let message = format!("connection `{name}` would send its registry_password to {host} without encryption");
+            return Err(wrong(message, "write registry = \"https://…\""));
+        }
+        let server = Server {
+            name: name.clone(),
+            host: host.to_string(),
+            port: 0,
+            database: String::new(),
+            user: None,
+            password: None,
+            tls,
+            authority: options.text("authority").map(|path| settings.root.join(path)),
+            answer_within: WITHIN,
+        };
+        // Another server than the one that is named does not get the password.
+        let mut client = Client::builder().connect_timeout(PATIENCE).no_proxy().redirect(Policy::none());
+        client = client.tls_backend_preconfigured(match tls {
+            true => client_config(&server)?,
+            false => crate::databases::no_tls()?,
+        });
+        let client = client.build().map_err(|e| Failure::internal(format!("no HTTP client: {e}")))?;
+        let login = options.text("registry_user").map(|user| (user, password.unwrap_or_default()));
+        let shown = format!("the schema registry of {name} at {host}");
+        Ok(Self { client, url, shown, login, known: Mutex::default() })
+    }
+
+    /// Asks for a schema, unless it is known.
+    fn schema(&self, number: u32) -> Outcome<MessageSchema> {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner).get(&number).cloned();
+        if let Some((schema, at)) = known
+            && (schema.is_ok() || at.elapsed() < UNKNOWN)
+        {
+            return Ok(schema);
+        }
+        let schema = match self.get(&format!("/schemas/ids/{number}"))? {
+            None => Err(format!("{} does not know schema {number}", self.shown)),
+            Some(body) => self.read(number, &body),
+        };
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.insert(number, (schema.clone(), Instant::now()));
+        Ok(schema)
+    }
+
+    fn read(&self, number: u32, body: &[u8]) -> MessageSchema {
+        let answer: Answer = serde_json::from_slice(body)
+            .map_err(|e| format!("{} gave something else than schema {number}: {e}", self.shown))?;
+        match answer.kind.as_deref() {
+            None | Some("AVRO") if answer.references.is_empty() => Ok(answer.schema.into()),
+            None | Some("AVRO") => Err(format!("schema {number} refers to other schemas, which cannot be read yet")),
+            Some(_) => Err(format!("schema {number} is not one of Avro")),
+        }
+    }
+
+    /// What stands under a path; None where nothing does.
+    ///
+    /// # Errors
+    /// Where no registry answers, or it refuses.
+    fn get(&self, path: &str) -> Outcome<Option<Vec<u8>>> {
+        let mut request = self.client.get(format!("{}{path}", self.url)).timeout(WITHIN);
+        request = request.header("Accept", "application/vnd.schemaregistry.v1+json, application/json");
+        if let Some((user, password)) = &self.login {
+            request = request.basic_auth(user, Some(password));
+        }
+        let away = |why: &dyn std::fmt::Display| Failure::away(format!("{} does not answer: {why}", self.shown));
+        wait(async {
+            let mut answer = request.send().await.map_err(|e| away(&e.without_url()))?;
+            match answer.status() {
+                StatusCode::OK => {}
+                StatusCode::NOT_FOUND => return Ok(None),
+                StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                    let message = format!("{} refuses: {}", self.shown, answer.status());
+                    let help = "registry_user and registry_password in [connection] say who asks";
+                    return Err(Failure::unreachable(message).with_help(help));
+                }
+                other if other.is_redirection() => {
+                    let help = "redirects are not followed; write the server's own address in [connection]";
+                    return Err(Failure::unreachable(format!("{} redirects elsewhere", self.shown)).with_help(help));
+                }
+                other => return Err(away(&other)),
+            }
+            let mut body = Vec::new();
+            while let Some(part) = answer.chunk().await.map_err(|e| away(&e.without_url()))? {
+                body.extend_from_slice(&part);
+                if body.len() > LONGEST {
+                    return Err(Failure::unreachable(format!("{} answers with more than 16 MiB", self.shown)));
+                }
+            }
+            Ok(Some(body))
+        })
+    }
+
+    /// Whether a registry answers at all.
+    ///
+    /// # Errors
+    /// Where none does.
+    pub(super) fn look(&self) -> Outcome<()> {
+        self.get("/subjects").map(drop)
+    }
+
+    /// Adds to a chunk the schemas that its messages name.
+    fn complete(&self, chunk: &mut Chunk) -> Outcome<()> {
+        let mut schemas = MessageSchemas::new();
+        for message in chunk.messages.iter().flat_map(|messages| &messages.each) {
+            if let Some(number) = schema_number(message.span.of(&chunk.bytes))
+                && !schemas.contains_key(&number)
+            {
+                schemas.insert(number, self.schema(number)?);
+            }
+        }
+        chunk.schemas = Some(Arc::new(schemas));
+        Ok(())
+    }
+}
+
+/// Reads messages together with their schemas.
+pub(super) struct WithSchemas {
+    inner: Box<dyn LaneReader>,
+    registry: Arc<Registry>,
+    /// What was read while the registry did not answer.
+    held: Option<Chunk>,
+}
+
+impl WithSchemas {
+    /// A reader whose messages name their schemas.
+    pub(super) fn new(inner: Box<dyn LaneReader>, registry: Arc<Registry>) -> Self {
+        Self { inner, registry, held: None }
+    }
+}
+
+impl LaneReader for WithSchemas {
+    fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
+        let mut chunk = match self.held.take() {
+            Some(chunk) => chunk,
+            None => match self.inner.read(limit)? {
+                Read::Chunk(chunk) => chunk,
+                other => return Ok(other),
+            },
+        };
+        match self.registry.complete(&mut chunk) {
+            Ok(()) => Ok(Read::Chunk(chunk)),
+            Err(failure) if failure.passing => {
+                self.held = Some(chunk);
+                std::thread::sleep(AGAIN);
+                Ok(Read::Away(failure.message))
+            }
+            Err(failure) => Ok(Read::Halt(failure)),
+        }
+    }
+
+    fn confirm(&mut self) -> Outcome<bool> {
+        self.inner.confirm()
+    }
+
+    fn ended(&mut self) {
+        // What is held was not handed on: it is proven with the batch that takes it.
+        if self.held.is_none() {
+            self.inner.ended();
+        }
+    }
+
+    fn unread(&mut self) -> Arc<[Arc<str>]> {
+        let unread = self.inner.unread();
+        match &self.held {
+            Some(held) => unread.iter().cloned().chain([Arc::clone(&held.partition)]).collect(),
+            None => unread,
+        }
+    }
+
+    fn wait(&mut self, at_most: Duration) -> bool {
+        self.inner.wait(at_most)
+    }
+
+    fn remarks(&self) -> Vec<String> {
+        self.inner.remarks()
+    }
+}

@@ -1,0 +1,145 @@
+//! A small schema registry over HTTP, on loopback: what tests ask of one.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// What it does with requests.
+#[derive(Debug, Default)]
+struct State {
+    schemas: BTreeMap<u32, String>,
+    /// Requests so far, each by its path.
+    asked: Vec<String>,
+    /// Whether it answers nothing but that it is busy.
+    is_busy: bool,
+    /// The user and the password that it wants.
+    login: Option<(String, String)>,
+}
+
+/// A running registry. It lives as long as the process.
+#[derive(Clone, Debug)]
+pub struct Registry {
+    /// Where it listens.
+    pub address: SocketAddr,
+    state: Arc<Mutex<State>>,
+}
+
+impl Registry {
+    /// Starts one on a free port of loopback.
+    ///
+    /// # Errors
+    /// Where no port can be had.
+    pub fn start() -> std::io::Result<Self> {
+        let listener = TcpListener::bind("127.0.0.1:0")?;
+        let registry = Self { address: listener.local_addr()?, state: Arc::default() };
+        let served = registry.clone();
+        std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                let registry = served.clone();
+                std::thread::spawn(move || registry.serve(stream));
+            }
+        });
+        Ok(registry)
+    }
+
+    fn with<T>(&self, work: impl FnOnce(&mut State) -> T) -> T {
+        work(&mut self.state.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Makes a schema known under a number.
+    pub fn add(&self, number: u32, schema: &str) {
+        self.with(|state| state.schemas.insert(number, schema.into()));
+    }
+
+    /// From now on it is busy, or not.
+    pub fn set_busy(&self, is_busy: bool) {
+        self.with(|state| state.is_busy = is_busy);
+    }
+
+    /// From now on only this user is answered.
+    pub fn want(&self, user: &str, password: &str) {
+        self.with(|state| state.login = Some((user.into(), password.into())));
+    }
+
+    /// The paths that it was asked for so far.
+    pub fn asked(&self) -> Vec<String> {
+        self.with(|state| state.asked.clone())
+    }
+
+    fn serve(&self, mut stream: TcpStream) {
+        let Ok(reading) = stream.try_clone() else { return };
+        let mut reading = BufReader::new(reading.take(64 << 10));
+        loop {
+            let mut request = String::new();
+            let mut authorization = None;
+            loop {
+                let mut line = String::new();
+                match reading.read_line(&mut line) {
+                    Ok(read) if read > 0 => {}
+                    _ => return,
+                }
+                if request.is_empty() {
+                    request.clone_from(&line);
+                }
+                let lower = line.to_ascii_lowercase();
+                if lower.starts_with("authorization:") {
+                    authorization = line.split_once(':').map(|(_, value)| value.trim().to_string());
+                }
+                if line.trim().is_empty() {
+                    break;
+                }
+            }
+            let path = request.split(' ').nth(1).unwrap_or_default().to_string();
+            let (status, body) = self.answer(&path, authorization.as_deref());
+            let answer = format!(
+                "HTTP/1.1 {status}\r\nContent-Type: application/vnd.schemaregistry.v1+json\r\nContent-Length: {}\r\n\r\n{body}",
+                body.len()
+            );
+            if stream.write_all(answer.as_bytes()).is_err() {
+                return;
+            }
+        }
+    }
+
+    fn answer(&self, path: &str, authorization: Option<&str>) -> (&'static str, String) {
+        self.with(|state| {
+            state.asked.push(path.to_string());
+            if let Some((user, password)) = &state.login
+                && authorization != Some(&format!("Basic {}", base64(format!("{user}:{password}").as_bytes())))
+            {
+                return ("401 Unauthorized", "{\"error_code\":401,\"message\":\"unauthorized\"}".into());
+            }
+            if state.is_busy {
+                return ("503 Service Unavailable", "{\"error_code\":50003,\"message\":\"busy\"}".into());
+            }
+            if path == "/subjects" {
+                return ("200 OK", "[]".into());
+            }
+            let number = path.strip_prefix("/schemas/ids/").and_then(|n| n.parse::<u32>().ok());
+            match number.and_then(|number| state.schemas.get(&number)) {
+                Some(schema) => ("200 OK", format!("{{\"schema\":{}}}", quoted(schema))),
+                None => ("404 Not Found", "{\"error_code\":40403,\"message\":\"Schema not found\"}".into()),
+            }
+        })
+    }
+}
+
+/// A text as JSON.
+fn quoted(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => out.extend(['\\', c]),
+            c if c.is_control() => out.push_str(&format!("\\u{:04x}", u32::from(c))),
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
+
+fn base64(bytes: &[u8]) -> String {
+    use base64::Engine as _;
+    base64::engine::general_purpose::STANDARD.encode(bytes)
+}
