@@ -62,6 +62,9 @@ impl Source {
         if let Some(head) = self.head.as_ref().filter(|_| profile.events == 0) {
             profile.name_fields(&self.format.header_names(head));
         }
+        if profile.events == 0 {
+            profile.name_declared();
+        }
         profile
     }
 

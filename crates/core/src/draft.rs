@@ -23,6 +23,8 @@ pub struct Draft<'a> {
     pub day: &'a str,
     /// The connection where they arrive.
     pub at: &'a str,
+    /// Whether the source declares its types.
+    pub is_declared: bool,
     /// The files of it.
     pub pattern: &'a str,
     /// Whether the pattern names topics.
@@ -61,6 +63,9 @@ fn head(out: &mut String, draft: &Draft<'_>) {
     let all = if draft.more { "a sample of" } else { "all" };
     let origin = one_line(draft.origin);
     let _ = match draft.events {
+        0 if draft.is_declared => {
+            writeln!(out, "# Drafted on {} from the schema of {origin}; no event has come yet.", draft.day)
+        }
         0 => writeln!(
             out,
             "# Drafted on {} from the header row of {origin}; no event has come yet, so correct the types.",
@@ -311,6 +316,7 @@ mod tests {
             origin: "locks:a\nb.jsonl",
             day: "2026-04-01",
             at: "locks",
+            is_declared: false,
             pattern: "a \"b\"\\*.jsonl",
             is_topic: false,
             pattern_note: "",

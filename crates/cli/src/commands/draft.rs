@@ -249,6 +249,7 @@ fn write(
         origin: &source.label,
         day: &day[..10],
         at: &ends.at,
+        is_declared: !found.declared.is_empty(),
         pattern: &ends.pattern,
         is_topic: ends.is_topic,
         pattern_note: &ends.pattern_note,
@@ -381,7 +382,11 @@ fn report(arguments: &Arguments, args: &DraftArgs, ends: &Ends, file: &Path, fou
     let mut out = format!(
         "{} drafted from {}: {}\n",
         style::bold(&file_name(args)),
-        if found.events == 0 { "the header row".to_string() } else { show_many(found.events, "event") },
+        match found.events {
+            0 if !found.declared.is_empty() => "the schema".to_string(),
+            0 => "the header row".to_string(),
+            events => show_many(events, "event"),
+        },
         show_many(guesses.len() as u64, "field"),
     );
     for (name, url) in &ends.added {

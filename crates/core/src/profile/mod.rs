@@ -178,6 +178,28 @@ impl Profile {
         }
     }
 
+    /// Takes on the fields that the source declares, although no event has come yet.
+    pub fn name_declared(&mut self) {
+        for declared in &self.declared {
+            // What holds others is known by them.
+            let is_within =
+                |d: &&DeclaredField| d.path.len() > declared.path.len() && d.path.starts_with(&declared.path);
+            if self.declared.iter().any(|d| is_within(&d)) {
+                continue;
+            }
+            let mut node = &mut self.root;
+            for (depth, name) in declared.path.iter().enumerate() {
+                let Some(child) = node.child(name) else { break };
+                if depth + 1 < declared.path.len() {
+                    // As an object of which nothing more is known.
+                    child.profile.values = child.profile.values.max(1);
+                    child.profile.objects = child.profile.values;
+                }
+                node = child;
+            }
+        }
+    }
+
     /// The spellings of null that were seen.
     pub fn null_words(&self) -> Vec<&'static str> {
         self.guesses().iter().flat_map(|g| g.guess.null_words.clone()).collect()

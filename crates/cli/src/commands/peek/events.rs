@@ -133,7 +133,8 @@ fn as_text(args: &PeekArgs, source: &Source, sample: &Sample, found: &Profile) -
     out.push('\n');
     if found.events == 0 && !found.root.children.is_empty() {
         let names: Vec<&str> = found.root.children.iter().map(|child| child.name.as_str()).collect();
-        out.push_str(&format!("the header row names {}\n", cut(&names.join(", "), width - 22)));
+        let what = if found.declared.is_empty() { "header row" } else { "schema" };
+        out.push_str(&format!("the {what} names {}\n", cut(&names.join(", "), width - 22)));
     }
     if found.events > 0 {
         out.push('\n');

@@ -152,3 +152,14 @@ fn rejects_name_their_rows() {
     project.expect(0, RUN);
     expected.check(&project);
 }
+
+/// A file without a row has its schema all the same.
+#[rstest]
+fn a_draft_needs_no_row(#[values("parquet", "arrow", "avro")] format: &str) {
+    let project = TestProject::empty();
+    project.write("sluice.toml", crate::common::PROJECT);
+    project.write("depots/a", file(format, &mut Expected::default(), 0, 0));
+    let (out, _) = project.expect(0, &["draft", "weighings", "depots:a", "--land-in", "archive", "--print"]);
+    assert!(out.contains("from the schema of depots:a; no event has come yet"), "{out}");
+    assert!(out.contains("gross_kg  bigint not null"), "{out}");
+}

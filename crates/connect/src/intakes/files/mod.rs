@@ -177,7 +177,8 @@ impl IntakeView for FilesIntake {
     fn states(&self, positions: &[PartitionPosition]) -> Outcome<Vec<PartitionState>> {
         let state = |(name, path): (String, PathBuf)| {
             let length = file_length(&path)?;
-            let (read, packed) = match positions.iter().find(|p| *p.partition == *name) {
+            let known = positions.iter().find(|p| *p.partition == *name);
+            let (read, packed) = match known {
                 // Of a packed file only its length on the disk is known without reading it.
                 Some(p) => match Fingerprint::read(&p.identity) {
                     packed if packed.is_packed() => (packed.packed_length().unwrap_or(0), true),
@@ -188,7 +189,8 @@ impl IntakeView for FilesIntake {
             Ok(PartitionState {
                 partition: name.into(),
                 earliest: Position::default(),
-                latest: Position::at(length),
+                // Of a packed file that was read to its end, the position is what the end is.
+                latest: known.filter(|_| packed && read == length).map_or(Position::at(length), |p| p.position),
                 events: None,
                 bytes: Some(length.saturating_sub(read)),
                 counts_bytes: !packed,

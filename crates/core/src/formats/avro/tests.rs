@@ -20,17 +20,14 @@ const WIDER: &str = r#"{"type": "record", "name": "Passage", "namespace": "tarro
 
 /// A number of variable length, zigzag.
 fn long(value: i64) -> Vec<u8> {
-    let mut rest = (value << 1) ^ (value >> 63);
+    let mut rest = ((value << 1) ^ (value >> 63)).cast_unsigned();
     let mut out = Vec::new();
-    loop {
-        let byte = u8::try_from(rest & 0x7f).unwrap();
-        rest = ((rest as u64) >> 7) as i64;
-        if rest == 0 {
-            out.push(byte);
-            return out;
-        }
-        out.push(byte | 0x80);
+    while rest >= 0x80 {
+        out.push(u8::try_from(rest & 0x7f).unwrap() | 0x80);
+        rest >>= 7;
     }
+    out.push(u8::try_from(rest).unwrap());
+    out
 }
 
 fn passage(id: i64, lock: Option<&str>) -> Vec<u8> {

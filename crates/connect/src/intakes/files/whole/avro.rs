@@ -9,11 +9,12 @@ use std::path::{Path, PathBuf};
 use arrow_schema::SchemaRef;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::avro::Datums;
+use sluice_core::units::show_many;
 
-use super::{Piece, ROWS, Rows, unreadable};
+use super::{Piece, ROWS, Rows, short_text, unreadable};
 
 /// Bytes of a block, packed or not, and of the header at most.
-const MOST: u64 = 1 << 30;
+const MOST: u64 = 256 << 20;
 
 /// Bytes of a damaged block that are kept.
 const KEPT: usize = 64 << 10;
@@ -61,7 +62,11 @@ impl AvroRows {
         let io = |e: io::Error| Failure::io("read", path, &e);
         let length = file.metadata().map_err(io)?.len();
         let mut file = BufReader::with_capacity(256 << 10, file);
-        let header = Header::read(&mut file).map_err(|why| unreadable(path, "Avro", &why))?;
+        let header = Header::read(&mut file).map_err(|fault| match fault {
+            HeaderFault::Damaged(why) => unreadable(path, "Avro", &why),
+            HeaderFault::Unknown(why) => Failure::unreachable(format!("{}: {why}", path.display()))
+                .with_help("schemas of one record are read, without recursion, with decimals of up to 76 digits"),
+        })?;
         let mut rows = Self { path: path.into(), file, length, header, block: None, skip: from };
         rows.prove_whole()?;
         Ok(rows)
@@ -111,7 +116,8 @@ impl AvroRows {
             return self.resync(start).map(|piece| Some(Err(piece)));
         }
         let damaged = |data: &[u8], why: &str| {
-            let message = format!("the block of {rows} rows at byte {start} of the file is damaged: {why}");
+            let message =
+                format!("the block of {} at byte {start} of the file is damaged: {why}", show_many(rows, "row"));
             Piece::Broken(data[..data.len().min(KEPT)].to_vec(), rows, message)
         };
         Ok(Some(match self.header.codec.unpack(&data) {
@@ -184,8 +190,9 @@ impl AvroRows {
         let message = match block.rows {
             0 => format!("the block at byte {} of the file is damaged: {why}", block.start),
             rows => format!(
-                "the block at byte {} of the file is damaged: {why}; its last {rows} rows can't be told apart",
-                block.start
+                "the block at byte {} of the file is damaged: {why}; its last {} can't be told apart",
+                block.start,
+                show_many(rows, "row")
             ),
         };
         Piece::Broken(rest[..rest.len().min(KEPT)].to_vec(), block.rows, message)
@@ -264,13 +271,21 @@ fn long(file: &mut impl Read) -> Option<i64> {
     None
 }
 
+/// Why a header cannot be read.
+enum HeaderFault {
+    /// It is not one, or not all of one.
+    Damaged(String),
+    /// It is one of a file that cannot be read.
+    Unknown(String),
+}
+
 impl Header {
-    fn read(file: &mut impl Read) -> Result<Self, String> {
-        let short = || "its header is cut off or damaged".to_string();
+    fn read(file: &mut impl Read) -> Result<Self, HeaderFault> {
+        let short = || HeaderFault::Damaged("its header is cut off or damaged".into());
         let mut magic = [0; 4];
         file.read_exact(&mut magic).map_err(|_| short())?;
         if magic != *b"Obj\x01" {
-            return Err("it does not begin with the letters Obj and a 1".into());
+            return Err(HeaderFault::Damaged("it does not begin with the letters Obj and a 1".into()));
         }
         let mut keys: HashMap<Vec<u8>, Vec<u8>> = HashMap::new();
         loop {
@@ -296,15 +311,16 @@ impl Header {
             Some(b"snappy") => Codec::Snappy,
             Some(b"zstandard") => Codec::Zstd,
             Some(other) => {
-                return Err(format!(
+                return Err(HeaderFault::Unknown(format!(
                     "its blocks are packed by `{}`; null, deflate, snappy and zstandard are known",
-                    String::from_utf8_lossy(other)
-                ));
+                    short_text(&String::from_utf8_lossy(other))
+                )));
             }
         };
-        let schema = keys.get(b"avro.schema".as_slice()).ok_or("it has no schema")?;
-        let schema = std::str::from_utf8(schema).map_err(|_| "its schema is not UTF-8")?;
-        Ok(Self { codec, datums: Datums::new(schema)?, sync })
+        let schema = keys.get(b"avro.schema".as_slice()).and_then(|schema| std::str::from_utf8(schema).ok());
+        let schema = schema.ok_or_else(|| HeaderFault::Damaged("it has no schema, or one that is not UTF-8".into()))?;
+        let unknown = |why: String| HeaderFault::Unknown(format!("its schema cannot be read: {}", short_text(&why)));
+        Ok(Self { codec, datums: Datums::new(schema).map_err(unknown)?, sync })
     }
 }
 
@@ -331,7 +347,7 @@ impl Codec {
             Self::Snappy => out = unpack_snappy(data)?,
         }
         match out.len() as u64 > MOST {
-            true => Err(io::Error::other("it holds more than 1 GiB")),
+            true => Err(io::Error::other("it holds more than 256 MiB")),
             false => Ok(out),
         }
     }
@@ -341,7 +357,7 @@ impl Codec {
 fn unpack_snappy(data: &[u8]) -> io::Result<Vec<u8>> {
     let (packed, sum) = data.split_last_chunk::<4>().ok_or_else(|| io::Error::other("it is too short"))?;
     if snap::raw::decompress_len(packed).map_err(io::Error::other)? as u64 > MOST {
-        return Err(io::Error::other("it holds more than 1 GiB"));
+        return Err(io::Error::other("it holds more than 256 MiB"));
     }
     let out = snap::raw::Decoder::new().decompress_vec(packed).map_err(io::Error::other)?;
     let mut crc = flate2::Crc::new();

@@ -113,9 +113,14 @@ fn open(path: &Path, file: File, kind: WholeFile, from: u64, max_record: u64) ->
 
 /// The failure of a file that is not what its format says.
 fn unreadable(path: &Path, what: &str, error: &dyn std::fmt::Display) -> Failure {
-    let error: String = error.to_string().chars().map(|c| if c.is_control() { ' ' } else { c }).take(300).collect();
+    let error = short_text(&error.to_string());
     Failure::unreachable(format!("{} is not a whole {what} file: {error}", path.display()))
         .with_help("it may be cut off or still be written: write it under another name, and rename it once it is whole")
+}
+
+/// What a library says of bytes, without what could do harm on a screen.
+fn short_text(text: &str) -> String {
+    sluice_core::printable::line(text).chars().take(300).collect()
 }
 
 impl WholeRows {
