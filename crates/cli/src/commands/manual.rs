@@ -7,10 +7,11 @@ use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 use crate::args::{Arguments, ManualArgs, OutputKind};
 use crate::exit::Exit;
-use crate::manual::{CHAPTERS, Entry, SearchFound, entries, man_pages, pages, search};
+use crate::manual::{CHAPTERS, Entry, SearchFound, entries, man_pages, own_functions, pages, search};
 use crate::output::problems::wrap;
 use crate::output::table::screen_width;
 use crate::output::{self, style};
+use crate::project::Project;
 
 pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> {
     if let Some(folder) = &args.pages {
@@ -19,7 +20,11 @@ pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> 
     if let Some(folder) = &args.man {
         return write_pages(folder, man_pages());
     }
-    let all = entries();
+    let mut all = entries();
+    // What the manual says holds without a project, and with one that has mistakes.
+    if let Ok(Some(project)) = Project::find(arguments.project.as_deref()) {
+        all.extend(own_functions(&project));
+    }
     let word = args.words.join(" ");
     let found = if word.is_empty() { SearchFound::Chapter(Vec::new()) } else { search(&all, &word) };
     if found == SearchFound::Nothing {

@@ -76,7 +76,7 @@ impl Shape {
     /// Reads a shape. What is wrong is added to `problems`.
     pub(crate) fn read(source: &Arc<SourceText>, problems: &mut Problems) -> Self {
         let table = parse_toml(source, problems);
-        let mut reader = TableReader { source, problems };
+        let mut reader = TableReader { source, problems, functions: Arc::default() };
         let top = reader.place(0..0);
         let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "the shape");
         let mut fields = Vec::new();

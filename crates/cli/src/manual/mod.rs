@@ -9,6 +9,7 @@ mod search;
 use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
 use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS};
+use sluice_core::expr::own::{FUNCTION_OPTIONS, OwnFunction};
 use sluice_core::expr::{DIFFERENCES, GROUPS, OPERATORS};
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
@@ -16,6 +17,7 @@ use sluice_core::state::AGGREGATES;
 use sluice_core::types::TYPES;
 
 use crate::exit;
+use crate::project::Project;
 
 pub(crate) use man::man_pages;
 pub(crate) use pages::{pages, schemas};
@@ -105,6 +107,19 @@ pub(crate) fn entries() -> Vec<Entry> {
     all
 }
 
+/// The functions of a project.
+pub(crate) fn own_functions(project: &Project) -> Vec<Entry> {
+    let entry = |function: &OwnFunction| Entry {
+        chapter: "functions",
+        context: "functions of this project".into(),
+        name: function.name.clone(),
+        form: function.signature(),
+        about: function.about.clone(),
+        notes: Vec::new(),
+    };
+    project.config.functions.all().map(entry).collect()
+}
+
 /// The rows of docs/glossary.md: a word, its meaning, and the trade's other words for it.
 fn glossary() -> impl Iterator<Item = [&'static str; 3]> {
     let rows = include_str!("../../../../docs/glossary.md").lines().filter(|line| line.starts_with("| "));
@@ -134,6 +149,7 @@ fn type_in_store(one: TypeInStore) -> Entry {
 fn option_tables(all: &mut Vec<Entry>) {
     options(all, "files", "sluice.toml", project::FILE_OPTIONS);
     options(all, "files", "[connection.NAME]", project::CONNECTION_OPTIONS);
+    options(all, "files", "[function.NAME]", FUNCTION_OPTIONS);
     options(all, "files", "pipelines/NAME.toml", pipeline::FILE_OPTIONS);
     options(all, "files", "[event.NAME]", pipeline::EVENT_OPTIONS);
     options(all, "files", "[each.NAME]", sluice_core::config::each::EACH_OPTIONS);

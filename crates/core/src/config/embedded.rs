@@ -3,6 +3,7 @@
 use std::ops::Range;
 use std::sync::Arc;
 
+use crate::expr::own::OwnFunctions;
 use crate::problem::{Place, SourceText};
 
 /// The value of a TOML string with, for each of its bytes, the byte of the file that it came from.
@@ -13,6 +14,8 @@ pub struct EmbeddedText {
     source: Arc<SourceText>,
     /// One entry per byte of `text`, and one for its end.
     offsets: Vec<usize>,
+    /// The functions that the project declares.
+    functions: Arc<OwnFunctions>,
 }
 
 impl EmbeddedText {
@@ -42,7 +45,18 @@ impl EmbeddedText {
             at = inside((at + width).min(end));
         }
         offsets.push(at.min(end));
-        Self { text: value.to_string(), source: Arc::clone(source), offsets }
+        Self { text: value.to_string(), source: Arc::clone(source), offsets, functions: Arc::default() }
+    }
+
+    /// The same text, in which functions of the project can be called.
+    #[must_use]
+    pub(crate) fn with_functions(self, functions: &Arc<OwnFunctions>) -> Self {
+        Self { functions: Arc::clone(functions), ..self }
+    }
+
+    /// The functions that can be called in it beside the built-in ones.
+    pub(crate) fn functions(&self) -> &OwnFunctions {
+        &self.functions
     }
 
     /// The place in the file of a byte range of the text.

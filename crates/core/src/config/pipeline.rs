@@ -219,7 +219,7 @@ impl PipelineConfig {
         problems: &mut Problems,
     ) -> Self {
         let table = parse_toml(source, problems);
-        let mut reader = TableReader { source, problems };
+        let mut reader = TableReader { source, problems, functions: Arc::clone(&project.functions) };
         let top = reader.place(0..0);
         let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "the pipeline");
         if !["event", "each"].iter().any(|key| table.get_ref().contains_key(*key)) {

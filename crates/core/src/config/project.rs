@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::options::{OptionSpec, Options, ValueKind};
 use super::protection;
 use super::reader::{TableReader, parse_toml};
+use crate::expr::own::{FUNCTION_OPTIONS, OwnFunctions};
 use crate::kinds::Registry;
 use crate::problem::{Place, Problem, Problems, SourceText};
 
@@ -12,6 +13,11 @@ use crate::problem::{Place, Problem, Problems, SourceText};
 pub const FILE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required("project", ValueKind::Table(PROJECT_OPTIONS), "the project itself"),
     OptionSpec::optional("connection", ValueKind::Tables, "the outside systems, by name: [connection.NAME]"),
+    OptionSpec::optional(
+        "function",
+        ValueKind::Tables,
+        "functions for expressions of all pipelines, by name: [function.NAME]",
+    ),
 ];
 
 /// Keys of `[project]`.
@@ -56,13 +62,15 @@ pub struct ProjectConfig {
     pub ledger: String,
     /// Connections in the order of the file, then the built-in `screen`.
     pub connections: Vec<ConnectionConfig>,
+    /// The functions that expressions of its pipelines can call.
+    pub functions: Arc<OwnFunctions>,
 }
 
 impl ProjectConfig {
     /// Reads the file. What is wrong is added to `problems`; what could be read is returned.
     pub fn read(source: &Arc<SourceText>, registry: &Registry, problems: &mut Problems) -> Self {
         let table = parse_toml(source, problems);
-        let mut reader = TableReader { source, problems };
+        let mut reader = TableReader { source, problems, functions: Arc::default() };
         let top = reader.place(0..0);
         let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "sluice.toml");
         let project = options.table("project");
@@ -73,10 +81,19 @@ impl ProjectConfig {
             }
         }
         connections.push(screen(options.place.clone()));
+        for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "function", "function") {
+            // Each can call those above it.
+            let options = reader.options(body, &place, &[FUNCTION_OPTIONS], &format!("function `{name}`"));
+            let mut functions = OwnFunctions::clone(&reader.functions);
+            functions.declare(&name, &name_place, &options, reader.problems);
+            reader.functions = Arc::new(functions);
+        }
+        let functions = Arc::clone(&reader.functions);
         Self {
             name: project.text("name").unwrap_or_default(),
             ledger: project.text("ledger").unwrap_or_default(),
             connections,
+            functions,
         }
     }
 

@@ -7,6 +7,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::EmbeddedText;
 use super::options::{OptionSpec, OptionValue, Options, ValueKind, place};
+use crate::expr::own::OwnFunctions;
 use crate::names;
 use crate::problem::{Place, Problem, Problems, SourceText};
 use crate::secret::SecretRef;
@@ -18,6 +19,8 @@ pub struct TableReader<'a> {
     pub source: &'a Arc<SourceText>,
     /// What is wrong so far.
     pub problems: &'a mut Problems,
+    /// The functions that SQL in it can call beside the built-in ones.
+    pub functions: Arc<OwnFunctions>,
 }
 
 /// Parses a file as TOML; mistakes of syntax become problems and what could be read is returned.
@@ -98,7 +101,9 @@ impl TableReader<'_> {
         if matches!(spec.value, ValueKind::Sql | ValueKind::Template)
             && let DeValue::String(text) = value.get_ref()
         {
-            return Some(OptionValue::Sql(EmbeddedText::new(self.source, value.span(), text)));
+            return Some(OptionValue::Sql(
+                EmbeddedText::new(self.source, value.span(), text).with_functions(&self.functions),
+            ));
         }
         match parse_scalar(spec.value, value.get_ref()) {
             Ok(parsed) => Some(parsed),
@@ -289,7 +294,7 @@ mod tests {
         let source = SourceText::new("t.toml", toml);
         let mut problems = Problems::new();
         let table = parse_toml(&source, &mut problems);
-        let mut reader = TableReader { source: &source, problems: &mut problems };
+        let mut reader = TableReader { source: &source, problems: &mut problems, functions: Arc::default() };
         let place = reader.place(0..1);
         let options = reader.options(table.get_ref(), &place, &[SPECS], "the table");
         (options, problems.into_sorted())

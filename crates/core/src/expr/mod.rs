@@ -18,6 +18,8 @@ use arrow_array::ArrayRef;
 
 use crate::types::SqlType;
 
+pub mod own;
+
 pub use bind::{
     BoundCall, Condition, SelectItem, bind_columns, bind_condition, bind_grouped, bind_joined, bind_parts, bind_select,
 };
@@ -169,11 +171,18 @@ impl Expr {
     /// The same expression over a scope in which each column has another place.
     #[must_use]
     pub fn with_places(&self, place: &impl Fn(usize) -> usize) -> Self {
-        let one = |expr: &Self| Box::new(expr.with_places(place));
-        let all = |exprs: &[Self]| exprs.iter().map(|expr| expr.with_places(place)).collect();
+        match &self.node {
+            Node::Column(index) => Self { node: Node::Column(place(*index)), ..self.clone() },
+            _ => self.map_parts(&|part| part.with_places(place)),
+        }
+    }
+
+    /// The same expression with each of its parts changed.
+    fn map_parts(&self, change: &dyn Fn(&Self) -> Self) -> Self {
+        let one = |expr: &Self| Box::new(change(expr));
+        let all = |exprs: &[Self]| exprs.iter().map(change).collect();
         let node = match &self.node {
-            Node::Column(index) => Node::Column(place(*index)),
-            Node::Literal(_) | Node::Now => self.node.clone(),
+            Node::Column(_) | Node::Literal(_) | Node::Now => self.node.clone(),
             Node::Cast { inner, lenient } => Node::Cast { inner: one(inner), lenient: *lenient },
             Node::Arithmetic(op, a, b) => Node::Arithmetic(*op, one(a), one(b)),
             Node::Compare(op, a, b) => Node::Compare(*op, one(a), one(b)),
@@ -182,14 +191,16 @@ impl Expr {
             Node::Not(inner) => Node::Not(one(inner)),
             Node::IsNull(inner) => Node::IsNull(one(inner)),
             Node::IsTruth(inner, truth) => Node::IsTruth(one(inner), *truth),
-            Node::Case(branches, otherwise) => Node::Case(
-                branches.iter().map(|(when, then)| (when.with_places(place), then.with_places(place))).collect(),
-                one(otherwise),
-            ),
+            Node::Case(branches, otherwise) => {
+                Node::Case(branches.iter().map(|(when, then)| (change(when), change(then))).collect(), one(otherwise))
+            }
             Node::Coalesce(values) => Node::Coalesce(all(values)),
-            Node::Call(call) => Node::Call(Call { arguments: all(&call.arguments), ..call.clone() }),
+            Node::Call(call) => {
+                let (function, prepared) = (call.function, call.prepared.clone());
+                Node::Call(Call { function, prepared, arguments: all(&call.arguments) })
+            }
         };
-        Self { node, ..self.clone() }
+        Self { node, ty: self.ty, nullable: self.nullable }
     }
 
     /// The column that this is, where it is nothing but a column.

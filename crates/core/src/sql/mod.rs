@@ -8,6 +8,7 @@ use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Location, Span, Token, TokenWithSpan, Tokenizer};
 
 use crate::config::EmbeddedText;
+use crate::expr::own::OwnFunctions;
 use crate::problem::{Place, Problem, Problems};
 
 static DIALECT: GenericDialect = GenericDialect {};
@@ -23,6 +24,11 @@ pub struct SqlText<'a> {
 pub type Piece = Vec<TokenWithSpan>;
 
 impl<'a> SqlText<'a> {
+    /// The functions that the project declares.
+    pub(crate) fn functions(&self) -> &'a OwnFunctions {
+        self.text.functions()
+    }
+
     /// Cuts a text into tokens; a mistake becomes a problem and no tokens.
     pub fn new(text: &'a EmbeddedText, problems: &mut Problems) -> Self {
         let line_starts = std::iter::once(0).chain(text.text.match_indices('\n').map(|(i, _)| i + 1)).collect();

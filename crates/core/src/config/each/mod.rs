@@ -300,7 +300,7 @@ colums = \"*\"
         let mut problems = Problems::new();
         let table = super::super::reader::parse_toml(&source, &mut problems);
         let project = ProjectConfig::read(&SourceText::new("sluice.toml", ""), &Registry::default(), &mut problems);
-        let mut reader = TableReader { source: &source, problems: &mut problems };
+        let mut reader = TableReader { source: &source, problems: &mut problems, functions: Arc::default() };
         let groups = EachConfig::read_all(&mut reader, table.get_ref(), &project, &Registry::default());
         drop(table);
         (source, groups)

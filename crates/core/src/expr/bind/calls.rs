@@ -6,10 +6,12 @@ use sqlparser::tokenizer::Span;
 use super::{Binder, convert};
 use crate::contract::sql_type;
 use crate::expr::functions::{self, CALL_SYNTAX, Function, Parameter, Prepared};
+use crate::expr::own::OwnFunction;
 use crate::expr::{Call, CompareOp, Expr, Node, cast};
 use crate::problem::Problem;
 use crate::state::AGGREGATES;
 use crate::types::SqlType;
+use crate::units::show_many;
 
 impl Binder<'_, '_> {
     pub(super) fn sql_type(&mut self, data_type: &DataType, span: Span) -> Option<SqlType> {
@@ -88,7 +90,11 @@ impl Binder<'_, '_> {
             match argument {
                 ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)) => arguments.push(expr),
                 // What is no function takes no argument either.
-                _ if functions::find(&name.to_lowercase()).is_none() => return self.call(&name, &[], span),
+                _ if functions::find(&name.to_lowercase()).is_none()
+                    && self.sql.functions().find(&name.to_lowercase()).is_none() =>
+                {
+                    return self.call(&name, &[], span);
+                }
                 _ => {
                     self.unsupported(span, "this form of an argument is not known here", "pass plain expressions");
                     return None;
@@ -141,9 +147,14 @@ impl Binder<'_, '_> {
             }
             _ => {}
         }
+        if let Some(own) = self.sql.functions().find(&lower) {
+            return self.own_function(own, arguments, span);
+        }
         let Some(function) = functions::find(&lower) else {
             let aggregates = AGGREGATES.iter().map(|a| a.name).filter(|_| self.calls.is_some());
-            let known = functions::functions().map(|f| f.name).chain(CALL_SYNTAX.iter().copied()).chain(aggregates);
+            let own = self.sql.functions().all().map(|f| f.name.as_str());
+            let known =
+                functions::functions().map(|f| f.name).chain(CALL_SYNTAX.iter().copied()).chain(aggregates).chain(own);
             let place = self.place(span);
             self.problems.add(
                 Problem::error("name.unknown", format!("there is no function `{name}`"), place)
@@ -156,6 +167,35 @@ impl Binder<'_, '_> {
         let bound: Option<Vec<Expr>> = bound.into_iter().collect();
         let spans: Vec<Span> = arguments.iter().map(|a| a.span()).collect();
         self.arguments(function, bound?, &spans, span)
+    }
+
+    /// A call of a function of the project: its expression, written out over the arguments.
+    fn own_function(&mut self, own: &OwnFunction, arguments: &[&ast::Expr], span: Span) -> Option<Expr> {
+        if arguments.len() != own.arguments.len() {
+            let takes = show_many(own.arguments.len() as u64, "argument");
+            let message = format!("`{}` takes {takes}, not {}", own.name, arguments.len());
+            self.mismatch(span, message, Some(&own.signature()));
+            return None;
+        }
+        let mut bound = Vec::with_capacity(arguments.len());
+        for (syntax, (name, ty)) in arguments.iter().zip(&own.arguments) {
+            let argument = self.bind(syntax)?;
+            let argument = self.typed_as(argument, *ty);
+            // A number that does not fit makes a reject of its event; one that would be rounded needs a word about it.
+            let fits = argument.ty.is_numeric() && ty.is_numeric() && !cast::rounds(argument.ty, *ty);
+            if argument.ty != *ty && !fits && !(argument.ty.fits_into(*ty) && *ty != SqlType::Text) {
+                let message = format!("`{}` takes {ty} as its argument {name}, not {}", own.name, argument.ty);
+                self.mismatch(syntax.span(), message, Some(&format!("cast it: {syntax}::{ty}")));
+                return None;
+            }
+            bound.push(convert(argument, *ty));
+        }
+        let written = own.over(&bound);
+        if written.is_none() {
+            let help = "compute parts of it as fields of a made event";
+            self.unsupported(span, "with its functions written out, this expression has too many parts", help);
+        }
+        written
     }
 
     fn of_one_type(&mut self, arguments: &[&ast::Expr], span: Span) -> Option<Vec<Expr>> {

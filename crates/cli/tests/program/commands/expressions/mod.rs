@@ -318,3 +318,42 @@ fn compare(all: &[String], any_order: bool) {
     eprintln!("{compared} values of {} expressions compared; {} refused by us alone", all.len(), unbound.len());
     assert!(wrong.is_empty(), "{} differ:\n{}\n\nrefused:\n{}", wrong.len(), wrong.join("\n"), unbound.join("\n"));
 }
+
+/// A function of the project is checked, documented, rehearsed and computed like any other.
+#[test]
+fn functions_of_the_project() {
+    use crate::common::{PROJECT, TestProject, visible_files};
+
+    let project = TestProject::empty();
+    let functions = "[function.tons]\nabout = \"kilograms as tons\"\narguments = \"kg bigint\"\nexpression = \"kg / 1000.0\"\n\
+                     [function.toll]\narguments = \"kg bigint, rate decimal(6,2)\"\n\
+                     expression = \"case when kg > 20000 then 2 * round(tons(kg) * rate, 2) else round(tons(kg) * rate, 2) end\"\n";
+    project.write("sluice.toml", format!("{PROJECT}{functions}"));
+    project.write("depots/a.jsonl", "{\"kg\":1500}\n{\"kg\":30000}\n{\"kg\":null}\n");
+    let pipeline = |columns: &str| {
+        "pipeline = \"p\"\n[event.e]\nfields = \"kg integer\"\n[event.e.arrives]\nat = \"depots\"\nmatch = \"*.jsonl\"\n\
+             [event.e.lands.archive]\nat = \"archive\"\npath = \"p\"\nformat = \"jsonl\"\nwhen = \"tons(kg) > 1 or kg is null\"\n\
+             columns = \"kg, toll(kg, 2.5) as toll\"\n"
+            .replace("toll(kg, 2.5)", columns)
+    };
+    project.write("pipelines/p.toml", pipeline("tol(kg, 2.5)"));
+    let (out, err) = project.expect(3, &["check"]);
+    assert!((out + &err).contains("did you mean `toll`?"), "a near name");
+    project.write("pipelines/p.toml", pipeline("toll(kg, 2.5)"));
+    project.expect(0, &["check"]);
+    project.expect(0, &["run", "p", "--until-caught-up"]);
+    let text: String =
+        visible_files(&project.path("archive/p")).iter().map(|f| std::fs::read_to_string(f).unwrap()).collect();
+    let mut lines: Vec<&str> = text.lines().collect();
+    lines.sort_unstable();
+    assert_eq!(
+        lines,
+        [r#"{"kg":1500,"toll":3.75000000}"#, r#"{"kg":30000,"toll":150.00000000}"#, r#"{"kg":null,"toll":null}"#]
+    );
+    let (out, _) = project.expect(0, &["manual", "tons"]);
+    assert!(out.contains("tons(kg bigint)") && out.contains("kilograms as tons"), "{out}");
+    // A mistake in a function is one of sluice.toml.
+    project.write("sluice.toml", format!("{PROJECT}{}", functions.replace("kg / 1000.0", "kgs / 1000.0")));
+    let (out, err) = project.expect(3, &["check"]);
+    assert!((out + &err).contains("there is no column `kgs`"), "named where it stands");
+}
