@@ -99,7 +99,7 @@ pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
         "jsonl",
         "how an event is written in bytes",
     )
-    .with(&["csv"]),
+    .with(&["avro", "csv", "text"]),
     OptionSpec::with_default(
         "max_record",
         ValueKind::Size,

@@ -101,6 +101,13 @@ pub trait Format: Send + Sync + Debug {
         None
     }
 
+    /// The messages of a chunk with their values as text, for people, those left out that cannot be read. None where they are text
+    /// as they are.
+    fn spelled(&self, chunk: &Chunk) -> Option<Chunk> {
+        let _ = chunk;
+        None
+    }
+
     /// A decoder for events of a contract.
     fn decoder(&self, contract: &Contract) -> Box<dyn Decoder>;
 

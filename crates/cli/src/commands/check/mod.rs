@@ -127,8 +127,8 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
             output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
                 // What a feed reports of every row is not a column of anybody's.
-                let fed = landing.columns().iter().any(|c| c.name == FEED);
-                let own = landing.columns().iter().filter(|c| !fed || !c.name.starts_with('@'));
+                let from_feed = landing.columns().iter().any(|c| c.name == FEED);
+                let own = landing.columns().iter().filter(|c| !from_feed || !c.name.starts_with('@'));
                 let columns: Vec<(String, String)> = own.map(|c| (c.name.clone(), c.ty.to_string())).collect();
                 output::print(&format!("    {} {} ({}):\n", style::dim("→"), landing.name, landing.kind.name()));
                 output::print(&in_lines(&columns, screen_width()));

@@ -1,5 +1,7 @@
 //! Events as they arrive.
 
+use std::borrow::Cow;
+
 use arrow_array::RecordBatch;
 use serde_json::json;
 use sluice_core::failure::Outcome;
@@ -76,12 +78,18 @@ fn ask(args: &PeekArgs, source: &Source, sample: &Sample) -> Outcome<(Answer, u6
     Ok((question.answer(), broken))
 }
 
-/// The records of a sample as they are; the header row first, where there is one.
-fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<&'s [u8]> {
+/// The records of a sample as they are, or as text where they are none; the header row first, where there is one.
+fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<Cow<'s, [u8]>> {
     let mut found = Vec::new();
     for chunk in &sample.chunks {
         if let Some(messages) = &chunk.messages {
-            found.extend(messages.each.iter().map(|m| m.span.of(&chunk.bytes)));
+            match source.format().spelled(chunk) {
+                Some(text) => {
+                    let each = text.messages.as_deref().map_or(&[][..], |m| &m.each);
+                    found.extend(each.iter().map(|m| Cow::Owned(m.span.of(&text.bytes).to_vec())));
+                }
+                None => found.extend(messages.each.iter().map(|m| Cow::Borrowed(m.span.of(&chunk.bytes)))),
+            }
             continue;
         }
         let head = if chunk.from.major == 0 { chunk.head.as_ref().map_or(0, |h| h.len()) } else { 0 };
@@ -89,7 +97,7 @@ fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<&'s [u8]> {
         while !rest.trim_ascii().is_empty() {
             let cut = source.format().cut(rest, 1);
             let end = if cut.records == 1 { cut.bytes } else { rest.len() };
-            found.push(rest[..end].trim_ascii());
+            found.push(Cow::Borrowed(rest[..end].trim_ascii()));
             rest = &rest[end..];
         }
     }
@@ -98,8 +106,8 @@ fn records<'s>(sample: &'s Sample, source: &Source) -> Vec<&'s [u8]> {
 
 fn raw(sample: &Sample, source: &Source) {
     let head = sample.chunks.first().and_then(|c| c.head.as_deref()).map(<[u8]>::trim_ascii);
-    for record in head.into_iter().chain(records(sample, source)) {
-        if output::raw(&[record, b"\n"].concat()).is_err() {
+    for record in head.map(Cow::Borrowed).into_iter().chain(records(sample, source)) {
+        if output::raw(&[&record[..], b"\n"].concat()).is_err() {
             return;
         }
     }

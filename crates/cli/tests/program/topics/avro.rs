@@ -56,6 +56,11 @@ fn a_topic_of_avro_is_drafted_with_its_schema_and_lands() {
     assert!(err.contains("--schema FILE"), "{err}");
     let (out, _) = project.expect(0, &["peek", "lock-broker:lock.passages", "--schema", "schemas/passage.avsc"]);
     assert!(out.contains("messages of Avro") && out.contains("passed_at  timestamptz"), "{out}");
+    // People see what a message says, not its bytes.
+    assert!(out.contains(r#"{"id":0,"lock":"upper","passed_at":"2025-07-01T08:00:00Z"}"#), "{out}");
+    let raw = ["peek", "lock-broker:lock.passages", "--schema", "schemas/passage.avsc", "--raw", "--events", "2"];
+    let (out, _) = project.expect(0, &raw);
+    assert_eq!(out.lines().last().unwrap(), r#"{"id":1,"lock":null,"passed_at":"2025-07-01T08:00:00.001Z"}"#);
     project.expect(0, &[DRAFT, &["--schema", "schemas/passage.avsc"]].concat());
     let text = std::fs::read_to_string(project.path("pipelines/passages.toml")).unwrap();
     for part in ["format = \"avro\"", "schema = [\"schemas/passage.avsc\"]", "id         bigint not null"] {
@@ -99,6 +104,8 @@ fn what_is_missing_is_said_before_the_run() {
         ("avro = { schema = \"sluice.toml\" }", "sluice.toml is not an Avro schema"),
         ("avro = { schema = [\"schemas/passage.avsc\", \"schemas/passage.avsc\"] }", "framed bare have one schema"),
         ("avro = { schema = \"schemas/passage.avsc\", framing = \"other\" }", "framing"),
+        ("avro = { schema = \"schemas/passage.avsc\" }\ntombstones = \"null\"", "only where `format` is json"),
+        ("avro = { framing = \"registry\" }", "names no schema registry"),
     ] {
         project.write("pipelines/passages.toml", pipeline(avro));
         let (out, err) = project.expect(3, &["check", "passages"]);

@@ -190,7 +190,7 @@ fn start_of(settings: &Settings) -> Result<Start, Box<Problem>> {
 fn tombstone_of(settings: &Settings) -> Result<Option<&'static [u8]>, Box<Problem>> {
     match settings.options.text("tombstones").as_deref() {
         Some("reject") => Ok(Some(b"")),
-        Some("null") if settings.options.text("format").as_deref() == Some("csv") => Err(Box::new(
+        Some("null") if !matches!(settings.options.text("format").as_deref(), None | Some("json" | "jsonl")) => Err(Box::new(
             Problem::error(
                 "value.type",
                 "messages without a value can be read as events in which every field is null only where `format` is json",

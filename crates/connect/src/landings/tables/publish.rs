@@ -482,8 +482,8 @@ fn of_changes(part: &RecordBatch) -> Vec<Objection> {
     }
     let Some(words) = part.column_by_name(CHANGE).and_then(|c| c.as_string_opt::<i32>()) else { return Vec::new() };
     // A change feed has one more word, for what has no row.
-    let fed = part.column_by_name(WITHIN).is_some();
-    let is_known = |word: &str| CHANGES.contains(&word) || (fed && word == ChangeKind::Truncated.word());
+    let from_feed = part.column_by_name(WITHIN).is_some();
+    let is_known = |word: &str| CHANGES.contains(&word) || (from_feed && word == ChangeKind::Truncated.word());
     let is_ours = |row: &usize| !words.is_null(*row) && is_known(words.value(*row));
     (0..part.num_rows()).filter(|row| !is_ours(row)).map(objection).collect()
 }

@@ -148,7 +148,7 @@ pub(crate) struct Shape {
     pub lineage: bool,
     pub stops: bool,
     /// Whether the rows are changes of a feed.
-    pub fed: bool,
+    pub from_feed: bool,
 }
 
 /// Whether a refused row stops the run before its batch.
@@ -166,7 +166,7 @@ impl Shape {
             key: if mode.is_keyed() { options.texts("key") } else { Vec::new() },
             lineage: options.flag("lineage") || (mode.is_keyed() && version.is_none()),
             version,
-            fed: columns.iter().any(|c| c.name == FEED),
+            from_feed: columns.iter().any(|c| c.name == FEED),
             stops: stops(options, mode),
         }
     }
@@ -192,7 +192,7 @@ impl Shape {
             if self.mode == Mode::Changes {
                 added.push(column(TIME, SqlType::Timestamptz, true, by));
             }
-            if self.mode == Mode::Changes && self.fed {
+            if self.mode == Mode::Changes && self.from_feed {
                 added.push(column(WITHIN, SqlType::Bigint, true, by));
                 added.push(column(ABSENT, SqlType::Text, true, by));
             }
@@ -206,7 +206,7 @@ impl Shape {
     /// All columns of the table that are written.
     pub(crate) fn wanted(&self) -> Vec<Wanted> {
         // A feed's rows have their keys: what has none, a truncate, is not a row of a mirror.
-        let has_value = |c: &OutputColumn| self.fed && self.mode == Mode::Mirror && self.key.contains(&c.name);
+        let has_value = |c: &OutputColumn| self.from_feed && self.mode == Mode::Mirror && self.key.contains(&c.name);
         let column = |c: &OutputColumn| OutputColumn { nullable: c.nullable && !has_value(c), ..c.clone() };
         let own = self.lands.iter().map(|c| Wanted { column: column(c), added_by: None });
         own.chain(self.added()).collect()
@@ -214,7 +214,7 @@ impl Shape {
 
     /// The columns that stand beside a mirror's rows while they are loaded, after whether they are deletes.
     pub(crate) fn hidden(&self) -> Vec<(String, SqlType)> {
-        if !(self.fed && self.mode == Mode::Mirror) {
+        if !(self.from_feed && self.mode == Mode::Mirror) {
             return Vec::new();
         }
         let ty = |key: &String| self.lands.iter().find(|c| c.name == *key).map_or(SqlType::Text, |c| c.ty);
@@ -261,7 +261,7 @@ pub(crate) fn check_keys(options: &Options, columns: &[OutputColumn]) -> Vec<Pro
             found.push(Problem::error("type.mismatch", message, place("version")));
         }
     }
-    if shape.mode == Mode::Mirror && !shape.fed && !options.is_set("change") {
+    if shape.mode == Mode::Mirror && !shape.from_feed && !options.is_set("change") {
         found.push(
             Problem::error("key.missing", "a mirror needs to know the kind of each change", place("mode")).with_help(
                 "change = \"case action when 'gone' then 'deleted' else 'updated' end\"; without deletes, take upsert",

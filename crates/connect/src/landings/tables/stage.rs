@@ -107,7 +107,7 @@ impl TableStage {
         if self.shape.mode == Mode::Changes {
             let times: TimestampMicrosecondArray = (0..count).map(|row| origin.time(row)).collect();
             columns.push(Arc::new(times.with_timezone("UTC")));
-            if self.shape.fed {
+            if self.shape.from_feed {
                 let within = |row| i64::try_from(origin.position(row).minor).unwrap_or(i64::MAX);
                 columns.push(Arc::new(Int64Array::from_iter_values((0..count).map(within))));
                 let names: Vec<&str> = self.shape.lands.iter().map(|c| c.name.as_str()).collect();

@@ -52,11 +52,37 @@ fn every_order_of_reading_again_leaves_what_one_reading_leaves() {
             before(info);
         }
     }));
-    let number =
-        |name: &str, otherwise: u64| std::env::var(name).ok().and_then(|n| n.parse().ok()).unwrap_or(otherwise);
-    let (first, count) = (number("SLUICE_EDGES_SEED", 1), number("SLUICE_EDGES", 1_500));
-    for seed in first..first + count {
-        sequence(seed);
+    let number = |name: &str| std::env::var(name).ok().and_then(|n| n.parse::<u64>().ok());
+    match number("SLUICE_EDGES") {
+        Some(count) => {
+            let first = number("SLUICE_EDGES_SEED").unwrap_or(1);
+            (first..first + count).for_each(sequence);
+        }
+        None => in_processes(SEQUENCES, number("SLUICE_EDGES_SEED").unwrap_or(1)),
+    }
+}
+
+/// Sequences that run where nobody says how many.
+const SEQUENCES: u64 = 1_500;
+
+/// Runs sequences side by side. A crash is one of the whole process, so each share of them has its own.
+fn in_processes(count: u64, first: u64) {
+    let shares = std::thread::available_parallelism().map_or(2, |n| n.get() as u64);
+    let share = count.div_ceil(shares);
+    let start = |number: u64| {
+        std::process::Command::new(std::env::current_exe().unwrap())
+            .args(["--exact", "edges::every_order_of_reading_again_leaves_what_one_reading_leaves", "--nocapture"])
+            .env("SLUICE_EDGES", share.to_string())
+            .env("SLUICE_EDGES_SEED", (first + number * share).to_string())
+            .stdout(std::process::Stdio::piped())
+            .spawn()
+            .unwrap()
+    };
+    let running: Vec<_> = (0..shares).map(start).collect();
+    for process in running {
+        let output = process.wait_with_output().unwrap();
+        let text = String::from_utf8_lossy(&output.stdout);
+        assert!(output.status.success() && text.contains("1 passed"), "{text}");
     }
 }
 

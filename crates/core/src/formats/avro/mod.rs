@@ -210,6 +210,10 @@ impl Format for Avro {
         JsonLines.is_whole(tail, head)
     }
 
+    fn spelled(&self, chunk: &Chunk) -> Option<Chunk> {
+        chunk.messages.is_some().then(|| Messages::new(self).as_json(chunk).0)
+    }
+
     fn decoder(&self, contract: &Contract) -> Box<dyn Decoder> {
         Box::new(AvroDecoder::new(self, JsonLines.decoder(contract)))
     }
