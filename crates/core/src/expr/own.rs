@@ -7,6 +7,7 @@ use super::{Call, Expr, Node, ScopeColumn, bind_parts};
 use crate::config::{OptionSpec, Options, ValueKind};
 use crate::contract::parse_fields;
 use crate::problem::{Place, Problem, Problems};
+use crate::sql::is_call;
 use crate::state::AGGREGATES;
 use crate::types::SqlType;
 
@@ -132,6 +133,11 @@ impl OwnFunctions {
             let help = format!("give yours another name; sluice manual {name} explains that one");
             return Some(Problem::error("name.taken", message, place.clone()).with_help(help));
         }
+        if !is_call(name) {
+            let message = format!("`{name}` means something else in SQL");
+            let help = "give the function another name";
+            return Some(Problem::error("name.taken", message, place.clone()).with_help(help));
+        }
         None
     }
 }
@@ -218,6 +224,9 @@ mod tests {
 
     #[rstest]
     #[case("[function.round]\nexpression = \"1\"\n", "there is a function `round` already")]
+    #[case("[function.not]\nexpression = \"1\"\n", "`not` means something else in SQL")]
+    #[case("[function.interval]\nexpression = \"1\"\n", "`interval` means something else in SQL")]
+    #[case("[function.null]\nexpression = \"1\"\n", "`null` means something else in SQL")]
     #[case("[function.count]\nexpression = \"1\"\n", "there is a function `count` already")]
     #[case("[function.Toll]\nexpression = \"1\"\n", "`Toll` cannot be the name of a function")]
     #[case("[function.a]\nexpression = \"b()\"\n[function.b]\nexpression = \"1\"\n", "there is no function `b`")]

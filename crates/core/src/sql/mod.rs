@@ -20,6 +20,13 @@ pub struct SqlText<'a> {
     tokens: Vec<TokenWithSpan>,
 }
 
+/// Whether a name with an argument in parentheses is a call of a function of that name, and not something else of SQL.
+pub(crate) fn is_call(name: &str) -> bool {
+    let text = format!("{name}(x)");
+    let parsed = Parser::new(&DIALECT).try_with_sql(&text).and_then(|mut parser| parser.parse_expr());
+    matches!(parsed, Ok(sqlparser::ast::Expr::Function(call)) if call.name.to_string() == name)
+}
+
 /// The tokens between two commas.
 pub type Piece = Vec<TokenWithSpan>;
 

@@ -278,7 +278,7 @@ fn damaged_files(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13)] kind: u
     let folder = Folder::new(format);
     let kind = sluice_core::formats::kind(format).unwrap();
     let place = Place::new(&SourceText::new("", ""), 0..0);
-    let whole = kind.open(&Options::empty(Vec::new(), place)).whole().unwrap();
+    let whole = kind.open(&Options::empty(vec![kind.options()], place)).whole().unwrap();
     let step = (bytes.len() / 150).max(1);
     let mut read = 0;
     for at in (0..bytes.len().min(200))
