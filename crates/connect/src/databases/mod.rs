@@ -4,6 +4,7 @@
 //! are decided in `landings/tables` and the folder of each kind.
 
 mod error;
+mod http;
 pub(crate) mod mariadb;
 pub(crate) mod postgres;
 mod tls;
@@ -19,7 +20,8 @@ use sluice_core::kinds::Settings;
 use sluice_core::units::show_duration;
 
 pub(crate) use error::{StoreError, StoreResult};
-pub(crate) use tls::{client_config, no_tls, trusted};
+pub(crate) use http::http_client;
+pub(crate) use tls::{client_config, trusted};
 
 /// How long a server may take to take a connection.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(10);

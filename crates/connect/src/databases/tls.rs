@@ -49,15 +49,3 @@ pub(crate) fn client_config(server: &Server) -> Outcome<ClientConfig> {
         .map_err(|e| Failure::internal(format!("TLS cannot be set up: {e}")))?;
     Ok(config.with_root_certificates(roots).with_no_client_auth())
 }
-
-/// What a client is given that makes no encrypted connection; without it the client would look for certificates of the system.
-///
-/// # Errors
-/// Where TLS cannot be set up at all.
-pub(crate) fn no_tls() -> Outcome<ClientConfig> {
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let config = ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .map_err(|e| Failure::internal(format!("TLS cannot be set up: {e}")))?;
-    Ok(config.with_root_certificates(RootCertStore::empty()).with_no_client_auth())
-}

@@ -18,4 +18,4 @@ pub use made::{JoinConfig, MadeConfig, OF_CLOSING, OF_WINDOWS};
 pub use options::{Located, OptionSpec, OptionValue, Options, ValueKind};
 pub use pipeline::{ArrivalConfig, EventConfig, ExtraFields, LandingConfig, PipelineConfig};
 pub use project::{ConnectionConfig, ProjectConfig};
-pub use protection::{is_loopback, refuse_unencrypted_password};
+pub use protection::refuse_unencrypted_password;

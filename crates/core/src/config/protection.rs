@@ -10,7 +10,7 @@ use crate::problem::Problem;
 const CODE: &str = "secret.unencrypted";
 
 /// Whether an address `HOST`, `HOST:PORT` or `[HOST]:PORT` is on this machine.
-pub fn is_loopback(address: &str) -> bool {
+fn is_loopback(address: &str) -> bool {
     let bare = address.trim_matches(['[', ']']);
     let host = match address.rsplit_once(':') {
         Some((host, port)) if bare.parse::<IpAddr>().is_err() && port.parse::<u16>().is_ok() => host,
@@ -31,6 +31,20 @@ fn exposed(connection: &ConnectionConfig) -> Option<&str> {
     addresses.split(',').map(str::trim).find(|address| !address.is_empty() && !is_loopback(address))
 }
 
+/// The host to which a connection would send the password of its schema registry without encryption.
+fn exposed_registry(connection: &ConnectionConfig) -> Option<String> {
+    let options = &connection.options;
+    if !options.knows("registry_password") || !options.is_set("registry_password") {
+        return None;
+    }
+    let url = options.text("registry")?;
+    let address = url.strip_prefix("http://")?.split('/').next()?.to_string();
+    (!is_loopback(&address)).then_some(address)
+}
+
+/// What to do about the password of a registry.
+const REGISTRY_REMEDY: &str = "write registry = \"https://…\" in its [connection]";
+
 const REMEDY: &str = "write `tls = true` in its [connection], or `tls = false` to send the password without encryption";
 
 /// Refuses a connection that would send its password unencrypted while nothing in the project accepts that.
@@ -38,6 +52,11 @@ const REMEDY: &str = "write `tls = true` in its [connection], or `tls = false` t
 /// # Errors
 /// Where the connection has a password and no `tls`, and its host is not this machine.
 pub fn refuse_unencrypted_password(connection: &ConnectionConfig) -> Outcome<()> {
+    if let Some(host) = exposed_registry(connection) {
+        let message =
+            format!("connection `{}` would send its registry_password to {host} without encryption", connection.name);
+        return Err(Failure::new(FailureKind::Configuration, message).with_help(REGISTRY_REMEDY));
+    }
     match exposed(connection) {
         Some(host) if !connection.options.is_set("tls") => {
             let message =
@@ -51,8 +70,12 @@ pub fn refuse_unencrypted_password(connection: &ConnectionConfig) -> Outcome<()>
 /// The problem of a connection that sends its password unencrypted: an error, or a warning where `tls = false` accepts
 /// that.
 pub(super) fn problem(connection: &ConnectionConfig) -> Option<Problem> {
-    let host = exposed(connection)?;
     let place = |key| connection.options.place_of(key);
+    if let Some(host) = exposed_registry(connection) {
+        let message = format!("the registry_password would be sent to {host} without encryption");
+        return Some(Problem::error(CODE, message, place("registry_password")).with_help(REGISTRY_REMEDY));
+    }
+    let host = exposed(connection)?;
     if connection.options.is_set("tls") {
         let message = format!("`tls = false` sends the password to {host} without encryption");
         return Some(Problem::warning(CODE, message, place("tls")).with_help("with `tls = true` it is encrypted"));

@@ -100,9 +100,9 @@ fn killed_at_every_point_every_row_lands_exactly_once(
     expected.check(&project);
 }
 
-/// A draft takes the types that the file declares, and what it lands can be read again, audited and landed anew.
+/// A draft uses the types that the file declares. Its rows can be queried where they land, and replayed.
 #[rstest]
-fn drafted_read_audited_and_replayed(#[values("parquet", "arrow", "avro")] format: &str) {
+fn drafted_queried_and_replayed(#[values("parquet", "arrow", "avro")] format: &str) {
     let project = TestProject::empty();
     project.write("sluice.toml", crate::common::PROJECT);
     let mut expected = Expected::default();

@@ -66,6 +66,23 @@ struct UnreadableFile {
     since: Instant,
 }
 
+/// The file that is being read.
+enum Current {
+    /// By its bytes.
+    Bytes(Box<OpenFile>),
+    /// As a whole, by its rows.
+    Whole(Box<WholeRows>),
+}
+
+impl Current {
+    fn name(&self) -> &Arc<str> {
+        match self {
+            Self::Bytes(file) => &file.name,
+            Self::Whole(file) => &file.name,
+        }
+    }
+}
+
 pub(super) struct FilesReader {
     scan: Scan,
     format: Arc<dyn Format>,
@@ -73,9 +90,7 @@ pub(super) struct FilesReader {
     lane: (u32, u32),
     progress: AllProgress,
     queue: VecDeque<String>,
-    open: Option<Box<OpenFile>>,
-    /// The open file where it is read as a whole.
-    open_whole: Option<Box<WholeRows>>,
+    open: Option<Current>,
     /// Chunks without records that note files under their new names.
     notes: VecDeque<Chunk>,
     looked: Option<Instant>,
@@ -111,7 +126,6 @@ impl FilesReader {
             progress,
             queue: VecDeque::new(),
             open: None,
-            open_whole: None,
             notes: VecDeque::new(),
             looked: None,
             left: HashMap::new(),
@@ -311,7 +325,7 @@ impl FilesReader {
         let (position, fingerprint) = known.as_ref().map_or((0, None), |p| (p.position, Some(&p.fingerprint)));
         if let Some(kind) = self.format.whole() {
             match WholeRows::open(&name, &path, kind, position, fingerprint, self.max_record) {
-                Ok(whole::Opened::File(file)) => self.open_whole = Some(file),
+                Ok(whole::Opened::File(file)) => self.open = Some(Current::Whole(file)),
                 Ok(whole::Opened::Missing) => {}
                 Ok(whole::Opened::Replaced) => self.trouble(&name, replaced(&self.scan, &name)),
                 Err(failure) => self.trouble(&name, Failure { passing: true, ..failure }),
@@ -319,7 +333,7 @@ impl FilesReader {
             return true;
         }
         match OpenFile::open(&name, path, position, fingerprint, self.format.as_ref()) {
-            Ok(Opened::File(file)) => self.open = Some(file),
+            Ok(Opened::File(file)) => self.open = Some(Current::Bytes(file)),
             // Taken away since the folder was looked at; if it has another name now, the next look finds it.
             Ok(Opened::Missing) => {}
             Ok(Opened::Replaced) => self.trouble(&name, replaced(&self.scan, &name)),
@@ -330,10 +344,11 @@ impl FilesReader {
 
     /// Reads on in the open file; None where it has no further whole record now.
     fn read_open(&mut self, limit: ReadLimit) -> Outcome<Option<Chunk>> {
-        if let Some(open) = &mut self.open_whole {
-            return open.read(limit);
-        }
-        let Some(open) = &mut self.open else { return Ok(None) };
+        let open = match &mut self.open {
+            Some(Current::Bytes(open)) => open,
+            Some(Current::Whole(open)) => return open.read(limit),
+            None => return Ok(None),
+        };
         let mut target = limit.bytes;
         while open.grown {
             open.fill(target)?;
@@ -415,8 +430,8 @@ impl FilesReader {
 
     /// Notes what is left at the end of the open file, and lets go of it.
     fn close(&mut self) {
-        self.open_whole = None;
-        let Some(done) = self.open.take() else { return };
+        // A file that was read as a whole leaves nothing.
+        let Some(Current::Bytes(done)) = self.open.take() else { return };
         let rest = &done.buffer[done.head_in_buffer()..];
         let left = FileRest {
             bytes: done.passed_over.max(rest.len() as u64),
@@ -445,9 +460,7 @@ impl LaneReader for FilesReader {
                 }
                 Ok(None) => self.close(),
                 Err(failure) => {
-                    let name = self.open.take().map(|open| Arc::clone(&open.name));
-                    let name = name.or_else(|| self.open_whole.take().map(|open| Arc::clone(&open.name)));
-                    let name = name.map_or(String::new(), |name| name.to_string());
+                    let name = self.open.take().map_or(String::new(), |open| open.name().to_string());
                     self.trouble(&name, Failure { passing: true, ..failure });
                 }
             }
@@ -472,12 +485,11 @@ impl LaneReader for FilesReader {
     }
 
     fn unread(&mut self) -> Arc<[Arc<str>]> {
-        let open = self.open.iter().map(|open| &open.name).chain(self.open_whole.iter().map(|open| &open.name));
-        let open: Vec<Arc<str>> = open.map(Arc::clone).collect();
-        let left = self.queue.len() + open.len();
+        let left = self.queue.len() + usize::from(self.open.is_some());
         // The list may still name files that have been read; it is rebuilt when they are many.
         if left == 0 || left > self.unread.len() || self.unread.len() - left > left / 16 {
-            self.unread = open.into_iter().chain(self.queue.iter().map(|name| Arc::from(name.as_str()))).collect();
+            let open = self.open.iter().map(|open| Arc::clone(open.name()));
+            self.unread = open.chain(self.queue.iter().map(|name| Arc::from(name.as_str()))).collect();
         }
         Arc::clone(&self.unread)
     }

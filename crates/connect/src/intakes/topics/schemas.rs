@@ -8,16 +8,15 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use reqwest::redirect::Policy;
 use reqwest::{Client, StatusCode};
 use serde::Deserialize;
-use sluice_core::config::is_loopback;
 use sluice_core::event::{Chunk, MessageSchema, MessageSchemas};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::formats::avro::schema_number;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit, Settings};
+use sluice_core::run::Stop;
 
-use crate::databases::{PATIENCE, Server, client_config, wait};
+use crate::databases::{Server, http_client, wait};
 
 /// Bytes of an answer that are read.
 const LONGEST: usize = 16 << 20;
@@ -31,6 +30,9 @@ const AGAIN: Duration = Duration::from_secs(1);
 /// How long it is believed that a schema is not known: a copy of a registry may learn of it a little later than its writers.
 const UNKNOWN: Duration = Duration::from_secs(30);
 
+/// Unknown numbers that are remembered at most: damaged messages can name any.
+const MOST_UNKNOWN: usize = 10_000;
+
 /// A schema registry.
 pub(super) struct Registry {
     client: Client,
@@ -39,6 +41,7 @@ pub(super) struct Registry {
     shown: String,
     login: Option<(String, String)>,
     known: Mutex<BTreeMap<u32, (MessageSchema, Instant)>>,
+    stop: Arc<Stop>,
 }
 
 /// What is read of an answer.
@@ -47,8 +50,7 @@ struct Answer {
     schema: String,
     #[serde(rename = "schemaType")]
     kind: Option<String>,
-    #[serde(default)]
-    references: Vec<serde::de::IgnoredAny>,
+    references: Option<Vec<serde::de::IgnoredAny>>,
 }
 
 impl Registry {
@@ -86,10 +88,6 @@ impl Registry {
             })
         });
         let password = password.transpose()?.map(|p| p.reveal().to_string());
-        if password.is_some() && !tls && !is_loopback(host) {
-            let message = format!("connection `{name}` would send its registry_password to {host} without encryption");
-            return Err(wrong(message, "write registry = \"https://…\""));
-        }
         let server = Server {
             name: name.clone(),
             host: host.to_string(),
@@ -101,16 +99,10 @@ impl Registry {
             authority: options.text("authority").map(|path| settings.root.join(path)),
             answer_within: WITHIN,
         };
-        // Another server than the one that is named does not get the password.
-        let mut client = Client::builder().connect_timeout(PATIENCE).no_proxy().redirect(Policy::none());
-        client = client.tls_backend_preconfigured(match tls {
-            true => client_config(&server)?,
-            false => crate::databases::no_tls()?,
-        });
-        let client = client.build().map_err(|e| Failure::internal(format!("no HTTP client: {e}")))?;
+        let client = http_client(&server)?;
         let login = options.text("registry_user").map(|user| (user, password.unwrap_or_default()));
         let shown = format!("the schema registry of {name} at {host}");
-        Ok(Self { client, url, shown, login, known: Mutex::default() })
+        Ok(Self { client, url, shown, login, known: Mutex::default(), stop: Arc::clone(&settings.stop) })
     }
 
     /// Asks for a schema, unless it is known.
@@ -126,6 +118,9 @@ impl Registry {
             Some(body) => self.read(number, &body),
         };
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if schema.is_err() && known.values().filter(|(schema, _)| schema.is_err()).count() >= MOST_UNKNOWN {
+            known.retain(|_, (schema, _)| schema.is_ok());
+        }
         known.insert(number, (schema.clone(), Instant::now()));
         Ok(schema)
     }
@@ -134,7 +129,7 @@ impl Registry {
         let answer: Answer = serde_json::from_slice(body)
             .map_err(|e| format!("{} gave something else than schema {number}: {e}", self.shown))?;
         match answer.kind.as_deref() {
-            None | Some("AVRO") if answer.references.is_empty() => Ok(answer.schema.into()),
+            None | Some("AVRO") if answer.references.as_ref().is_none_or(Vec::is_empty) => Ok(answer.schema.into()),
             None | Some("AVRO") => Err(format!("schema {number} refers to other schemas, which cannot be read yet")),
             Some(_) => Err(format!("schema {number} is not one of Avro")),
         }
@@ -186,18 +181,21 @@ impl Registry {
         self.get("/subjects").map(drop)
     }
 
-    /// Adds to a chunk the schemas that its messages name.
-    fn complete(&self, chunk: &mut Chunk) -> Outcome<()> {
+    /// Adds to a chunk the schemas that its messages name; false where the run was asked to settle before all were there.
+    fn complete(&self, chunk: &mut Chunk) -> Outcome<bool> {
         let mut schemas = MessageSchemas::new();
         for message in chunk.messages.iter().flat_map(|messages| &messages.each) {
             if let Some(number) = schema_number(message.span.of(&chunk.bytes))
                 && !schemas.contains_key(&number)
             {
+                if self.stop.is_settling() {
+                    return Ok(false);
+                }
                 schemas.insert(number, self.schema(number)?);
             }
         }
         chunk.schemas = Some(Arc::new(schemas));
-        Ok(())
+        Ok(true)
     }
 }
 
@@ -226,10 +224,14 @@ impl LaneReader for WithSchemas {
             },
         };
         match self.registry.complete(&mut chunk) {
-            Ok(()) => Ok(Read::Chunk(chunk)),
+            Ok(true) => Ok(Read::Chunk(chunk)),
+            Ok(false) => {
+                self.held = Some(chunk);
+                Ok(Read::Pending)
+            }
             Err(failure) if failure.passing => {
                 self.held = Some(chunk);
-                std::thread::sleep(AGAIN);
+                self.registry.stop.wait(AGAIN);
                 Ok(Read::Away(failure.message))
             }
             Err(failure) => Ok(Read::Halt(failure)),

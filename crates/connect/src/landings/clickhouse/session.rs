@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use arrow_array::RecordBatch;
-use reqwest::redirect::Policy;
 use reqwest::{Client, Response, StatusCode};
 use sluice_core::failure::{Failure, FailureKind};
 use sluice_core::kinds::Settings;
@@ -12,7 +11,7 @@ use sluice_core::units::show_size;
 
 use super::binary::{self, BinaryForm};
 use super::dialect::{literal, quote};
-use crate::databases::{PATIENCE, Server, StoreError, StoreResult, client_config, in_time, no_tls, wait};
+use crate::databases::{Server, StoreError, StoreResult, http_client, in_time, wait};
 use crate::landings::tables::book::hex;
 use crate::landings::tables::keyed::KeyedStatements;
 use crate::landings::tables::session::{
@@ -39,16 +38,7 @@ const LONGEST_LINE: usize = 256 << 20;
 impl ClickhouseSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
         let server = Server::new(settings, 8123).map_err(StoreError::Failed)?;
-        let mut client = Client::builder()
-            .connect_timeout(PATIENCE)
-            .tcp_keepalive(Duration::from_secs(15))
-            .no_proxy()
-            // Another server than the one that is named gets neither the rows nor the password.
-            .redirect(Policy::none())
-            .tls_backend_preconfigured(rustls_config(&server)?);
-        client = client.pool_max_idle_per_host(1);
-        let client =
-            client.build().map_err(|e| StoreError::Failed(Failure::internal(format!("no HTTP client: {e}"))))?;
+        let client = http_client(&server).map_err(StoreError::Failed)?;
         let scheme = if server.tls { "https" } else { "http" };
         let host = if server.host.contains(':') { format!("[{}]", server.host) } else { server.host.clone() };
         let url = format!("{scheme}://{host}:{}/", server.port);
@@ -118,13 +108,6 @@ impl ClickhouseSession {
     fn schema<'t>(&'t self, table: &'t TableName) -> &'t str {
         table.schema.as_deref().unwrap_or(&self.server.database)
     }
-}
-
-fn rustls_config(server: &Server) -> StoreResult<rustls::ClientConfig> {
-    if server.tls {
-        return client_config(server).map_err(StoreError::Failed);
-    }
-    no_tls().map_err(StoreError::Failed)
 }
 
 /// The name of a batch's insert.

@@ -5,7 +5,8 @@
 pub enum Found {
     /// A record was added to the lines, with a line end.
     Record,
-    /// A record is longer than allowed: its length in bytes. Its beginning was added to the lines, with a line end.
+    /// A record is longer than allowed: its length in bytes. Its beginning was added to the lines, with a line end; it is about
+    /// as long as a record may be.
     TooLong(u64),
     /// More bytes are needed.
     More,
@@ -18,8 +19,8 @@ pub enum Found {
     },
 }
 
-/// Bytes of a record that is too long which are kept.
-const KEPT: usize = 64 << 10;
+/// Bytes of a record that is too long which are kept at least.
+const KEPT: u64 = 64 << 10;
 
 /// Where it stands between records.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -151,7 +152,7 @@ impl Documents {
 
     fn add(&mut self, byte: u8, line: &mut Vec<u8>) {
         self.length += 1;
-        let is_kept = self.length <= self.most || self.length <= KEPT as u64;
+        let is_kept = self.length <= self.most.max(KEPT);
         match byte {
             _ if !is_kept => {}
             // Within a text it is not JSON, strictly; it is read as what it means.

@@ -5,45 +5,26 @@ use std::io::Write as _;
 use std::path::Path;
 
 use rstest::rstest;
-use sluice_core::config::{ConnectionConfig, OptionValue, Options};
+use sluice_core::config::{OptionValue, Options};
 use sluice_core::kinds::{IntakeKind as _, Settings};
-use sluice_core::problem::{Place, SourceText};
 
 use super::*;
 use crate::intakes::files::Files;
 use crate::intakes::suite;
-use crate::testing::NoSecrets;
+use crate::testing::{folder_settings, nowhere};
 
 mod formats;
 mod moves;
 
 fn settings(root: &Path, pattern: &str, max_record: u64) -> Settings {
-    let place = Place::new(&SourceText::new("p.toml", ""), 0..0);
+    let place = nowhere();
     let mut options = Options::empty(
         vec![sluice_core::config::pipeline::ARRIVAL_OPTIONS, sluice_core::formats::OPTIONS, Files.options()],
         place.clone(),
     );
     options.set("match", OptionValue::Text(pattern.into()), place.clone());
     options.set("max_record", OptionValue::Size(max_record), place.clone());
-    let connection = ConnectionConfig {
-        name: "depots".into(),
-        scheme: "file".into(),
-        target: "in".into(),
-        options: Options::empty(Vec::new(), place),
-        place: None,
-    };
-    Settings {
-        root: root.into(),
-        work: root.into(),
-        connection,
-        options,
-        secrets: Arc::new(NoSecrets),
-        label: String::new(),
-        contract: None,
-        stop: Arc::default(),
-        computed: Vec::new(),
-        mirror_keys: Vec::new(),
-    }
+    folder_settings(root, options)
 }
 
 struct Folder(tempfile::TempDir);

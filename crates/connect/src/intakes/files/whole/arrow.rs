@@ -122,13 +122,12 @@ fn next_message(file: &mut impl Read, left: &mut u64) -> Result<Option<Buffer>, 
     }
     let start = bytes.len();
     add(&mut bytes, size.into())?;
+    let body = bytes.len();
     let message = arrow_ipc::root_as_message(&bytes[start..]).map_err(|e| e.to_string())?;
     let length = u64::try_from(message.bodyLength()).map_err(|_| "a message has a negative length")?;
-    let body = bytes.len();
-    // The message is read again below: it stands in bytes that grow.
-    let (from, to) = (start, body);
     add(&mut bytes, length)?;
-    let message = arrow_ipc::root_as_message(&bytes[from..to]).map_err(|e| e.to_string())?;
+    // Read again, since the bytes may have moved.
+    let message = arrow_ipc::root_as_message(&bytes[start..body]).map_err(|e| e.to_string())?;
     let rows = message.header_as_record_batch();
     let rows = rows.or_else(|| message.header_as_dictionary_batch().and_then(|d| d.data()));
     if let Some(rows) = rows {

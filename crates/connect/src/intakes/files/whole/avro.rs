@@ -1,14 +1,16 @@
 //! Rows of Avro object container files (Apache Avro 1.11, "Object Container Files"). Each block is taken by itself: one that is
 //! damaged costs its own rows, and the file is read on from the next sync marker.
 
-use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
 
+use arrow_avro::compression::CompressionCodec;
+use arrow_avro::reader::read_header_info;
 use arrow_schema::SchemaRef;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::avro::Datums;
+use sluice_core::guard::guarded;
 use sluice_core::units::show_many;
 
 use super::{Piece, ROWS, Rows, short_text, unreadable};
@@ -16,10 +18,16 @@ use super::{Piece, ROWS, Rows, short_text, unreadable};
 /// Bytes of a block, packed or not, and of the header at most.
 const MOST: u64 = 256 << 20;
 
+/// Rows of a block that have no bytes at most.
+const MOST_EMPTY: u64 = 1 << 16;
+
 /// Bytes of a damaged block that are kept.
 const KEPT: usize = 64 << 10;
 
 const SYNC: usize = 16;
+
+/// What begins a file.
+const MAGIC: [u8; 4] = *b"Obj\x01";
 
 /// How blocks are packed.
 #[derive(Clone, Copy)]
@@ -121,8 +129,8 @@ impl AvroRows {
             Piece::Broken(data[..data.len().min(KEPT)].to_vec(), rows, message)
         };
         Ok(Some(match self.header.codec.unpack(&data) {
-            // A row has no bytes only where it has no fields.
-            Ok(unpacked) if rows > MOST || (rows > 1 << 16 && unpacked.is_empty()) => {
+            // A row without bytes has no fields, or only null ones.
+            Ok(unpacked) if rows > (unpacked.len() as u64).max(MOST_EMPTY) => {
                 Err(damaged(&unpacked, "it can't hold so many rows"))
             }
             Ok(unpacked) => Ok(Block { data: unpacked, at: 0, rows, start }),
@@ -275,61 +283,38 @@ fn long(file: &mut impl Read) -> Option<i64> {
 enum HeaderFault {
     /// It is not one, or not all of one.
     Damaged(String),
-    /// It is one of a file that cannot be read.
+    /// The file has a schema or a codec that cannot be read.
     Unknown(String),
 }
 
 impl Header {
-    fn read(file: &mut impl Read) -> Result<Self, HeaderFault> {
-        let short = || HeaderFault::Damaged("its header is cut off or damaged".into());
-        let mut magic = [0; 4];
-        file.read_exact(&mut magic).map_err(|_| short())?;
-        if magic != *b"Obj\x01" {
+    fn read(file: &mut BufReader<File>) -> Result<Self, HeaderFault> {
+        let mut magic = [0; MAGIC.len()];
+        if file.read_exact(&mut magic).is_err() || magic != MAGIC {
             return Err(HeaderFault::Damaged("it does not begin with the letters Obj and a 1".into()));
         }
-        let mut keys: HashMap<Vec<u8>, Vec<u8>> = HashMap::new();
-        loop {
-            let count = match long(file).ok_or_else(short)? {
-                0 => break,
-                count if count < 0 => {
-                    // Its size in bytes stands before it.
-                    long(file).ok_or_else(short)?;
-                    count.unsigned_abs()
-                }
-                count => count.unsigned_abs(),
-            };
-            for _ in 0..count {
-                let key = bytes(file).ok_or_else(short)?;
-                keys.insert(key, bytes(file).ok_or_else(short)?);
-            }
-        }
-        let mut sync = [0; SYNC];
-        file.read_exact(&mut sync).map_err(|_| short())?;
-        let codec = match keys.get(b"avro.codec".as_slice()).map(Vec::as_slice) {
-            None | Some(b"null" | b"") => Codec::Plain,
-            Some(b"deflate") => Codec::Deflate,
-            Some(b"snappy") => Codec::Snappy,
-            Some(b"zstandard") => Codec::Zstd,
-            Some(other) => {
-                return Err(HeaderFault::Unknown(format!(
-                    "its blocks are packed by `{}`; null, deflate, snappy and zstandard are known",
-                    short_text(&String::from_utf8_lossy(other))
-                )));
+        let damaged =
+            |why: &dyn std::fmt::Display| HeaderFault::Damaged(format!("its header is cut off or damaged: {why}"));
+        file.rewind().map_err(|e| damaged(&e))?;
+        let header = guarded(|| read_header_info(&mut file.take(MOST))).map_err(|why| damaged(&why))?;
+        let header = header.map_err(|e| damaged(&e))?;
+        let codec = match header.compression() {
+            Ok(None) => Codec::Plain,
+            Ok(Some(CompressionCodec::Deflate)) => Codec::Deflate,
+            Ok(Some(CompressionCodec::Snappy)) => Codec::Snappy,
+            Ok(Some(CompressionCodec::ZStandard)) => Codec::Zstd,
+            Ok(Some(_)) | Err(_) => {
+                let why =
+                    "its blocks are not packed by null, deflate, snappy or zstandard; other codecs cannot be read";
+                return Err(HeaderFault::Unknown(why.into()));
             }
         };
-        let schema = keys.get(b"avro.schema".as_slice()).and_then(|schema| std::str::from_utf8(schema).ok());
-        let schema = schema.ok_or_else(|| HeaderFault::Damaged("it has no schema, or one that is not UTF-8".into()))?;
+        let schema = header.writer_schema().map_err(|e| damaged(&e))?;
         let unknown = |why: String| HeaderFault::Unknown(format!("its schema cannot be read: {}", short_text(&why)));
-        Ok(Self { codec, datums: Datums::new(schema).map_err(unknown)?, sync })
+        let datums = Datums::new(&schema.json_string).map_err(unknown)?;
+        file.seek(SeekFrom::Start(header.header_len())).map_err(|e| damaged(&e))?;
+        Ok(Self { codec, datums, sync: header.sync() })
     }
-}
-
-/// Bytes with their length before them.
-fn bytes(file: &mut impl Read) -> Option<Vec<u8>> {
-    let length = u64::try_from(long(file)?).ok().filter(|length| *length <= MOST >> 4)?;
-    let mut out = Vec::new();
-    file.take(length).read_to_end(&mut out).ok()?;
-    (out.len() as u64 == length).then_some(out)
 }
 
 impl Codec {

@@ -182,7 +182,8 @@ impl WholeRows {
                 Piece::Lines(text, starts) if at < starts.len() => {
                     return Ok(Some(self.of_lines(text, starts, at, limit)));
                 }
-                Piece::TooLong(bytes, length) => {
+                Piece::TooLong(mut bytes, length) => {
+                    bytes.truncate(KEPT);
                     return Ok(Some(
                         self.chunk(1, Chunk { bytes, records: 1, too_long: Some(length), ..Chunk::default() }),
                     ));

@@ -15,14 +15,13 @@ use arrow_ipc::writer::{FileWriter, IpcWriteOptions, StreamWriter};
 use arrow_schema::{DataType, Field, Schema};
 use rstest::rstest;
 use sluice_core::batch::{Range, Ranges};
-use sluice_core::config::{ConnectionConfig, OptionValue, Options};
+use sluice_core::config::{OptionValue, Options};
 use sluice_core::failure::Failure;
 use sluice_core::kinds::{IntakeKind as _, LaneReader, PartitionPosition, Read, Settings};
-use sluice_core::problem::{Place, SourceText};
 
 use super::*;
 use crate::intakes::files::Files;
-use crate::testing::NoSecrets;
+use crate::testing::{folder_settings, nowhere};
 
 const NUMBERS: u64 = 500;
 const ALL: ReadLimit = ReadLimit { records: u64::MAX, bytes: 1 << 20, ends: false };
@@ -118,30 +117,12 @@ impl Folder {
     }
 
     fn settings(&self) -> Settings {
-        let place = Place::new(&SourceText::new("p.toml", ""), 0..0);
+        let place = nowhere();
         let own = sluice_core::config::pipeline::ARRIVAL_OPTIONS;
         let mut options = Options::empty(vec![own, sluice_core::formats::OPTIONS, Files.options()], place.clone());
         options.set("format", OptionValue::Text(self.1.clone()), place.clone());
         options.set("max_record", OptionValue::Size(1000), place.clone());
-        let connection = ConnectionConfig {
-            name: "depots".into(),
-            scheme: "file".into(),
-            target: "in".into(),
-            options: Options::empty(Vec::new(), place),
-            place: None,
-        };
-        Settings {
-            root: self.0.path().into(),
-            work: self.0.path().into(),
-            connection,
-            options,
-            secrets: Arc::new(NoSecrets),
-            label: String::new(),
-            contract: None,
-            stop: Arc::default(),
-            computed: Vec::new(),
-            mirror_keys: Vec::new(),
-        }
+        folder_settings(self.0.path(), options)
     }
 
     fn reader(&self, positions: Vec<PartitionPosition>) -> Box<dyn LaneReader> {
@@ -277,8 +258,7 @@ fn damaged_files(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13)] kind: u
     let (format, bytes) = (EACH[kind].0, EACH[kind].1());
     let folder = Folder::new(format);
     let kind = sluice_core::formats::kind(format).unwrap();
-    let place = Place::new(&SourceText::new("", ""), 0..0);
-    let whole = kind.open(&Options::empty(vec![kind.options()], place)).whole().unwrap();
+    let whole = kind.open(&Options::empty(vec![kind.options()], nowhere())).whole().unwrap();
     let step = (bytes.len() / 150).max(1);
     let mut read = 0;
     for at in (0..bytes.len().min(200))
@@ -373,4 +353,17 @@ fn a_large_document_that_is_not_whole_waits() {
     folder.write("a", text.as_bytes());
     std::thread::sleep(std::time::Duration::from_millis(1300));
     assert_eq!(numbers(&drain(reader.as_mut(), ALL).0), to(60_000));
+}
+
+/// A reject keeps the beginning of such a row, not as much of it as a row may have.
+#[test]
+fn little_is_kept_of_a_row_that_is_too_long() {
+    let folder = Folder::new("json_document");
+    folder.write("a", format!("[{{\"n\":0,\"t\":\"{}\"}}]", "x".repeat(300_000)).as_bytes());
+    let path = folder.path("a");
+    let Opened::File(mut file) = WholeRows::open("a", &path, WholeFile::Document, 0, None, 200_000).unwrap() else {
+        unreachable!("it is there")
+    };
+    let chunk = file.read(ALL).unwrap().unwrap();
+    assert_eq!((chunk.too_long, chunk.bytes.len()), (Some(300_014), KEPT));
 }
