@@ -4,6 +4,7 @@
 //! in `intakes/topics` and `landings/topics`.
 
 mod admin;
+mod asked;
 mod context;
 mod error;
 pub mod headers;
@@ -20,6 +21,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ConnectionKind, Settings};
 
 pub use admin::{Admin, TopicConfig};
+pub(crate) use asked::open_writers;
 pub use context::Context;
 pub use error::{is_passing, refuse};
 pub use sender::Sender;

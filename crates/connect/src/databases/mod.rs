@@ -21,7 +21,7 @@ use sluice_core::units::show_duration;
 
 pub(crate) use error::{StoreError, StoreResult};
 pub(crate) use http::http_client;
-pub(crate) use tls::{client_config, trusted};
+pub(crate) use tls::{Identity, client_config, tls_config, trusted};
 
 /// How long a server may take to take a connection.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(10);

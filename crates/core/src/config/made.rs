@@ -59,14 +59,14 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "1m",
         "a partition from which nothing has come for so long does not keep windows open",
     )
-    .with(&["window", "join", "once"]),
+    .with(&["window", "join", "once", "reference"]),
     OptionSpec::with_default(
         "ahead",
         ValueKind::Duration,
         "1h",
         "an event whose time is further ahead of the clock is a reject: a wrong clock would close every window",
     )
-    .with(&["window", "join", "once"]),
+    .with(&["window", "join", "once", "reference"]),
     OptionSpec::with_default(
         "gives",
         ValueKind::Choice(&["closed", "changes"]),
@@ -154,6 +154,11 @@ pub const REFERENCE_OPTIONS: &[OptionSpec] = &[
         "deleted",
         ValueKind::Sql,
         "a SQL condition on the columns of the other event: a row that meets it removes its key",
+    ),
+    OptionSpec::optional(
+        "wait",
+        ValueKind::Duration,
+        "an event whose key has no row yet waits for it, for so long by event time; only then `missing` says how it is treated",
     ),
     OptionSpec::optional(
         "history",

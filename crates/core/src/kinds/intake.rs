@@ -203,7 +203,7 @@ pub struct PartitionState {
 }
 
 /// Messages behind an open transaction: readers of committed messages do not see them before it ends.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WaitingMessages {
     /// How many, at most.
     pub events: u64,
@@ -211,6 +211,44 @@ pub struct WaitingMessages {
     pub from: Position,
     /// The first one's time, in microseconds since 1970.
     pub since: Option<i64>,
+    /// Who has open transactions there, the oldest first; empty where the source does not say.
+    pub writers: Vec<TransactionWriter>,
+}
+
+impl WaitingMessages {
+    /// Whose transaction they wait behind, in words.
+    pub fn whose(&self) -> String {
+        let shown =
+            self.writers.iter().take(SHOWN_WRITERS).map(TransactionWriter::shown).collect::<Vec<_>>().join(", ");
+        match self.writers.len() {
+            0 => "an open transaction of another writer".into(),
+            1 => format!("an open transaction of {shown}"),
+            n if n <= SHOWN_WRITERS => format!("open transactions of {shown}"),
+            n => format!("open transactions of {shown} and {} more", n - SHOWN_WRITERS),
+        }
+    }
+}
+
+/// How many writers a message names.
+const SHOWN_WRITERS: usize = 3;
+
+/// A writer with an open transaction.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TransactionWriter {
+    /// The number that the broker gave it.
+    pub producer_id: i64,
+    /// The name that it writes under; None where the broker does not say.
+    pub transactional_id: Option<String>,
+}
+
+impl TransactionWriter {
+    /// Its name, else its number, as it may be shown.
+    pub fn shown(&self) -> String {
+        match &self.transactional_id {
+            Some(name) => format!("`{}`", crate::names::shown(name)),
+            None => format!("producer {}", self.producer_id),
+        }
+    }
 }
 
 /// A position that its source does not have.

@@ -24,7 +24,10 @@ impl Resolver<'_> {
     ) -> Option<Vec<OutputColumn>> {
         self.refuse_keys(made, OF_WINDOWS, "window");
         self.refuse_keys(made, OF_CLOSING, "window` or `join");
-        self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once");
+        let wait = reference.options.is_set("wait").then(|| micros(reference.options.duration("wait")));
+        if wait.is_none() {
+            self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once`, or to a reference with `wait");
+        }
         self.check_both(made, reference, "reference", parents)?;
         let both = BothEvents::of(&self.plan, parents);
         let parts = Parts::of(bind_condition(&reference.on, &both.scope([false, false]), self.problems)?, both.left());
@@ -68,10 +71,23 @@ impl Resolver<'_> {
         let deleted = deleted.and_then(|text| Some((text, bind_condition(text, &own_scope, self.problems)?)));
         let history = reference.options.is_set("history").then(|| reference.options.duration("history"));
         let history = history.map(micros);
+        if let (Some(_), Some(_)) = (history, wait) {
+            let place = reference.options.place_of("wait");
+            self.problems.add(
+                Problem::error("value.type", "an event waits for the latest row, not for one of a history", place)
+                    .with_help("leave `history` out, or `wait`"),
+            );
+            return None;
+        }
         let clocks = match history {
             Some(_) => {
                 let clocks = self.clocks("a history", &reference.options.place_of("history"), parents)?;
                 [Some(clocks[LEFT]), Some(clocks[RIGHT])]
+            }
+            None if wait.is_some() => {
+                let own = [parents[LEFT]; 2];
+                let clocks = self.clocks("an event that waits", &reference.options.place_of("wait"), own)?;
+                [Some(clocks[LEFT]), self.plan.events[parents[RIGHT]].time]
             }
             None => [None, self.plan.events[parents[RIGHT]].time],
         };
@@ -91,6 +107,9 @@ impl Resolver<'_> {
             time,
             deleted,
             history,
+            wait,
+            idle: if wait.is_some() { micros(made.options.duration("idle")) } else { 0 },
+            ahead: if wait.is_some() { micros(made.options.duration("ahead")) } else { i64::MAX },
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
         });
         let mut lefts = both.items(LEFT, &used, &parts, reference);

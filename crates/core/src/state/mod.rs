@@ -213,6 +213,8 @@ pub struct Standing {
     pub groups: u64,
     /// Events in them, each counted once.
     pub events: u64,
+    /// Of a reference, events that wait for their row.
+    pub waiting: u64,
     /// Windows that end here or before are closed, in microseconds since 1970.
     pub closed: Option<i64>,
 }
@@ -247,7 +249,7 @@ impl StatePlan {
             Self::Once(plan) => plan.idle,
             Self::Window(plan) => plan.idle,
             Self::Join(plan) => plan.idle,
-            Self::Reference(_) => 0,
+            Self::Reference(plan) => plan.idle,
         }
     }
 
@@ -257,7 +259,7 @@ impl StatePlan {
             Self::Once(plan) => plan.ahead,
             Self::Window(plan) => plan.ahead,
             Self::Join(plan) => plan.ahead,
-            Self::Reference(_) => i64::MAX,
+            Self::Reference(plan) => plan.ahead,
         }
     }
 
@@ -272,7 +274,12 @@ impl StatePlan {
 
     /// Whether the rows that it makes have another time than those that it takes.
     pub fn has_own_time(&self) -> bool {
-        !matches!(self, Self::Once(_) | Self::Reference(_))
+        match self {
+            Self::Once(_) => false,
+            Self::Window(_) | Self::Join(_) => true,
+            // An event that has waited comes later than others of its time.
+            Self::Reference(plan) => plan.wait.is_some(),
+        }
     }
 
     /// How long an event may be remembered, in microseconds of event time: a station that starts with an empty state needs
@@ -282,7 +289,7 @@ impl StatePlan {
             Self::Once(plan) => Some(plan.within),
             Self::Window(plan) => Some(plan.shape.longest().saturating_add(plan.late)),
             Self::Join(plan) => Some(plan.near.span().saturating_add(plan.late)),
-            Self::Reference(_) => None,
+            Self::Reference(plan) => plan.wait,
         }
     }
 

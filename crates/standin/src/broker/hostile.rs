@@ -8,6 +8,7 @@ use kafka_protocol::messages::create_topics_request::{
 };
 use kafka_protocol::messages::delete_records_request::{DeleteRecordsPartition, DeleteRecordsTopic};
 use kafka_protocol::messages::describe_configs_request::DescribeConfigsResource;
+use kafka_protocol::messages::describe_producers_request::TopicRequest;
 use kafka_protocol::messages::fetch_request::{FetchPartition, FetchTopic, ForgottenTopic};
 use kafka_protocol::messages::list_offsets_request::{ListOffsetsPartition, ListOffsetsTopic};
 use kafka_protocol::messages::metadata_request::MetadataRequestTopic;
@@ -19,10 +20,10 @@ use kafka_protocol::messages::txn_offset_commit_request::{
 };
 use kafka_protocol::messages::{
     AddOffsetsToTxnRequest, AddPartitionsToTxnRequest, ApiKey, ApiVersionsRequest, BrokerId, CreatePartitionsRequest,
-    CreateTopicsRequest, DeleteRecordsRequest, DeleteTopicsRequest, DescribeConfigsRequest, EndTxnRequest,
-    FetchRequest, FindCoordinatorRequest, GroupId, InitProducerIdRequest, ListOffsetsRequest, MetadataRequest,
-    OffsetCommitRequest, OffsetFetchRequest, ProduceRequest, RequestHeader, SaslAuthenticateRequest,
-    SaslHandshakeRequest, TopicName, TransactionalId, TxnOffsetCommitRequest,
+    CreateTopicsRequest, DeleteRecordsRequest, DeleteTopicsRequest, DescribeConfigsRequest, DescribeProducersRequest,
+    EndTxnRequest, FetchRequest, FindCoordinatorRequest, GroupId, InitProducerIdRequest, ListOffsetsRequest,
+    ListTransactionsRequest, MetadataRequest, OffsetCommitRequest, OffsetFetchRequest, ProduceRequest, ProducerId,
+    RequestHeader, SaslAuthenticateRequest, SaslHandshakeRequest, TopicName, TransactionalId, TxnOffsetCommitRequest,
     add_partitions_to_txn_request::AddPartitionsToTxnTopic,
 };
 use kafka_protocol::protocol::{Encodable, StrBytes};
@@ -143,6 +144,14 @@ fn sample(key: ApiKey, version: i16) -> Vec<u8> {
                 .with_count(3)
                 .with_assignments(Some(vec![assigned]));
             body(&CreatePartitionsRequest::default().with_topics(vec![topic]), v)
+        }
+        ApiKey::DescribeProducers => {
+            let topic = TopicRequest::default().with_name(topic()).with_partition_indexes(vec![0, 1]);
+            body(&DescribeProducersRequest::default().with_topics(vec![topic]), v)
+        }
+        ApiKey::ListTransactions => {
+            let request = ListTransactionsRequest::default().with_state_filters(vec![text("Ongoing")]);
+            body(&request.with_producer_id_filters(vec![ProducerId(1), ProducerId(2)]), v)
         }
         other => panic!("no sample of {other:?}"),
     }

@@ -202,6 +202,11 @@ impl Log {
         }
     }
 
+    /// The writers that are known, each with the first offset of its open transaction.
+    pub(super) fn producers(&self) -> impl Iterator<Item = (i64, Option<i64>)> {
+        self.writers.keys().map(|producer| (*producer, self.open.get(producer).copied()))
+    }
+
     /// The offset before which every transaction has ended.
     pub(super) fn stable(&self) -> i64 {
         self.open.values().min().copied().unwrap_or(self.end)

@@ -122,6 +122,8 @@ const fn shape(key: ApiKey) -> Option<&'static [Field]> {
             const ASSIGNMENTS: Part = Part::List(&[always!(Part::Numbers(4))]);
             &[always!(Part::List(&[TEXT, INT, always!(ASSIGNMENTS)])), INT, BYTE]
         }
+        ApiKey::DescribeProducers => &[PARTITIONS],
+        ApiKey::ListTransactions => &[always!(Part::Texts), always!(Part::Numbers(8))],
         _ => return None,
     })
 }

@@ -24,6 +24,12 @@ pub(super) struct Transaction {
     offsets: Vec<(OffsetKey, Committed)>,
 }
 
+impl Transaction {
+    pub(super) fn is_open(&self) -> bool {
+        self.since.is_some()
+    }
+}
+
 impl State {
     /// Begins a writer: every older one of the same id is fenced, and what it had open is taken back.
     pub(super) fn begin_writer(&mut self, id: &str, timeout: i32, known: (i64, i16)) -> Result<(i64, i16), i16> {

@@ -4,7 +4,7 @@ mod recognise;
 mod set;
 mod show;
 
-pub(crate) use show::{long, misplaced_text};
+pub(crate) use show::{long, misplaced_text, waiting_text};
 
 use sluice_connect::ledgers;
 use sluice_core::failure::Outcome;

@@ -126,13 +126,13 @@ pub(crate) fn misplaced_text(partition: &str, found: Misplaced) -> String {
 }
 
 /// What waits behind an open transaction.
-fn waiting_text(partition: &str, waiting: &WaitingMessages) -> String {
+pub(crate) fn waiting_text(partition: &str, waiting: &WaitingMessages) -> String {
     let since =
         waiting.since.map_or_else(String::new, |at| format!(", the first for {}", long(micros(times::now() - at))));
     format!(
-        "{partition}: {} behind an open transaction of another writer, from offset {} on{since}; they cannot be read until \
-         it ends",
+        "{partition}: {} behind {}, from offset {} on{since}; they cannot be read yet",
         show_many(waiting.events, "message"),
+        waiting.whose(),
         show_count(waiting.from.major),
     )
 }
@@ -255,7 +255,12 @@ fn arrival(standing: &Standing) -> Value {
             "ledger": position.map(|p| p.position.major),
             "latest": state.latest.major,
             "behind": { "events": state.events, "bytes": state.bytes },
-            "waiting": state.waiting.map(|h| json!({ "events": h.events, "from": h.from.major, "since": h.since.map(show_timestamp) })),
+            "waiting": state.waiting.as_ref().map(|waiting| json!({
+                "events": waiting.events,
+                "from": waiting.from.major,
+                "since": waiting.since.map(show_timestamp),
+                "writers": waiting.writers,
+            })),
             "misplaced": position.and_then(|p| state.misplaced(p)),
             "oldest_unread": state.oldest_unread.map(show_timestamp),
             "retention_seconds": state.retention.map(|r| r as f64 / 1e6),

@@ -90,6 +90,7 @@ impl Remembered {
                 "windows": s.standing.windows,
                 "groups": s.standing.groups,
                 "events": s.standing.events,
+                "waiting": s.standing.waiting,
                 "closed": s.standing.closed,
                 "keys": s.size.as_ref().map_or(0, |size| size.keys),
                 "bytes": s.size.as_ref().map_or(0, |size| size.bytes),
@@ -107,7 +108,7 @@ impl Remembered {
 impl RememberedStation {
     fn as_text(&self) -> String {
         let size = self.size.as_ref().map_or(String::new(), |s| format!(" ({})", show_size(s.bytes)));
-        let Standing { windows, groups, events, closed } = self.standing;
+        let Standing { windows, groups, events, waiting, closed } = self.standing;
         let up_to = |what: &str| closed.map_or(String::new(), |end| format!("; {what} {}", to_the_second(end)));
         let what = match self.kind {
             StationKind::Windows => {
@@ -116,7 +117,12 @@ impl RememberedStation {
                 format!("{open}, {}{size}{closed}", show_many(events, "event"))
             }
             StationKind::Rows => {
-                format!("{} remembered{size}{}", show_many(events, "row"), up_to("takes events from"))
+                let wait = match waiting {
+                    0 => String::new(),
+                    1 => ", 1 event waits for its row".into(),
+                    n => format!(", {} wait for their rows", show_many(n, "event")),
+                };
+                format!("{} remembered{size}{wait}{}", show_many(events, "row"), up_to("takes events from"))
             }
             StationKind::Keys => {
                 format!("{} remembered{size}", show_many(self.size.as_ref().map_or(0, |s| s.keys), "key"))

@@ -8,7 +8,7 @@ use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
 use super::Status;
-use crate::commands::positions::{Standing, long, misplaced_text};
+use crate::commands::positions::{Standing, long, misplaced_text, waiting_text};
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
 
@@ -66,6 +66,10 @@ fn arrival(status: &Status, standing: &Standing) -> String {
     for (partition, found) in standing.misplaced().into_iter().take(5) {
         line("", style::bad(&misplaced_text(&partition, found)));
     }
+    let waiting = standing.states.iter().filter_map(|s| Some((&s.partition, s.waiting.as_ref()?)));
+    for (partition, waiting) in waiting.take(5) {
+        line("", style::warn(&waiting_text(partition, waiting)));
+    }
     let batch = status.settled.iter().find(|(label, _)| *label == standing.label).map(|(_, batch)| batch);
     line(
         "read",
@@ -106,7 +110,7 @@ fn behind(standing: &Standing) -> String {
     }
     let left = to_load(standing);
     if events.unwrap_or(0) == 0 && (bytes == Some(0) || bytes.is_none()) {
-        let waiting_count: u64 = standing.states.iter().filter_map(|s| s.waiting).map(|h| h.events).sum();
+        let waiting_count: u64 = standing.states.iter().filter_map(|s| s.waiting.as_ref()).map(|w| w.events).sum();
         if waiting_count > 0 {
             let waiting = show_many(waiting_count, "message");
             return style::warn(&format!("nothing readable; {waiting} behind an open transaction"));

@@ -1,14 +1,14 @@
 //! Servers that lie, hang or redirect, passwords that would be sent unencrypted, and files that others could read.
 
-use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::io::{Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
-use std::process::Stdio;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use crate::common::feeds_mariadb::Office;
+use crate::common::running::{Running, wait_for};
 use crate::common::{PIPELINE, TestProject};
 use rstest::rstest;
 
@@ -123,21 +123,18 @@ fn a_server_that_stops_answering_is_waited_for() {
     let project = project(&format!("{}\nanswer_within = \"1s\"", office.connection(&office.target)));
     project.expect(0, RUN);
     let server = office.server.as_ref().unwrap();
-    let mut child = project.command(&RUN[..2]).stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
-    // The session is open by now, and idle.
-    std::thread::sleep(std::time::Duration::from_millis(1_500));
+    // Its session is open, and idle.
+    let running = Running::following(&project, &RUN[..2]);
     server.freeze(true);
     project.write("depots/b.jsonl", "{\"ticket\":\"A2\"}\n");
-    let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
-    let waits = said.by_ref().map_while(Result::ok).find(|line| line.contains("nothing is lost"));
+    wait_for(|| running.said().contains("nothing is lost"));
     server.freeze(false);
-    assert!(waits.as_ref().is_some_and(|line| line.contains("no answer within 1")), "{waits:?}");
+    assert!(running.said().contains("no answer within 1"), "{}", running.said());
     let landed = (0..200).any(|_| {
         std::thread::sleep(std::time::Duration::from_millis(100));
         office.sql(&office.target, "select count(*) from weighing").trim() == "2"
     });
-    let _ = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
-    child.wait().unwrap();
+    running.settle();
     assert!(landed);
 }
 

@@ -8,6 +8,7 @@
 pub mod feeds;
 pub mod feeds_mariadb;
 pub mod grammar;
+pub mod running;
 pub mod tables;
 pub mod topics;
 pub mod work;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::Mutex;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use crate::common::{PIPELINE, TestProject, visible_files};
 use rdkafka::consumer::{BaseConsumer, Consumer as _};
@@ -187,102 +187,6 @@ pub fn set_up(topic: &str, pipeline: &str) -> Option<(StandIn, TestProject)> {
     })
 }
 
-/// Waits until something is so.
-pub fn wait_for(mut done: impl FnMut() -> bool) {
-    let started = Instant::now();
-    while !done() {
-        assert!(started.elapsed() < Duration::from_secs(60), "it did not come");
-        std::thread::sleep(Duration::from_millis(100));
-    }
-}
-
-/// A run in the background.
-pub struct Running {
-    child: Child,
-    output: std::path::PathBuf,
-}
-
-impl Running {
-    pub fn start(project: &TestProject, arguments: &[&str]) -> Self {
-        Self::start_with(project, arguments, &[])
-    }
-
-    /// Starts it with variables of the environment.
-    pub fn start_with(project: &TestProject, arguments: &[&str], variables: &[(&str, &str)]) -> Self {
-        let output = project.path("run.out");
-        let file = std::fs::File::create(&output).unwrap();
-        let mut command = project.command(arguments);
-        command.envs(variables.iter().copied()).stdout(file.try_clone().unwrap()).stderr(file);
-        Self { child: command.spawn().unwrap(), output }
-    }
-
-    /// Whether a signal has stopped it.
-    pub fn is_stopped(&self) -> bool {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap_or_default();
-        status.lines().any(|line| line.starts_with("State:\tT"))
-    }
-
-    pub fn signal(&self, name: &str) {
-        let done = Command::new("kill").args([format!("-{name}"), self.child.id().to_string()]).status().unwrap();
-        assert!(done.success());
-    }
-
-    /// Stops its process, so that it sees later events only when it continues.
-    pub fn asleep(&self, work: impl FnOnce()) {
-        self.signal("STOP");
-        work();
-        self.signal("CONT");
-    }
-
-    /// Its exit code, if it has ended.
-    pub fn ended(mut self) -> Result<(i32, String), Self> {
-        match self.child.try_wait().unwrap() {
-            Some(status) => Ok((status.code().unwrap_or(-1), std::fs::read_to_string(&self.output).unwrap())),
-            None => Err(self),
-        }
-    }
-
-    /// Waits for its end; returns its exit code and its output.
-    pub fn end(mut self) -> (i32, String) {
-        let started = Instant::now();
-        loop {
-            if let Some(status) = self.child.try_wait().unwrap() {
-                return (status.code().unwrap_or(-1), std::fs::read_to_string(&self.output).unwrap());
-            }
-            assert!(
-                started.elapsed() < Duration::from_secs(60),
-                "it does not end: {}",
-                std::fs::read_to_string(&self.output).unwrap()
-            );
-            std::thread::sleep(Duration::from_millis(50));
-        }
-    }
-
-    /// Asks it to settle, and waits. Whoever runs the tests in the background has SIGINT ignored until the program handles
-    /// it: one that was sent before would have no effect.
-    pub fn settle(self) -> (i32, String) {
-        let status = format!("/proc/{}/status", self.child.id());
-        let handles = |line: &str| {
-            let mask = line.strip_prefix("SigCgt:").and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
-            mask.is_some_and(|mask| mask & 2 > 0)
-        };
-        // An ended process has no mask.
-        wait_for(|| {
-            let text = std::fs::read_to_string(&status).unwrap_or_default();
-            text.lines().any(handles) || text.contains("zombie")
-        });
-        self.signal("INT");
-        self.end()
-    }
-}
-
-impl Drop for Running {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
 /// A small generator, so that a seed gives the same day everywhere.
 pub struct Random(pub u64);
 
@@ -348,11 +252,17 @@ pub mod admin {
     }
 
     pub fn open_transaction(address: &str, topic: &str, values: &[&str]) -> Open {
-        let producer: BaseProducer = ClientConfig::new()
-            .set("bootstrap.servers", address)
-            .set("transactional.id", "stays-open")
-            .create()
-            .unwrap();
+        open_transaction_with(&[("bootstrap.servers", address)], topic, values)
+    }
+
+    /// The same with a client that is set up in another way.
+    pub fn open_transaction_with(options: &[(&str, &str)], topic: &str, values: &[&str]) -> Open {
+        let mut config = ClientConfig::new();
+        config.set("transactional.id", "stays-open");
+        for (name, value) in options {
+            config.set(*name, *value);
+        }
+        let producer: BaseProducer = config.create().unwrap();
         producer.init_transactions(Duration::from_secs(20)).unwrap();
         producer.begin_transaction().unwrap();
         for value in values {

@@ -2,6 +2,7 @@
 
 use crate::common::feeds;
 use crate::common::feeds::Office;
+use crate::common::running::Running;
 use crate::common::tables::{Database, OwnServer, psql};
 
 const RUN: &[&str] = &["run", "office", "--until-caught-up"];
@@ -26,17 +27,15 @@ fn a_standby_that_has_all_that_was_read_takes_over_without_a_gap() {
     project.expect(0, RUN);
     office.check_mirrors();
     // While a run reads.
-    let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_secs(1));
+    let mut running = Running::following(&project, &["run", "office"]);
     assert!(office.change(10, false));
     server.stop();
     server.take_over();
     assert!(office.change(10, false));
     std::thread::sleep(std::time::Duration::from_secs(2));
-    let still_runs = running.try_wait().unwrap().is_none();
-    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let output = running.wait_with_output().unwrap();
-    assert!(still_runs, "the run gave up: {}", String::from_utf8_lossy(&output.stderr));
+    let still_runs = running.goes_on();
+    let (_, said) = running.settle();
+    assert!(still_runs, "the run gave up: {said}");
     project.expect(0, RUN);
     assert_eq!(psql(&office.source, "select timeline_id from pg_control_checkpoint()"), ["3"]);
     office.check_mirrors();

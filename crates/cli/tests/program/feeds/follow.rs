@@ -2,6 +2,7 @@
 
 use crate::common::TestProject;
 use crate::common::feeds::{Office, script};
+use crate::common::running::Running;
 use crate::common::tables::{Database, psql};
 use serde_json::Value;
 
@@ -118,16 +119,14 @@ fn a_mirror_by_another_key_than_its_source_is_refused_and_so_is_one_whose_source
 fn a_primary_key_that_changes_while_it_is_followed_stops_the_run() {
     let Some((office, project)) = office(&pipeline("schema_change = \"ignore\"", "")) else { return };
     project.expect(0, RUN);
-    let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_secs(2));
+    let running = Running::following(&project, &["run", "office"]);
     let sql = "alter table permit alter vessel_no set not null; update permit set vessel_no = vessel_no || permit_id;
                alter table permit drop constraint permit_pkey; alter table permit add primary key (vessel_no);
                delete from permit where permit_id = 7; update permit set permit_id = 70000 where permit_id = 70;";
     assert!(script(&office.source, sql));
-    let output = running.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    let (code, said) = running.end();
     assert!(said.contains("its primary key is now (vessel_no); it was (permit_id)"), "{said}");
-    assert_eq!(output.status.code(), Some(6), "{said}");
+    assert_eq!(code, 6, "{said}");
     assert_eq!(count(&office, "permit_id in (7, 70)"), 2);
     office.drop();
 }

@@ -1,9 +1,9 @@
 //! A MariaDB server crashes, forgets its log, or is set up again, while its table is followed.
 
-use std::process::Stdio;
 use std::time::Duration;
 
 use crate::common::feeds_mariadb::Office;
+use crate::common::running::Running;
 
 const RUN: &[&str] = &["run", "office", "--until-caught-up"];
 
@@ -14,8 +14,7 @@ fn a_server_that_is_killed_ten_times_while_the_source_changes() {
     let mut server = office.server.take().unwrap();
     let project = office.project();
     project.expect(0, &["run", "office", "--stop-after", "2"]);
-    let mut running = project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(Duration::from_secs(1));
+    let mut running = Running::following(&project, &["run", "office"]);
     for round in 1..=10 {
         // Changes that the server had not committed before it was killed did not happen.
         let changes = std::thread::spawn(move || (office.change(40, 0), office));
@@ -25,10 +24,9 @@ fn a_server_that_is_killed_ten_times_while_the_source_changes() {
         office.wait();
     }
     std::thread::sleep(Duration::from_millis(1500));
-    let still_runs = running.try_wait().unwrap().is_none();
-    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let output = running.wait_with_output().unwrap();
-    assert!(still_runs, "the run gave up: {}", String::from_utf8_lossy(&output.stderr));
+    let still_runs = running.goes_on();
+    let (_, said) = running.settle();
+    assert!(still_runs, "the run gave up: {said}");
     project.expect(0, RUN);
     office.check();
 }

@@ -2,11 +2,12 @@
 
 use crate::common::feeds;
 use crate::common::feeds::{Office, script};
+use crate::common::running::Running;
 use crate::common::tables::{Database, psql};
-use crate::common::topics::wait_for;
 use rstest::rstest;
 
 const RUN: &[&str] = &["run", "office", "--until-caught-up"];
+const GO_ON: &[&str] = &["run", "office"];
 
 #[test]
 fn ten_lines_mirror_a_whole_schema() {
@@ -62,8 +63,7 @@ fn what_the_log_does_not_report_of_new_columns_is_read_again() {
     assert!(said.contains("added columns"), "{said}");
     office.check_whole_mirrors();
     // During a run: it reports the new column, follows it, and continues.
-    let mut running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(700));
+    let mut running = Running::following(&project, GO_ON);
     assert!(script(
         &office.source,
         "alter table vessel add column crew integer default 3; update vessel set name = 'n';"
@@ -73,11 +73,9 @@ fn what_the_log_does_not_report_of_new_columns_is_read_again() {
         std::thread::sleep(std::time::Duration::from_millis(100));
         psql(&office.target.url, there) == ["1"]
     });
-    let still = running.try_wait().unwrap().is_none();
-    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let output = running.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(came && still && output.status.success(), "{said}");
+    let still = running.goes_on();
+    let (code, said) = running.settle();
+    assert!(came && still && code == 0, "{said}");
     assert!(said.contains("column crew was added") && said.contains("public.vessel changed at"), "{said}");
     project.expect(0, RUN);
     office.check_whole_mirrors();
@@ -138,10 +136,7 @@ fn renamed_dropped_and_recreated_tables_are_followed(#[case] between: &str) {
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
     project.expect(0, RUN);
-    let said = project.path("said");
-    let to_file = std::fs::File::create(&said).unwrap();
-    let mut running = project.command(&["run", "office"]).stderr(to_file).spawn().unwrap();
-    wait_for(|| std::fs::read_to_string(&said).unwrap().contains("caught up"));
+    let running = Running::following(&project, GO_ON);
     // Changes before a table was dropped land.
     assert!(script(&office.source, "update berth set free = true; drop table berth;"));
     let sql = format!(
@@ -165,10 +160,8 @@ fn renamed_dropped_and_recreated_tables_are_followed(#[case] between: &str) {
     let there = |sql: &str| format!("{:?}", psql(&office.target.url, sql));
     let ships = if came { String::new() } else { there("select vessel_no from ship") };
     let permits = there("select permit_id || class from permit");
-    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let status = running.wait().unwrap();
-    let said = std::fs::read_to_string(&said).unwrap();
-    assert!(came && status.success(), "{said}\nfree: {all_free}, ships: {ships}, permits: {permits}, exit: {status:?}");
+    let (code, said) = running.settle();
+    assert!(came && code == 0, "{said}\nfree: {all_free}, ships: {ships}, permits: {permits}, exit: {code}");
     assert!(said.contains("it was renamed to public.ship"), "{said}");
     assert_eq!(psql(&office.target.url, "select count(*) from ship"), ["51"]);
     office.drop();
@@ -197,7 +190,7 @@ fn tables_that_come_while_a_run_follows_are_read_and_one_that_cannot_be_is_named
     let office = Office::new(database, 1);
     let project = office.project(&feeds::whole("batch = { every = \"200ms\" }"));
     project.expect(0, RUN);
-    let running = project.command(&["run", "office"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    let running = Running::following(&project, GO_ON);
     assert!(script(&office.source, "create table scratch (words text); insert into scratch values ('x');"));
     std::thread::sleep(std::time::Duration::from_secs(7));
     let sql = "drop table scratch; create table gauge (gauge_id integer primary key, level numeric(6,2));
@@ -215,10 +208,8 @@ fn tables_that_come_while_a_run_follows_are_read_and_one_that_cannot_be_is_named
     let goes_on =
         came && script(&office.source, "insert into gauge values (2, 7); delete from gauge where gauge_id = 1");
     let goes_on = goes_on && arrived("select string_agg(level::text, ' ') from gauge", "7.00");
-    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let output = running.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(goes_on && output.status.success(), "{said}");
+    let (code, said) = running.settle();
+    assert!(goes_on && code == 0, "{said}");
     assert!(
         said.contains("public.scratch is at the source now and cannot be read: public.scratch has no primary"),
         "{said}"

@@ -1,9 +1,9 @@
 //! Changes that PostgreSQL does not write to its log: they are still followed, or refused.
 
-use std::process::Stdio;
 use std::time::Duration;
 
 use crate::common::feeds::{Office, script};
+use crate::common::running::Running;
 use crate::common::tables::{Database, psql};
 use crate::common::work::{RUN, Random};
 use crate::common::{feeds, work};
@@ -56,16 +56,14 @@ fn rows_that_are_exchanged_in_silence_are_loaded_again(#[case] sql: &str, #[valu
     let compare = || ["parted", "plain"].iter().all(|t| rows(&office.source, t) == rows(&office.target.url, t));
     assert!(compare());
     if runs {
-        let running = project.command(&["run", "office"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(900));
+        let running = Running::following(&project, &["run", "office"]);
         assert!(script(&office.source, sql));
         let came = (0..300).any(|_| {
             std::thread::sleep(Duration::from_millis(100));
             compare()
         });
-        let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-        let output = running.wait_with_output().unwrap();
-        assert!(came && output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let (code, said) = running.settle();
+        assert!(came && code == 0, "{said}");
     } else {
         assert!(script(&office.source, sql));
         project.expect(0, RUN);

@@ -9,6 +9,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use crate::common::TestProject;
+use crate::common::running::Running;
 use crate::common::tables;
 use crate::common::tables::{Cut, Database, Expected, LOG_TABLE, cutting_proxy};
 use rstest::rstest;
@@ -83,16 +84,9 @@ fn a_server_that_crashes_under_load_ten_times_loses_and_doubles_nothing() {
     let mut expected = Expected::default();
     project.append("depots/a.jsonl", expected.lines(0, 300));
     project.expect(0, RUN);
-    let mut running =
-        project.command(&["run", "permits"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    // A run ends when its server is missing at the start; it waits only for a server that fails later.
     project.append("depots/a.jsonl", expected.lines(5_000, 10));
-    for _ in 0..600 {
-        if project.json(&["ledger", "permits"])["batches"].as_array().unwrap().len() > 1 {
-            break;
-        }
-        std::thread::sleep(Duration::from_millis(50));
-    }
+    // A run ends when its server is missing at the start; it waits only for a server that fails later.
+    let mut running = Running::following(&project, &["run", "permits"]);
     let mut server = database.server.take().unwrap();
     for round in 1..=10 {
         project.append("depots/a.jsonl", expected.lines(round * 10_000, 2_000));
@@ -102,10 +96,8 @@ fn a_server_that_crashes_under_load_ten_times_loses_and_doubles_nothing() {
     database.server = Some(server);
     database.wait();
     std::thread::sleep(Duration::from_millis(800));
-    let still_runs = running.try_wait().unwrap().is_none();
-    let _ = std::process::Command::new("kill").args(["-TERM", &running.id().to_string()]).status();
-    let output = running.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stderr);
+    let still_runs = running.goes_on();
+    let (_, said) = running.settle();
     assert!(still_runs, "the run gave up: {said}");
     assert!(said.contains("waiting, nothing is lost"), "{said}");
     project.expect(0, RUN);

@@ -4,8 +4,9 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use crate::common::Expected;
+use crate::common::running::wait_for;
 use crate::common::topics;
-use crate::common::topics::{StandIn, has, keyed, latest, lines, produce, rows, set_up, simple, wait_for};
+use crate::common::topics::{StandIn, has, keyed, latest, lines, produce, rows, set_up, simple};
 use rstest::rstest;
 use serde_json::json;
 

@@ -6,9 +6,10 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use crate::common::Expected;
+use crate::common::running::{Running, wait_for};
 use crate::common::topics;
 use crate::common::topics::{
-    Proxy, StandIn, admin, consume, has, keyed, latest, lines, numbers, produce, rows, set_up, simple, wait_for,
+    Proxy, StandIn, admin, consume, has, keyed, latest, lines, numbers, produce, rows, set_up, simple,
 };
 use rdkafka::topic_partition_list::Offset;
 use rstest::rstest;
@@ -124,12 +125,12 @@ fn new_partitions_are_noticed_while_running() {
     let Some((broker, project)) = set_up("depot.weighings:1", &simple("start = \"latest\"")) else { return };
     produce(&broker.address, "depot.weighings", &lines(0, 3), &[]);
     let run = ["run", "weighings", "--stop-after", "2"];
-    let mut child = project.command(&run).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(1500));
+    let running = Running::following(&project, &run);
     produce(&broker.address, "depot.weighings", &lines(3, 103), &[]);
     admin::add_partitions(&broker.address, "depot.weighings", 3);
     produce(&broker.address, "depot.weighings", &lines(103, 203), &["-p", "2"]);
-    assert!(child.wait().unwrap().success());
+    let (code, said) = running.end();
+    assert_eq!(code, 0, "{said}");
     assert_eq!(numbers(&project, "archive/all"), (3..203).collect::<Vec<_>>());
 }
 
@@ -402,7 +403,7 @@ fn a_connection_is_encrypted_and_its_other_end_proven() {
     let (key, certificate) = (project.path("key.pem"), project.path("lock.pem"));
     let made = std::process::Command::new("openssl")
         .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost"])
-        .args(["-addext", "subjectAltName=DNS:localhost", "-keyout"])
+        .args(["-addext", "subjectAltName=DNS:localhost", "-addext", "basicConstraints=critical,CA:FALSE", "-keyout"])
         .arg(&key)
         .arg("-out")
         .arg(&certificate)
@@ -426,8 +427,15 @@ fn a_connection_is_encrypted_and_its_other_end_proven() {
     let (_, unknown) = project.expect(5, RUN);
     project.append("sluice.toml", "authority = \"lock.pem\"\n");
     project.expect(0, RUN);
+    // Questions that the client library cannot ask are encrypted too.
+    let trusted = certificate.display().to_string();
+    let options = [("bootstrap.servers", &*reported), ("security.protocol", "ssl"), ("ssl.ca.location", &trusted)];
+    let open = admin::open_transaction_with(&options, "depot.weighings", &["{\"n\":3}"]);
+    let (positions, _) = project.expect(0, &["positions", "weighings"]);
+    drop(open);
     let _ = tunnel.kill();
     let _ = tunnel.wait();
+    assert!(positions.contains("an open transaction of `stays-open`"), "{positions}");
     assert!(unknown.contains("encrypted"), "{unknown}");
     assert_eq!(numbers(&project, "archive/all"), [0, 1, 2]);
 }

@@ -1,8 +1,9 @@
 //! Topics that change under their reader: recreated, deleted, expired, compacted, grown, slow, silent, moved. Nothing is
 //! skipped, nothing is doubled, and what is lost is reported.
 
+use crate::common::running::{Running, wait_for};
 use crate::common::topics;
-use crate::common::topics::{Running, StandIn, admin, lines, numbers, produce, set_up, simple, wait_for};
+use crate::common::topics::{StandIn, admin, lines, numbers, produce, set_up, simple};
 use rstest::rstest;
 
 const RUN: &[&str] = &["run", "weighings", "--until-caught-up"];
@@ -271,18 +272,19 @@ fn messages_behind_an_open_transaction_are_reported() {
     produce(&broker.address, TOPIC, &lines(12, 20), &[]);
     let (out, err) = project.expect(0, RUN);
     assert!(
-        format!("{out}{err}").contains("10 messages from offset 10 on wait behind an open transaction"),
+        format!("{out}{err}").contains("10 messages from offset 10 on wait behind an open transaction of `stays-open`"),
         "{out}{err}"
     );
-    for command in
-        [&["positions", "weighings"][..], &["status", "weighings"], &[], &["peek", "lock-broker:depot.weighings"]]
+    for command in [&["positions", "weighings"][..], &["status", "weighings"], &["peek", "lock-broker:depot.weighings"]]
     {
         let (out, _) = project.expect(0, command);
-        assert!(out.contains("transaction"), "{command:?}: {out}");
+        assert!(out.contains("an open transaction of `stays-open`"), "{command:?}: {out}");
     }
+    assert!(project.expect(0, &[]).0.contains("behind an open transaction"));
     let reported = project.json(&["positions", "weighings"])["arrivals"][0]["partitions"][0]["waiting"].clone();
     assert_eq!((reported["events"].as_u64(), reported["from"].as_u64()), (Some(10), Some(10)), "{reported}");
     assert!(reported["since"].is_string(), "{reported}");
+    assert_eq!(reported["writers"][0]["transactional_id"], "stays-open", "{reported}");
     open.commit();
     let (out, err) = project.expect(0, RUN);
     assert!(!format!("{out}{err}").contains("transaction"), "{out}{err}");

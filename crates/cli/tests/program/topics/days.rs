@@ -7,8 +7,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use crate::common::TestProject;
+use crate::common::running::{Running, wait_for};
 use crate::common::topics;
-use crate::common::topics::{Random, Running, StandIn, has, project, simple};
+use crate::common::topics::{Random, StandIn, has, project, simple};
 use rdkafka::config::ClientConfig;
 use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
 
@@ -301,7 +302,7 @@ fn after_any_day_of_a_broker_landings_hold_what_it_took_less_what_was_reported_a
             day.produce();
         }
         day.look_after();
-        topics::wait_for(|| !topics::numbers(&day.project, "archive/all").is_empty());
+        wait_for(|| !topics::numbers(&day.project, "archive/all").is_empty());
         for _ in 0..30 {
             day.step();
         }

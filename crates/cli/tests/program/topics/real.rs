@@ -4,8 +4,9 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use crate::common::running::{Running, wait_for};
 use crate::common::topics;
-use crate::common::topics::{Random, Running, admin};
+use crate::common::topics::{Random, admin};
 use crate::common::{Expected, TestProject};
 use rdkafka::config::ClientConfig;
 use rdkafka::producer::{BaseProducer, BaseRecord, Producer as _};
@@ -165,7 +166,7 @@ fn a_topic_that_is_deleted_stops_the_run_and_not_the_process(#[case] topic: &str
     let mut expected = Expected::default();
     real.produce(&expected.lines(0, 400));
     let run = Running::start(&project, &["run", "weighings"]);
-    topics::wait_for(|| project.archived() == expected.archive);
+    wait_for(|| project.archived() == expected.archive);
     assert!(real.script(DELETE).status().unwrap().success());
     let (code, said) = run.end();
     assert_eq!(code, 6, "{said}");

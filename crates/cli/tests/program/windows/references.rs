@@ -306,6 +306,8 @@ fn a_tombstone_of_a_compacted_topic_removes_the_row_of_its_key(#[case] time: &st
 #[case::deleted("deleted = \"is_closed\"", "deleted = \"closed\"", "there is no column `closed`")]
 #[case::late("of = \"passage\"", "of = \"passage\"\nlate = \"1m\"", "`late` belongs to `window` or `join`")]
 #[case::history("deleted = \"is_closed\"", "history = \"soon\"", "`soon` does not start with a number")]
+#[case::wait("deleted = \"is_closed\"", "wait = \"1h\", history = \"1h\"", "an event waits for the latest row")]
+#[case::idle("of = \"passage\"", "of = \"passage\"\nidle = \"1m\"", "to a reference with `wait`")]
 #[case::missing("deleted = \"is_closed\"", "missing = \"wait\"", "`missing` cannot be `wait`")]
 fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &str) {
     let text = reference("");
@@ -315,10 +317,72 @@ fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case
     assert!(format!("{out}{err}").contains(expected), "{out}{err}");
 }
 
+/// Events that come before their row: they wait for it, at most as long as they may. The same is computed here by the round.
+#[rstest]
+fn events_wait_for_their_row(#[values("null", "reject")] missing: &str, #[values(3, 4)] seed: u64) {
+    const WAIT: u64 = 300;
+    let project = project(&[EVENTS, &reference(&format!(", wait = \"5m\", missing = \"{missing}\""))].concat());
+    let mut random = Random::of(seed);
+    let mut known: BTreeMap<u64, String> = BTreeMap::new();
+    let mut waiting: Vec<(u64, u64, u64)> = Vec::new();
+    let (mut expected, mut given_up) = (BTreeMap::new(), 0);
+    let (mut number, mut reached) = (0, 0);
+    for round in 0..15_u64 {
+        let mut text = String::new();
+        for place in 0..random.below(12) {
+            let (key, is_closed) = (random.below(60), random.below(6) == 0);
+            let name = format!("N{round}-{place}");
+            text.push_str(&lock(key, &name, 100 + round, is_closed));
+            match is_closed {
+                true => drop(known.remove(&key)),
+                false => {
+                    for (passage, _, _) in waiting.extract_if(.., |(_, of, _)| *of == key) {
+                        expected.insert(passage, Some(name.clone()));
+                    }
+                    known.insert(key, name);
+                }
+            }
+        }
+        project.append("locks/locks.jsonl", text);
+        let mut text = String::new();
+        for _ in 0..random.below(40) {
+            // Some come late.
+            let at = round * 60 + random.below(60) + 400 - random.below(2) * random.below(400);
+            let key = random.below(60);
+            let row = json!({ "passage_id": number, "lock_id": format!("L{key}"), "passed_at": moment(START + at) });
+            text.push_str(&(row.to_string() + "\n"));
+            match known.get(&key) {
+                Some(name) => drop(expected.insert(number, Some(name.clone()))),
+                None if at + WAIT < reached => given_up += u64::from(expected.insert(number, None).is_none()),
+                None => waiting.push((number, key, at)),
+            }
+            reached = reached.max(at);
+            number += 1;
+        }
+        project.append("locks/p.jsonl", text);
+        project.expect(0, RUN);
+        for (passage, ..) in waiting.extract_if(.., |(_, _, at)| *at + WAIT < reached) {
+            given_up += u64::from(expected.insert(passage, None).is_none());
+        }
+        let mut found: BTreeMap<u64, Option<String>> = named(&project).into_iter().map(|(n, row)| (n, row.0)).collect();
+        if missing == "reject" {
+            assert_eq!(rejected(&project).len() as u64, given_up, "round {round}");
+            expected.iter().filter(|(_, name)| name.is_none()).for_each(|(n, _)| drop(found.insert(*n, None)));
+        }
+        assert_eq!(found, expected, "round {round}");
+        balanced(&project);
+    }
+    assert!(given_up > 5 && expected.values().flatten().count() > 50, "{given_up}");
+    let (out, _) = project.expect(0, &["status"]);
+    let wait = waiting.len();
+    assert!(out.contains(&format!("{wait} events wait for their rows")), "{wait}: {out}");
+}
+
 #[cfg(feature = "failpoints")]
 #[rstest]
 #[case::latest("")]
 #[case::history(", history = \"1h\"")]
+#[case::waiting(", wait = \"1h\"")]
 fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed(#[case] more: &str) {
     use sluice_core::fail_points::{COMMON, FILES};
     use std::os::unix::process::ExitStatusExt as _;

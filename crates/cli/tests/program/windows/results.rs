@@ -1,6 +1,7 @@
 //! What windows give, compared with another engine.
 
 use super::{PASSAGE, Passages, RUN, assert_same, balanced, check, landed, pipeline, project, rejected, rows, window};
+use crate::common::running::{Running, wait_for};
 use crate::common::topics::{self, StandIn, has};
 use rstest::rstest;
 
@@ -178,8 +179,8 @@ fn a_silent_partition_holds_windows_open_for_a_while_and_no_longer() {
     send("0", 0, 600);
     send("1", 0, 600);
     send("2", 0, 30);
-    let run = topics::Running::start(&project, &["run", "passages"]);
-    topics::wait_for(|| landed(&project, "minute").len() >= 7);
+    let run = Running::start(&project, &["run", "passages"]);
+    wait_for(|| landed(&project, "minute").len() >= 7);
     let (code, said) = run.settle();
     assert!(code == 0 || code == 130, "{said}");
     let minutes = landed(&project, "minute");

@@ -68,6 +68,8 @@ pub(super) struct Assigned {
     broken: Option<KafkaError>,
     /// Messages that were fetched before the queue was, or that did not fit.
     pub waiting: VecDeque<OwnedMessage>,
+    /// How often the broker said that it does not hold the position, since a message came.
+    pub strayed: u32,
     /// The offset of a batch that could not be unpacked, and how often it was asked for.
     packed: (u64, u32),
 }
@@ -104,6 +106,7 @@ impl Assigned {
             known_end: 0,
             broken: None,
             waiting: VecDeque::new(),
+            strayed: 0,
             packed: (0, 0),
         }
     }
@@ -198,6 +201,8 @@ impl Assigned {
                         }
                     }
                 }
+                // It ends before the message that is to prove it.
+                Some(Err(KafkaError::PartitionEOF(_))) if self.guard.is_some() => return Ok(PartitionRead::OutOfRange),
                 Some(Err(KafkaError::PartitionEOF(_))) => {
                     self.end()?;
                     break;
@@ -210,6 +215,7 @@ impl Assigned {
         }
         if chunk.is_some() {
             self.heard = Instant::now();
+            self.strayed = 0;
         }
         match (chunk.filter(|c| c.records > 0), broken) {
             (Some(chunk), broken) => {
@@ -230,9 +236,6 @@ impl Assigned {
     /// The end of the partition was reached.
     fn end(&mut self) -> Outcome<()> {
         self.heard = Instant::now();
-        if self.guard.take().is_some() {
-            return Err(recreated(&self.name, self.proven_to, "the partition ends before it now", None));
-        }
         self.at_end = true;
         if self.until.is_some() {
             self.finish_range()?;

@@ -87,7 +87,9 @@ impl Prover {
                 ProofFound::Holds => {}
                 ProofFound::Another => return Err(self.recreated(&consumer, proof, "another message is there now")),
                 // A broker that is deleting messages may report an earlier end for a moment.
-                ProofFound::Short if self.reaches(&consumer, proof) => return Ok(false),
+                ProofFound::Short if reaches(&self.broker, &consumer, &proof.partition, proof.witness.offset + 1) => {
+                    return Ok(false);
+                }
                 ProofFound::Short => return Err(self.recreated(&consumer, proof, "the partition ends before it now")),
                 // Compaction takes messages out of the middle of a partition, and nothing else does.
                 ProofFound::Hole => {
@@ -180,16 +182,6 @@ impl Prover {
         Ok(true)
     }
 
-    /// Whether a partition that seemed to end before a witness reaches behind it after all.
-    fn reaches(&self, consumer: &Consumer, proof: &Proof) -> bool {
-        let named = [proof.partition.named()];
-        (0..LOOKS).any(|_| {
-            std::thread::sleep(PAUSE);
-            let bounds = self.broker.bounds_there(consumer, &named, PATIENCE);
-            bounds.is_ok_and(|bounds| bounds[0].is_some_and(|(_, high)| high > proof.witness.offset))
-        })
-    }
-
     /// The topic is not the one that was read.
     fn recreated(&self, consumer: &Consumer, proof: &Proof, how: &str) -> Failure {
         let bounds = self.broker.bounds_there(consumer, &[proof.partition.named()], PATIENCE);
@@ -202,6 +194,17 @@ impl Drop for Prover {
     fn drop(&mut self) {
         let_go(self.consumer.take());
     }
+}
+
+/// Whether a partition that seemed to end before a position reaches it after all: a broker that was killed, or that is deleting
+/// messages, reports an earlier end for a moment.
+pub(super) fn reaches(broker: &Broker, consumer: &Consumer, partition: &Partition, position: u64) -> bool {
+    let named = [partition.named()];
+    (0..LOOKS).any(|_| {
+        std::thread::sleep(PAUSE);
+        let bounds = broker.bounds_there(consumer, &named, PATIENCE);
+        bounds.is_ok_and(|bounds| bounds[0].is_some_and(|(_, high)| high >= position))
+    })
 }
 
 /// That a partition is not the one that was read, with what is there.

@@ -6,7 +6,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::units::show_many;
 
 use super::assigned::Assigned;
-use super::proof::recreated;
+use super::proof::{reaches, recreated};
 use super::reader::{expired, seek};
 use crate::broker::{Broker, Consumer};
 
@@ -99,7 +99,7 @@ impl Quiet {
             if part.position < low {
                 return Ok(Some(QuietFound::Halt(expired(&part.name, part.position, low))));
             }
-            if part.position > high {
+            if part.position > high && !reaches(broker, consumer, &part.partition, part.position) {
                 return Err(recreated(
                     &part.name,
                     part.proven_to,

@@ -14,7 +14,7 @@ use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit, Waiting
 
 use super::assigned::{Assigned, PartitionRead, ReadOptions};
 use super::partitions::{Partition, Wanted};
-use super::proof::{Prover, Witness, recreated};
+use super::proof::{Prover, Witness, reaches, recreated};
 use super::quiet::{Quiet, QuietFound};
 use super::{Bell, MessageOptions, identity, waiting};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
@@ -27,6 +27,9 @@ const PORTION: Duration = Duration::from_millis(5);
 
 /// How often new partitions are looked for.
 const REFRESH: Duration = Duration::from_secs(3);
+
+/// How often in a row a partition may be said not to hold its position although it does, before that is believed.
+const STRAYS: u32 = 10;
 
 /// Looks for partitions that come while reading.
 struct Watch {
@@ -341,14 +344,29 @@ impl TopicsReader {
         Ok(())
     }
 
-    /// A partition does not hold its position: it has expired, or it is another one.
-    fn out_of_range(&self, part: &Assigned) -> Outcome<Failure> {
-        let bounds = self.broker.bounds_there(&self.consumer, &[part.partition.named()], PATIENCE)?;
-        match bounds[0] {
-            None => Ok(gone_from(&part.name, &self.broker)),
-            Some((low, _)) if part.position < low => Ok(expired(&part.name, part.position, low)),
-            bounds => Err(recreated(&part.name, part.proven_to, "the partition ends before it now", bounds)),
+    /// A partition does not hold its position: it has expired, or it is another one. None where it may hold it after all: then it
+    /// is fetched again, and the proof before the next seal tells whether it is the one that was read.
+    fn out_of_range(&mut self, at: usize) -> Outcome<Option<Failure>> {
+        let part = &mut self.parts[at];
+        let bounds = match self.broker.bounds_there(&self.consumer, &[part.partition.named()], PATIENCE) {
+            Ok(bounds) => bounds[0],
+            Err(failure) => return self.gone(failure).map(|()| None),
+        };
+        let Some((low, high)) = bounds else { return Ok(Some(gone_from(&part.name, &self.broker))) };
+        if part.position < low {
+            return Ok(Some(expired(&part.name, part.position, low)));
         }
+        part.strayed += 1;
+        let is_there = high >= part.position || reaches(&self.broker, &self.consumer, &part.partition, part.position);
+        if !is_there || part.strayed > STRAYS {
+            return Err(recreated(&part.name, part.proven_to, "the partition ends before it now", bounds));
+        }
+        if part.from() < low {
+            // The message that would prove it has expired.
+            part.guard = None;
+        }
+        seek(&self.consumer, part);
+        Ok(None)
     }
 
     /// Waits until something has come, at most so long; whether it has.
@@ -378,8 +396,9 @@ impl TopicsReader {
                 PartitionRead::Nothing => self.turn = at + 1,
                 // What was read before it is good, and settles first.
                 PartitionRead::OutOfRange => {
-                    let failure = self.out_of_range(&self.parts[at])?;
-                    self.halt.get_or_insert(failure);
+                    if let Some(failure) = self.out_of_range(at)? {
+                        self.halt.get_or_insert(failure);
+                    }
                     return Ok(None);
                 }
                 PartitionRead::Gone => {

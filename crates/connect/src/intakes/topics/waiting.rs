@@ -14,7 +14,7 @@ use sluice_core::values::time::show_timestamp;
 use super::gather::Seen;
 use super::named;
 use super::partitions::Partition;
-use crate::broker::{Broker, Consumer, let_go};
+use crate::broker::{Broker, Consumer, let_go, open_writers};
 
 /// How long is waited for the first messages of open transactions.
 const PATIENCE: Duration = Duration::from_secs(2);
@@ -28,10 +28,11 @@ pub(super) fn look(broker: &Broker, partitions: &[Partition], ends: &[u64]) -> O
     let high = broker.offsets(&all, &named(partitions), Offset::End)?;
     let behind = |(end, high): (&u64, Option<u64>)| {
         let events = high?.checked_sub(*end).filter(|n| *n > 0)?;
-        Some(WaitingMessages { events, from: Position::at(*end), since: None })
+        Some(WaitingMessages { events, from: Position::at(*end), since: None, writers: Vec::new() })
     };
     let mut waiting: Vec<Option<WaitingMessages>> = ends.iter().zip(high).map(behind).collect();
     let noted = note_times(broker, &all, partitions, &mut waiting);
+    note_writers(broker, &all, partitions, &mut waiting);
     let_go(all);
     noted?;
     Ok(waiting)
@@ -79,13 +80,22 @@ fn note_times(
     Ok(())
 }
 
+/// Asks whose transactions are open where something waits.
+fn note_writers(broker: &Broker, all: &Consumer, partitions: &[Partition], waiting: &mut [Option<WaitingMessages>]) {
+    let (waiting, asked): (Vec<&mut WaitingMessages>, Vec<(&str, i32)>) = waiting
+        .iter_mut()
+        .zip(partitions)
+        .filter_map(|(waiting, partition)| Some((waiting.as_mut()?, (&*partition.topic, partition.number))))
+        .unzip();
+    for (waiting, writers) in waiting.into_iter().zip(open_writers(broker, all, &asked)) {
+        waiting.writers = writers;
+    }
+}
+
 /// What waits, in words.
 pub(super) fn shown_waiting(partition: &str, waiting: &WaitingMessages) -> String {
     let since = waiting.since.map_or_else(String::new, |at| format!(", the first since {}", show_timestamp(at)));
     let messages = show_many(waiting.events, "message");
     let verb = if waiting.events == 1 { "waits" } else { "wait" };
-    format!(
-        "{partition}: {messages} from offset {} on {verb} behind an open transaction of another writer{since}",
-        waiting.from.major
-    )
+    format!("{partition}: {messages} from offset {} on {verb} behind {}{since}", waiting.from.major, waiting.whose())
 }

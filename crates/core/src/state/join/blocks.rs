@@ -2,13 +2,16 @@
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::TimestampMicrosecondType;
-use arrow_array::{Array as _, RecordBatch};
+use arrow_array::{Array, ArrayRef, RecordBatch, new_null_array};
 use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::StreamWriter;
+use arrow_select::interleave::interleave;
 use rustc_hash::FxHashMap;
 use sha2::{Digest as _, Sha256};
 
 use super::JoinSide;
+use crate::columns::OutputColumn;
+use crate::failure::{Failure, Outcome};
 use crate::state::StateChange;
 use crate::state::cell::{Cells, take};
 
@@ -29,13 +32,13 @@ const SMALL: usize = 1_000;
 
 /// A row that is remembered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) struct At {
+pub(in crate::state) struct At {
     pub block: u32,
     pub row: u32,
 }
 
 /// Rows of one side that came together.
-pub(super) struct Block {
+pub(in crate::state) struct Block {
     pub rows: RecordBatch,
     pub side: usize,
     number: u64,
@@ -77,7 +80,7 @@ impl Block {
 
 /// All rows that are remembered.
 #[derive(Default)]
-pub(super) struct Blocks {
+pub(in crate::state) struct Blocks {
     slots: Vec<Option<Block>>,
     free: Vec<u32>,
     by_key: [FxHashMap<Box<[u8]>, Vec<At>>; 2],
@@ -108,16 +111,16 @@ pub(in crate::state) fn key_cells<'r>(side: &JoinSide, rows: &'r RecordBatch) ->
 
 impl Blocks {
     /// How many rows are remembered.
-    pub(super) fn live(&self) -> usize {
+    pub(in crate::state) fn live(&self) -> usize {
         self.live
     }
 
-    pub(super) fn block(&self, slot: u32) -> Option<&Block> {
+    pub(in crate::state) fn block(&self, slot: u32) -> Option<&Block> {
         self.slots.get(place(slot))?.as_ref()
     }
 
     /// Takes rows in; gives the block that they are in. They are not found by their keys yet.
-    pub(super) fn add(&mut self, rows: RecordBatch, side: usize, time: usize) -> u32 {
+    pub(in crate::state) fn add(&mut self, rows: RecordBatch, side: usize, time: usize) -> u32 {
         let block = Block::new(rows, side, self.next_number, time);
         self.next_number += 1;
         let slot = self.put(block);
@@ -140,7 +143,7 @@ impl Blocks {
     }
 
     /// Lets a row be found by its key.
-    pub(super) fn index(&mut self, side: usize, key: &[u8], at: At) {
+    pub(in crate::state) fn index(&mut self, side: usize, key: &[u8], at: At) {
         match self.by_key[side].get_mut(key) {
             Some(rows) => rows.push(at),
             None => drop(self.by_key[side].insert(key.into(), vec![at])),
@@ -168,6 +171,13 @@ impl Blocks {
         }
     }
 
+    /// Forgets the rows of a side with a key, and gives them. Their blocks are there until [`Self::sweep`].
+    pub(in crate::state) fn release(&mut self, side: usize, key: &[u8]) -> Vec<At> {
+        let all = self.by_key[side].remove(key).unwrap_or_default();
+        all.iter().for_each(|at| self.forget(*at));
+        all
+    }
+
     /// Forgets a row that nothing finds by its key.
     pub(super) fn forget(&mut self, at: At) {
         let Some(block) = self.slots.get_mut(place(at.block)).and_then(Option::as_mut) else { return };
@@ -179,7 +189,7 @@ impl Blocks {
 
     /// Forgets rows of a side that `is_over` says by their times, in the order of times within each block. Gives them, each with
     /// whether it has met another one. Their blocks are there until [`Self::sweep`].
-    pub(super) fn expire(
+    pub(in crate::state) fn expire(
         &mut self,
         sides: &[JoinSide; 2],
         is_over: impl Fn(usize, i64) -> bool,
@@ -230,7 +240,7 @@ impl Blocks {
     }
 
     /// Lets go of blocks of which no row is remembered.
-    pub(super) fn sweep(&mut self) {
+    pub(in crate::state) fn sweep(&mut self) {
         for slot in 0..self.slots.len() {
             if self.slots[slot].as_ref().is_some_and(|block| block.live == 0) {
                 self.remove(u32::try_from(slot).unwrap_or(u32::MAX));
@@ -304,8 +314,41 @@ impl Blocks {
         }
     }
 
+    /// The first columns of some rows; None is nulls for so many.
+    pub(in crate::state) fn gather(
+        &self,
+        columns: &[OutputColumn],
+        rows: Option<&[At]>,
+        count: usize,
+    ) -> Outcome<Vec<ArrayRef>> {
+        let Some(rows) = rows.filter(|rows| !rows.is_empty()) else {
+            return Ok(columns.iter().map(|c| new_null_array(&c.ty.arrow(), count)).collect());
+        };
+        let mut used: Vec<&RecordBatch> = Vec::new();
+        let mut places: FxHashMap<u32, usize> = FxHashMap::default();
+        let mut indices = Vec::with_capacity(rows.len());
+        for at in rows {
+            let block = match places.get(&at.block) {
+                Some(known) => *known,
+                None => {
+                    let block = self.block(at.block);
+                    used.push(&block.ok_or_else(|| Failure::internal("a remembered row is not there"))?.rows);
+                    places.insert(at.block, used.len() - 1);
+                    used.len() - 1
+                }
+            };
+            indices.push((block, place(at.row)));
+        }
+        (0..columns.len())
+            .map(|column| {
+                let arrays: Vec<&dyn Array> = used.iter().map(|rows| rows.column(column).as_ref()).collect();
+                interleave(&arrays, &indices).map_err(|e| Failure::internal(e.to_string()))
+            })
+            .collect()
+    }
+
     /// What has changed since the last call.
-    pub(super) fn changes(&mut self, sides: &[JoinSide; 2]) -> Vec<StateChange> {
+    pub(in crate::state) fn changes(&mut self, sides: &[JoinSide; 2]) -> Vec<StateChange> {
         self.put_together(sides);
         self.fresh.clear();
         let removed = self.removed.drain(..);
@@ -334,7 +377,7 @@ impl Blocks {
     }
 
     /// Takes in what an earlier run has kept, rows before their fates; None where it is damaged.
-    pub(super) fn restore(&mut self, sides: &[JoinSide; 2], key: &[u8], value: &[u8]) -> Option<()> {
+    pub(in crate::state) fn restore(&mut self, sides: &[JoinSide; 2], key: &[u8], value: &[u8]) -> Option<()> {
         let mut rest = key;
         let [what, side] = take(&mut rest)?;
         let number = u64::from_be_bytes(take(&mut rest)?);
@@ -371,7 +414,7 @@ impl Blocks {
     }
 
     /// Lets restored rows be found by their keys.
-    pub(super) fn index_all(&mut self, sides: &[JoinSide; 2]) {
+    pub(in crate::state) fn index_all(&mut self, sides: &[JoinSide; 2]) {
         let mut slots: Vec<u32> = (0..u32::try_from(self.slots.len()).unwrap_or(u32::MAX)).collect();
         slots.sort_by_key(|slot| self.block(*slot).map(|block| block.number));
         let mut key = Vec::new();

@@ -17,7 +17,7 @@ use crate::expr::Condition;
 use crate::plan::Transform;
 use crate::units::spell_micros;
 
-pub(super) use blocks::{key_cells, write_key};
+pub(super) use blocks::{At, Blocks, key_cells, write_key};
 pub(super) use station::Join;
 
 /// The two sides.

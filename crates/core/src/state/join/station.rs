@@ -275,6 +275,7 @@ impl Station for Join {
             windows: 0,
             groups: self.blocks.live() as u64,
             events: self.blocks.live() as u64,
+            waiting: 0,
             closed: (self.closed != NEVER).then_some(self.closed),
         }
     }

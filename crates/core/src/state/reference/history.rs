@@ -11,8 +11,8 @@ use super::super::cell::take;
 use super::super::join::{LEFT, RIGHT, key_cells, write_key};
 use super::super::once::no_time;
 use super::super::{Given, Standing, StateChange, StateInput, StateStore, Station, damaged};
-use super::ReferencePlan;
 use super::rows::{Rows, RowsBuilder, Spot};
+use super::{Found, ReferencePlan};
 use crate::batch::StationCount;
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
@@ -146,7 +146,10 @@ impl Station for History {
             RIGHT => self.learn(input.rows, &mut given)?,
             _ => {
                 let times = input.rows.column(self.plan.sides[LEFT].time()).as_primitive::<TimestampMicrosecondType>();
-                let find = |key: &[u8], row| self.find(key, times.is_valid(row).then(|| times.value(row))?);
+                let find = |key: &[u8], row| {
+                    let found = times.is_valid(row).then(|| self.find(key, times.value(row))).flatten();
+                    found.map_or(Found::Nothing, Found::Row)
+                };
                 self.plan.look_up(&self.rows, input.rows, input.now, &mut given, find)?;
             }
         }
@@ -181,7 +184,7 @@ impl Station for History {
 
     fn standing(&self) -> Standing {
         let rows = self.count as u64;
-        Standing { windows: 0, groups: rows, events: rows, closed: None }
+        Standing { groups: rows, events: rows, ..Standing::default() }
     }
 }
 
@@ -204,6 +207,9 @@ mod tests {
             time: Some(0),
             deleted: None,
             history: Some(history),
+            wait: None,
+            idle: 0,
+            ahead: i64::MAX,
             most: 50,
         });
         let (known, changed) = (FxHashMap::default(), FxHashSet::default());

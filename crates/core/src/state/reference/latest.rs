@@ -10,8 +10,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::super::cell::take;
 use super::super::join::{RIGHT, key_cells, write_key};
 use super::super::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
-use super::ReferencePlan;
 use super::rows::{Rows, RowsBuilder, Spot};
+use super::{Found, ReferencePlan};
 use crate::batch::StationCount;
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
@@ -30,6 +30,8 @@ struct Known {
 pub(super) struct Latest {
     name: String,
     plan: Arc<ReferencePlan>,
+    /// What the keys of its rows in the ledger begin with.
+    prefix: &'static [u8],
     known: FxHashMap<Box<[u8]>, Known>,
     rows: Rows,
     /// Keys that changed since the last batch.
@@ -37,10 +39,16 @@ pub(super) struct Latest {
 }
 
 impl Latest {
-    pub(super) fn open(name: &str, plan: &Arc<ReferencePlan>, store: &dyn StateStore) -> Outcome<Self> {
+    pub(super) fn open(
+        name: &str,
+        plan: &Arc<ReferencePlan>,
+        prefix: &'static [u8],
+        store: &dyn StateStore,
+    ) -> Outcome<Self> {
         let mut rows = RowsBuilder::new(&plan.sides[RIGHT].columns);
         let mut known = FxHashMap::default();
         store.each(name, &mut |key, value| {
+            let Some(key) = key.strip_prefix(prefix) else { return Ok(()) };
             let mut rest = value;
             let version = take(&mut rest).filter(|[version]: &[u8; 1]| *version == VERSION);
             let time = version.and_then(|_| take(&mut rest)).map(i64::from_le_bytes).ok_or_else(|| damaged(name))?;
@@ -49,11 +57,24 @@ impl Latest {
             Ok(())
         })?;
         let (name, plan) = (name.to_string(), Arc::clone(plan));
-        Ok(Self { name, plan, known, rows: rows.finish()?, changed: FxHashSet::default() })
+        Ok(Self { name, plan, prefix, known, rows: rows.finish()?, changed: FxHashSet::default() })
     }
 
-    /// Takes rows that are looked up from now on.
-    fn learn(&mut self, rows: &RecordBatch, given: &mut Given) -> Outcome<()> {
+    /// How many rows are remembered.
+    pub(super) fn len(&self) -> usize {
+        self.known.len()
+    }
+
+    pub(super) fn rows(&self) -> &Rows {
+        &self.rows
+    }
+
+    pub(super) fn find(&self, key: &[u8]) -> Option<Spot> {
+        self.known.get(key).map(|known| known.spot)
+    }
+
+    /// Takes rows that are looked up from now on. So many `others` are remembered beside them.
+    pub(super) fn learn(&mut self, rows: &RecordBatch, others: usize, given: &mut Given) -> Outcome<()> {
         let plan = Arc::clone(&self.plan);
         let times = plan.time.map(|place| rows.column(place).as_primitive::<TimestampMicrosecondType>());
         let deleted = plan.deleted.map(|place| rows.column(place).as_boolean());
@@ -87,7 +108,7 @@ impl Latest {
             }
             match known {
                 Some(_) => count.merged += 1,
-                None if self.known.len() >= plan.most => {
+                None if self.known.len() + others >= plan.most => {
                     let message = format!("{} rows are remembered, as many as `most` allows", plan.most);
                     given.faults.push(RowFault { row, column: None, reason: Reason::FULL, message });
                     continue;
@@ -110,9 +131,9 @@ impl Station for Latest {
     fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
         match input.side {
-            RIGHT => self.learn(input.rows, &mut given)?,
+            RIGHT => self.learn(input.rows, 0, &mut given)?,
             _ => {
-                let find = |key: &[u8], _| self.known.get(key).map(|known| known.spot);
+                let find = |key: &[u8], _| self.find(key).map_or(Found::Nothing, Found::Row);
                 self.plan.look_up(&self.rows, input.rows, input.now, &mut given, find)?;
             }
         }
@@ -137,7 +158,7 @@ impl Station for Latest {
         };
         let change = |key: Box<[u8]>| {
             let value = self.known.get(&key).map(value);
-            StateChange { key, value, due: None }
+            StateChange { key: [self.prefix, &*key].concat().into(), value, due: None }
         };
         let mut changes: Vec<StateChange> = std::mem::take(&mut self.changed).into_iter().map(change).collect();
         // In the order in which the ledger keeps them.
@@ -147,6 +168,6 @@ impl Station for Latest {
 
     fn standing(&self) -> Standing {
         let rows = self.known.len() as u64;
-        Standing { windows: 0, groups: rows, events: rows, closed: None }
+        Standing { groups: rows, events: rows, ..Standing::default() }
     }
 }

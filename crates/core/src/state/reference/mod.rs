@@ -3,6 +3,7 @@
 mod history;
 mod latest;
 mod rows;
+mod waiting;
 
 use std::sync::Arc;
 
@@ -18,18 +19,31 @@ use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 use rows::{Rows, Spot, batch_of};
 
+/// What is known of the key of an event.
+enum Found {
+    /// Its row.
+    Row(Spot),
+    /// That it has none.
+    Nothing,
+    /// That a row may still come: the event waits.
+    Later,
+    /// That a row may still come, but no more events may wait.
+    Full,
+}
+
 /// Opens the station with what it has kept.
 pub(super) fn open(name: &str, plan: &Arc<ReferencePlan>, store: &dyn StateStore) -> Outcome<Box<dyn Station>> {
-    Ok(match plan.history {
-        Some(history) => Box::new(history::History::open(name, plan, history, store)?),
-        None => Box::new(latest::Latest::open(name, plan, store)?),
+    Ok(match (plan.history, plan.wait) {
+        (Some(history), _) => Box::new(history::History::open(name, plan, history, store)?),
+        (None, Some(wait)) => Box::new(waiting::Patient::open(name, plan, wait, store)?),
+        (None, None) => Box::new(latest::Latest::open(name, plan, &[], store)?),
     })
 }
 
 /// Looks rows of an event up.
 ///
 /// Prepared rows of both sides have the columns, then the parts of the key; then the time, those of the right side where there
-/// is one, those of the left side where there is a history; then, on the right side, whether the row removes its key.
+/// is one, those of the left side where there is a history or a wait; then, on the right side, whether the row removes its key.
 #[derive(Clone, Debug)]
 pub struct ReferencePlan {
     /// Both sides: the events, and the rows that are looked up.
@@ -45,6 +59,12 @@ pub struct ReferencePlan {
     /// How long a row is remembered after a later one of its key, in microseconds, and events get the row that was the latest
     /// at their own time; None remembers the latest row of each key alone.
     pub history: Option<i64>,
+    /// How long an event waits for a row of its key, in microseconds of event time; None does not wait.
+    pub wait: Option<i64>,
+    /// How long a silent partition holds the watermark, in microseconds.
+    pub idle: i64,
+    /// How far ahead of the moment of reading an event's time may be and still count for the watermark, in microseconds.
+    pub ahead: i64,
     /// How many rows may be remembered at a time.
     pub most: usize,
 }
@@ -56,7 +76,13 @@ impl ReferencePlan {
         let columns: Vec<String> = right.columns.iter().map(|c| format!("{} {}", c.name, c.ty)).collect();
         let key: Vec<String> = right.key.iter().map(|(c, text)| format!("{text} ({})", c.ty)).collect();
         let kind = if self.history.is_some() { "history of" } else { "latest" };
-        format!("{kind} {} ({}) by {}", right.event, columns.join(", "), key.join(", "))
+        let manner = format!("{kind} {} ({}) by {}", right.event, columns.join(", "), key.join(", "));
+        if self.wait.is_none() {
+            return manner;
+        }
+        let left = &self.sides[LEFT];
+        let columns: Vec<String> = left.columns.iter().map(|c| format!("{} {}", c.name, c.ty)).collect();
+        format!("{manner}, which {} ({}) waits for", left.event, columns.join(", "))
     }
 
     /// The place of the event time among the columns that it gives, where it is taken over from the left side as it is.
@@ -78,7 +104,7 @@ impl ReferencePlan {
         rows: &RecordBatch,
         now: i64,
         given: &mut Given,
-        find: impl Fn(&[u8], usize) -> Option<Spot>,
+        mut find: impl FnMut(&[u8], usize) -> Found,
     ) -> Outcome<()> {
         let plan = self;
         let parts = key_cells(&plan.sides[LEFT], rows);
@@ -87,7 +113,16 @@ impl ReferencePlan {
         let mut spots = Vec::with_capacity(rows.num_rows());
         for row in 0..rows.num_rows() {
             let has_key = write_key(&parts, row, &mut key);
-            let found = has_key.then(|| find(&key, row)).flatten();
+            let found = match if has_key { find(&key, row) } else { Found::Nothing } {
+                Found::Row(spot) => Some(spot),
+                Found::Nothing => None,
+                Found::Later => continue,
+                Found::Full => {
+                    let message = format!("{} rows are remembered, as many as `most` allows", plan.most);
+                    given.faults.push(RowFault { row, column: None, reason: Reason::FULL, message });
+                    continue;
+                }
+            };
             if found.is_none() && plan.is_required {
                 let message = match has_key {
                     true if plan.history.is_some() => {

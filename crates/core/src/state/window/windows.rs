@@ -242,6 +242,7 @@ impl Station for Windows {
             windows: self.groups.windows() as u64,
             groups: self.groups.len() as u64,
             events: self.groups.events(),
+            waiting: 0,
             closed: (self.closed != NEVER).then_some(self.closed),
         }
     }

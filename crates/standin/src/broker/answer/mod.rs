@@ -41,6 +41,8 @@ pub(super) const VERSIONS: &[(ApiKey, i16, i16)] = &[
     (ApiKey::DescribeConfigs, 1, 4),
     (ApiKey::SaslAuthenticate, 0, 2),
     (ApiKey::CreatePartitions, 0, 3),
+    (ApiKey::DescribeProducers, 0, 0),
+    (ApiKey::ListTransactions, 0, 0),
 ];
 
 /// A topic or partition that is not there.
@@ -119,6 +121,8 @@ pub(super) fn answer(
         }
         ApiKey::AddOffsetsToTxn => encode(&writers::add_offsets(&decode(request, version)?, shared), version, into)?,
         ApiKey::TxnOffsetCommit => encode(&writers::offsets(&decode(request, version)?, shared), version, into)?,
+        ApiKey::DescribeProducers => encode(&writers::producers(&decode(request, version)?, shared), version, into)?,
+        ApiKey::ListTransactions => encode(&writers::list(&decode(request, version)?, shared), version, into)?,
         ApiKey::EndTxn => encode(&writers::end(&decode(request, version)?, shared), version, into)?,
         _ => return Err("this request is not known".into()),
     }

@@ -3,18 +3,22 @@
 use kafka_protocol::messages::add_partitions_to_txn_response::{
     AddPartitionsToTxnPartitionResult, AddPartitionsToTxnTopicResult,
 };
+use kafka_protocol::messages::describe_producers_response::{PartitionResponse, ProducerState, TopicResponse};
+use kafka_protocol::messages::list_transactions_response::TransactionState;
 use kafka_protocol::messages::txn_offset_commit_response::{
     TxnOffsetCommitResponsePartition, TxnOffsetCommitResponseTopic,
 };
 use kafka_protocol::messages::{
     AddOffsetsToTxnRequest, AddOffsetsToTxnResponse, AddPartitionsToTxnRequest, AddPartitionsToTxnResponse,
-    EndTxnRequest, EndTxnResponse, InitProducerIdRequest, InitProducerIdResponse, TxnOffsetCommitRequest,
+    DescribeProducersRequest, DescribeProducersResponse, EndTxnRequest, EndTxnResponse, InitProducerIdRequest,
+    InitProducerIdResponse, ListTransactionsRequest, ListTransactionsResponse, TransactionalId, TxnOffsetCommitRequest,
     TxnOffsetCommitResponse,
 };
 
-use super::{UNKNOWN, code};
+use super::{UNKNOWN, code, text};
 use crate::broker::Shared;
 use crate::broker::state::Committed;
+use crate::broker::transactions::Transaction;
 
 pub(super) fn begin(asked: &InitProducerIdRequest, shared: &Shared) -> InitProducerIdResponse {
     let mut state = shared.state();
@@ -55,6 +59,45 @@ pub(super) fn add_partitions(asked: &AddPartitionsToTxnRequest, shared: &Shared)
         );
     }
     AddPartitionsToTxnResponse::default().with_results_by_topic_v3_and_below(topics)
+}
+
+/// Who writes into partitions, and whose transactions are open there.
+pub(super) fn producers(asked: &DescribeProducersRequest, shared: &Shared) -> DescribeProducersResponse {
+    let mut state = shared.state();
+    let mut topics = Vec::new();
+    for topic in &asked.topics {
+        let mut partitions = Vec::new();
+        for number in &topic.partition_indexes {
+            let answer = PartitionResponse::default().with_partition_index(*number);
+            let one = |(producer, first): (i64, Option<i64>)| {
+                ProducerState::default()
+                    .with_producer_id(producer.into())
+                    .with_current_txn_start_offset(first.unwrap_or(-1))
+            };
+            partitions.push(match state.log(topic.name.as_str(), *number) {
+                Some(log) => answer.with_active_producers(log.producers().map(one).collect()),
+                None => answer.with_error_code(UNKNOWN),
+            });
+        }
+        topics.push(TopicResponse::default().with_name(topic.name.clone()).with_partitions(partitions));
+    }
+    DescribeProducersResponse::default().with_topics(topics)
+}
+
+/// The transactions by the names of their writers. Filters by state are not known.
+pub(super) fn list(asked: &ListTransactionsRequest, shared: &Shared) -> ListTransactionsResponse {
+    let state = shared.state();
+    let is_wanted = |producer: i64| {
+        asked.producer_id_filters.is_empty() || asked.producer_id_filters.iter().any(|wanted| wanted.0 == producer)
+    };
+    let found = state.transactions.iter().filter(|(_, writer)| is_wanted(writer.producer));
+    let one = |(id, writer): (&String, &Transaction)| {
+        TransactionState::default()
+            .with_transactional_id(TransactionalId(text(id)))
+            .with_producer_id(writer.producer.into())
+            .with_transaction_state(text(if writer.is_open() { "Ongoing" } else { "Empty" }))
+    };
+    ListTransactionsResponse::default().with_transaction_states(found.map(one).collect())
 }
 
 pub(super) fn add_offsets(asked: &AddOffsetsToTxnRequest, shared: &Shared) -> AddOffsetsToTxnResponse {
