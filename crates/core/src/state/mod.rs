@@ -6,6 +6,7 @@
 
 mod aggregate;
 mod cell;
+mod cost;
 mod join;
 mod once;
 mod partial;
@@ -24,6 +25,7 @@ use crate::ledger::Ledger;
 use crate::plan::transform::RowFault;
 
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
+pub use cost::StateCost;
 pub use join::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT};
 pub use once::OncePlan;
 pub use reference::ReferencePlan;

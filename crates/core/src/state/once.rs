@@ -19,7 +19,7 @@ use crate::reject::Reason;
 use crate::units::{show_micros, spell_micros};
 
 /// Keys that are kept in memory beside those of the last batches.
-const REMEMBERED: usize = 200_000;
+pub(super) const REMEMBERED: usize = 200_000;
 
 /// After so many more batches of the lane, a batch has certainly been sealed: the stager is never further ahead.
 const SEALED_AFTER: usize = 3;

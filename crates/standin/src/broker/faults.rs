@@ -15,6 +15,8 @@ pub const COMMANDS: &[(&str, &str)] = &[
     ("limit TOPIC BYTES", "sets max.message.bytes"),
     ("move TOPIC PARTITION", "the partition has no leader until `moved`"),
     ("moved TOPIC PARTITION", "the partition has its leader again"),
+    ("shorten TOPIC PARTITION OFFSET", "reports an earlier end, like a broker that reads its log again, until `whole`"),
+    ("whole TOPIC PARTITION", "reports its end again"),
     ("delay MILLISECONDS", "delays every answer"),
     ("cut", "closes every connection; requests are carried out but not answered"),
     ("refuse COUNT", "closes the next connections at once"),
@@ -112,6 +114,15 @@ pub(super) fn command(shared: &Shared, line: &str) -> Result<String, String> {
         ["move", topic, partition] => with_log(shared, topic, partition, |log| log.moves = true).and_then(|()| done()),
         ["moved", topic, partition] => {
             with_log(shared, topic, partition, |log| log.moves = false).and_then(|()| done())
+        }
+        ["shorten", topic, partition, offset] => {
+            let offset = i64::try_from(number(offset)?).unwrap_or(i64::MAX);
+            with_log(shared, topic, partition, |log| log.reports = Some(offset))?;
+            shared.news.notify_all();
+            done()
+        }
+        ["whole", topic, partition] => {
+            with_log(shared, topic, partition, |log| log.reports = None).and_then(|()| done())
         }
         ["delay", milliseconds] => {
             shared.faults().delay = Duration::from_millis(number(milliseconds)?);

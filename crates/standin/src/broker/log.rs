@@ -113,6 +113,8 @@ pub(super) struct Log {
     open: BTreeMap<i64, i64>,
     aborted: Vec<Aborted>,
     writers: HashMap<i64, Writer>,
+    /// The end that it reports, where that is an earlier one.
+    pub reports: Option<i64>,
     /// Whether it changes its leader just now.
     pub moves: bool,
 }
@@ -202,6 +204,11 @@ impl Log {
         }
     }
 
+    /// The end as it is reported.
+    pub(super) fn reported_end(&self) -> i64 {
+        self.reports.map_or(self.end, |end| end.min(self.end))
+    }
+
     /// The writers that are known, each with the first offset of its open transaction.
     pub(super) fn producers(&self) -> impl Iterator<Item = (i64, Option<i64>)> {
         self.writers.keys().map(|producer| (*producer, self.open.get(producer).copied()))
@@ -209,7 +216,7 @@ impl Log {
 
     /// The offset before which every transaction has ended.
     pub(super) fn stable(&self) -> i64 {
-        self.open.values().min().copied().unwrap_or(self.end)
+        self.open.values().min().copied().unwrap_or(self.end).min(self.reported_end())
     }
 
     /// Batches from an offset to another one, at least one, and about as many bytes as wanted.

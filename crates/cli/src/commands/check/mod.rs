@@ -9,7 +9,8 @@ use sluice_core::failure::Outcome;
 use sluice_core::kinds::Settings;
 use sluice_core::plan::{FEED, Plan};
 use sluice_core::problem::{Problem, Problems, Severity};
-use sluice_core::units::show_many;
+use sluice_core::state::StateCost;
+use sluice_core::units::{show_count, show_many, show_size};
 
 use crate::args::{Arguments, CheckArgs, OutputKind};
 use crate::exit::Exit;
@@ -125,6 +126,9 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
             let looked = sampled.iter().find(|l| l.pipeline == plan.pipeline && l.event == event.name);
             let seen = looked.map_or_else(String::new, |l| format!("; {}", l.describe()));
             output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));
+            if let Some((_, state)) = plan.remembering().find(|(made, _)| plan.events[*made].name == event.name) {
+                output::print(&format!("    {}\n", style::dim(&remembered(&state.cost()))));
+            }
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
                 // What a feed reports of every row is not a column of anybody's.
                 let from_feed = landing.columns().iter().any(|c| c.name == FEED);
@@ -135,6 +139,16 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
             }
         }
     }
+}
+
+/// What a station that remembers takes up.
+fn remembered(cost: &StateCost) -> String {
+    let StateCost { of, memory, ledger, most } = *cost;
+    format!(
+        "each {of} that it remembers takes about {memory} bytes of memory and {ledger} of the ledger; at most {} in memory, {}",
+        show_count(most),
+        show_size(most.saturating_mul(memory))
+    )
 }
 
 /// Columns with their types, as many on a line as fit.
@@ -184,9 +198,14 @@ fn as_json(
                 .filter(|l| l.pipeline == p.config.name)
                 .map(|l| json!({ "event": l.event, "events": l.events, "rejected": l.rejected }))
                 .collect();
+            let remembering: Vec<_> = p
+                .plan
+                .remembering()
+                .map(|(event, state)| json!({ "event": p.plan.events[event].name, "each": state.cost() }))
+                .collect();
             json!({
                 "name": p.config.name, "file": p.config.source.name, "good": is_good(p, found), "landings": landings,
-                "samples": samples,
+                "samples": samples, "remembers": remembering,
             })
         })
         .collect();

@@ -196,6 +196,34 @@ fn a_broker_on_a_bad_day_loses_and_doubles_nothing(#[case] word: &str) {
     assert_eq!(numbers(&project, "archive/all"), (0..200).collect::<Vec<u64>>());
 }
 
+/// A broker that was killed, or that is deleting messages, may report an earlier end for a moment. Nothing was lost by that.
+#[rstest]
+#[case::while_it_follows(true)]
+#[case::when_it_starts(false)]
+fn an_earlier_end_that_is_reported_for_a_moment_is_not_believed(#[case] runs: bool) {
+    let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
+    produce(&broker.address, TOPIC, &lines(0, 100), &[]);
+    let mut run = Running::start(&project, WATCH);
+    wait_for(|| numbers(&project, "archive/all").len() == 100);
+    if !runs {
+        run.settle();
+        broker.command("shorten depot.weighings 0 60");
+        run = Running::start(&project, WATCH);
+    } else {
+        broker.command("shorten depot.weighings 0 60");
+    }
+    std::thread::sleep(std::time::Duration::from_millis(1_500));
+    broker.command("whole depot.weighings 0");
+    produce(&broker.address, TOPIC, &lines(100, 200), &[]);
+    wait_for(|| numbers(&project, "archive/all").len() >= 200 || !run.goes_on());
+    let (code, said) = run.settle();
+    assert_eq!(code, 0, "{said}");
+    assert_eq!(numbers(&project, "archive/all"), (0..200).collect::<Vec<u64>>());
+    broker.command("shorten depot.weighings 0 60");
+    let (_, said) = project.expect(6, WATCH);
+    assert!(said.contains("was read up to offset 200, but the partition ends before it now"), "{said}");
+}
+
 /// A run that is asked to settle does not wait for clients with open requests to a silent broker.
 #[rstest]
 #[case("silence", 0)]

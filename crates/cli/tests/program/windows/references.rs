@@ -92,6 +92,10 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
     balanced(&project);
     let (out, _) = project.expect(0, &["status"]);
     assert!(out.contains("named: 19,999 rows remembered"), "{out}");
+    let (out, _) = project.expect(0, &["check"]);
+    assert!(out.contains("each row that it remembers takes about"), "{out}");
+    let remembers = &project.json(&["check"])["pipelines"][0]["remembers"][0];
+    assert_eq!((&remembers["event"], &remembers["each"]["most"]), (&json!("named"), &json!(1_000_000)));
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50"]);
     assert!(out.contains("named: 100 in → 50 good, 50 held") && out.contains("lock_name"), "{out}");
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50", "--trace", "1"]);

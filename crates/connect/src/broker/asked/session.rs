@@ -69,7 +69,7 @@ impl Session {
     }
 
     /// Sends a request and gives the body of its answer. Where lengths are packed, the headers have room for more parts.
-    pub(super) fn ask(&mut self, kind: i16, version: i16, is_packed: bool, body: Body) -> Option<Vec<u8>> {
+    pub(super) fn ask(&mut self, kind: i16, version: i16, is_packed: bool, body: &Body) -> Option<Vec<u8>> {
         self.asked += 1;
         let number = self.asked;
         let mut request = Vec::with_capacity(32 + body.0.len());
@@ -110,7 +110,7 @@ impl Session {
     }
 
     fn look_up_versions(&mut self) -> Option<()> {
-        let answer = self.ask(API_VERSIONS, 0, false, Body::default())?;
+        let answer = self.ask(API_VERSIONS, 0, false, &Body::default())?;
         let mut fields = Fields(&answer);
         fields.short().filter(|error| *error == 0)?;
         for _ in 0..fields.int()?.max(0) {
@@ -122,7 +122,7 @@ impl Session {
     fn log_in(&mut self, config: &ClientConfig) -> Option<()> {
         let mechanism = config.get("sasl.mechanisms")?;
         let (user, password) = (config.get("sasl.username")?, config.get("sasl.password").unwrap_or_default());
-        let answer = self.ask(SASL_HANDSHAKE, 1, false, Body::default().text(mechanism))?;
+        let answer = self.ask(SASL_HANDSHAKE, 1, false, &Body::default().text(mechanism))?;
         Fields(&answer).short().filter(|error| *error == 0)?;
         let hash = match mechanism {
             "PLAIN" => return self.authenticate(&format!("\0{user}\0{password}")).map(drop),
@@ -137,7 +137,7 @@ impl Session {
     }
 
     fn authenticate(&mut self, message: &str) -> Option<String> {
-        let answer = self.ask(SASL_AUTHENTICATE, 0, false, Body::default().bytes(message.as_bytes()))?;
+        let answer = self.ask(SASL_AUTHENTICATE, 0, false, &Body::default().bytes(message.as_bytes()))?;
         let mut fields = Fields(&answer);
         fields.short().filter(|error| *error == 0)?;
         fields.text()?;

@@ -59,7 +59,7 @@ pub(crate) fn open_writers(broker: &Broker, client: &Consumer, partitions: &[(&s
         let Some(mut session) = Session::open(&config, &leader.host, leader.port, until) else { continue };
         if !leader.partitions.is_empty() && session.knows(DESCRIBE_PRODUCERS, 0) {
             let asked: Vec<(&str, i32)> = leader.partitions.iter().map(|place| partitions[*place]).collect();
-            let answer = session.ask(DESCRIBE_PRODUCERS, 0, true, describe(&asked));
+            let answer = session.ask(DESCRIBE_PRODUCERS, 0, true, &describe(&asked));
             let reported = answer.and_then(|answer| described(&answer)).unwrap_or_default();
             for place in &leader.partitions {
                 let (topic, number) = partitions[*place];
@@ -72,7 +72,7 @@ pub(crate) fn open_writers(broker: &Broker, client: &Consumer, partitions: &[(&s
     let mut names = BTreeMap::new();
     // The coordinator of each transaction is one of them, and only its name would tell which.
     for session in sessions.iter_mut().filter(|s| !ids.is_empty() && s.knows(LIST_TRANSACTIONS, 0)) {
-        if let Some(answer) = session.ask(LIST_TRANSACTIONS, 0, true, list(&ids)) {
+        if let Some(answer) = session.ask(LIST_TRANSACTIONS, 0, true, &list(&ids)) {
             listed(&answer, &mut names);
         }
     }

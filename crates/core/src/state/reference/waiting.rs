@@ -86,16 +86,16 @@ impl Patient {
         })?;
         if !waiting.is_empty() {
             given.count.held = i64::try_from(waiting.len()).unwrap_or(i64::MAX);
-            let rows = take_record_batch(rows, &UInt32Array::from(waiting)).map_err(internal)?;
-            self.remember(rows);
+            let rows = take_record_batch(rows, &UInt32Array::from(waiting)).map_err(|e| internal(&e))?;
+            self.remember(&rows);
         }
         Ok(())
     }
 
-    fn remember(&mut self, rows: RecordBatch) {
+    fn remember(&mut self, rows: &RecordBatch) {
         let side = &self.plan.sides[LEFT];
         let block = self.blocks.add(rows.clone(), LEFT, side.time());
-        let parts = key_cells(side, &rows);
+        let parts = key_cells(side, rows);
         let mut key = Vec::new();
         for row in 0..rows.num_rows() {
             if write_key(&parts, row, &mut key) {
@@ -126,7 +126,7 @@ impl Patient {
             return Ok(());
         }
         let own: Vec<ArrayRef> = rows.columns()[..plan.sides[RIGHT].columns.len()].to_vec();
-        let looked_up = take_arrays(&own, &UInt32Array::from(found), None).map_err(internal)?;
+        let looked_up = take_arrays(&own, &UInt32Array::from(found), None).map_err(|e| internal(&e))?;
         given.count.held -= i64::try_from(events.len()).unwrap_or(i64::MAX);
         self.pair(&events, looked_up, given)
     }
@@ -174,7 +174,7 @@ fn spelled(rows: &RecordBatch, row: usize, columns: &[crate::columns::OutputColu
     text.trim_end().to_string()
 }
 
-fn internal(error: arrow_schema::ArrowError) -> Failure {
+fn internal(error: &arrow_schema::ArrowError) -> Failure {
     Failure::internal(error.to_string())
 }
 

@@ -11,7 +11,7 @@ use crate::state::partial::Partial;
 const VERSION: u8 = 1;
 
 /// A group of one window.
-pub(super) struct Group {
+pub(in crate::state) struct Group {
     /// Where the window begins.
     pub start: i64,
     /// Of a session, the time of its last event.

@@ -17,6 +17,7 @@ use crate::failure::Outcome;
 use crate::plan::Transform;
 
 pub(crate) use give::virtual_columns;
+pub(super) use groups::Group;
 pub use shape::{FixedShape, SessionShape, WindowShape};
 pub(super) use windows::Windows;
 

@@ -125,14 +125,14 @@ fn read(log: &Log, data: PartitionData, wanted: &FetchPartition, committed: bool
         return data.with_error_code(NOT_LEADER).with_high_watermark(-1);
     }
     let data = data
-        .with_high_watermark(log.end)
+        .with_high_watermark(log.reported_end())
         .with_last_stable_offset(log.stable())
         .with_log_start_offset(log.start)
         .with_records(Some(bytes::Bytes::new()));
-    if wanted.fetch_offset < log.start || wanted.fetch_offset > log.end {
+    if wanted.fetch_offset < log.start || wanted.fetch_offset > log.reported_end() {
         return data.with_error_code(OUT_OF_RANGE);
     }
-    let to = if committed { log.stable() } else { log.end };
+    let to = if committed { log.stable() } else { log.reported_end() };
     let room = usize::try_from(wanted.partition_max_bytes).unwrap_or(0).min(*left);
     if room == 0 {
         return data;
@@ -164,7 +164,7 @@ pub(super) fn list(asked: &ListOffsetsRequest, shared: &Shared) -> ListOffsetsRe
                 partitions.push(answer.with_error_code(NOT_LEADER));
                 continue;
             }
-            let latest = if asked.isolation_level == 1 { log.stable() } else { log.end };
+            let latest = if asked.isolation_level == 1 { log.stable() } else { log.reported_end() };
             let (offset, time) = match wanted.timestamp {
                 -2 => (log.start, -1),
                 -1 => (latest, -1),
