@@ -192,11 +192,12 @@ impl Station for Patient {
         Ok(given)
     }
 
-    fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given> {
+    /// Where nothing more is expected, as at the end of a sample, events wait on: that is not what becomes of them.
+    fn end(&mut self, watermark: i64, _: bool) -> Outcome<Given> {
         let mut given = Given { count: self.count(), ..Given::default() };
         self.reached = self.reached.max(watermark);
         let (reached, wait) = (self.reached, self.wait);
-        let over = self.blocks.expire(&self.plan.sides, |_, time| all || time.saturating_add(wait) < reached);
+        let over = self.blocks.expire(&self.plan.sides, |_, time| time.saturating_add(wait) < reached);
         if !over.is_empty() {
             given.count.held = -i64::try_from(over.len()).unwrap_or(i64::MAX);
             let events: Vec<At> = over.into_iter().map(|(_, _, at, _)| at).collect();
@@ -207,9 +208,9 @@ impl Station for Patient {
         Ok(given)
     }
 
-    fn would_give(&self, watermark: i64, all: bool) -> bool {
+    fn would_give(&self, watermark: i64, _: bool) -> bool {
         // What is made of its rows may wait for how far it has come.
-        self.reached.max(watermark) > self.given || (all && self.blocks.live() > 0)
+        self.reached.max(watermark) > self.given
     }
 
     fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>) {
