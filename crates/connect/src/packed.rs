@@ -2,7 +2,7 @@
 //! bytes.
 
 use std::fs::File;
-use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
+use std::io::{self, BufRead as _, BufReader, Read, Seek as _, SeekFrom};
 
 /// How a file is packed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -13,7 +13,21 @@ pub enum Packing {
     Gzip,
     /// Zstandard, RFC 8878; several frames may follow each other.
     Zstd,
+    /// bzip2; several streams may follow each other.
+    Bzip2,
+    /// xz; several streams may follow each other.
+    Xz,
+    /// Frames of LZ4; several may follow each other.
+    Lz4,
+    /// The frames of Snappy; several streams may follow each other.
+    Snappy,
 }
+
+/// The longest beginning by which a packing is known.
+const START: u64 = 10;
+
+/// A reader of what is packed.
+type Unpacking<'r> = Box<dyn Read + Send + 'r>;
 
 impl Packing {
     /// The packing of what begins with these bytes.
@@ -21,8 +35,35 @@ impl Packing {
         match start {
             [0x1f, 0x8b, ..] => Self::Gzip,
             [0x28, 0xb5, 0x2f, 0xfd, ..] => Self::Zstd,
+            // The digits of pi begin the first block, those of its square root the end of a file without any.
+            [b'B', b'Z', b'h', b'1'..=b'9', 0x31, 0x41, 0x59, 0x26, 0x53, 0x59, ..]
+            | [b'B', b'Z', b'h', b'1'..=b'9', 0x17, 0x72, 0x45, 0x38, 0x50, 0x90, ..] => Self::Bzip2,
+            [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Self::Xz,
+            [0x04, 0x22, 0x4d, 0x18, ..] => Self::Lz4,
+            [0xff, 0x06, 0, 0, b's', b'N', b'a', b'P', b'p', b'Y', ..] => Self::Snappy,
             _ => Self::Plain,
         }
+    }
+
+    /// Reads what is packed.
+    fn open<'r, R: Read + Send + 'r>(self, packed: R) -> io::Result<Unpacking<'r>> {
+        let buffered = BufReader::new(packed);
+        Ok(match self {
+            Self::Plain => Box::new(buffered),
+            Self::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(buffered)),
+            Self::Zstd => {
+                let mut decoder = zstd::Decoder::with_buffer(buffered)?;
+                decoder.window_log_max(WINDOW)?;
+                Box::new(decoder)
+            }
+            Self::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(buffered)),
+            Self::Xz => {
+                let stream = liblzma::stream::Stream::new_stream_decoder(MEMORY, liblzma::stream::CONCATENATED)?;
+                Box::new(liblzma::bufread::XzDecoder::new_stream(buffered, stream))
+            }
+            Self::Lz4 => Box::new(Frames(lz4_flex::frame::FrameDecoder::new(buffered))),
+            Self::Snappy => Box::new(snap::read::FrameDecoder::new(buffered)),
+        })
     }
 
     /// What bytes in memory hold: its first `most` bytes, and whether that is all.
@@ -30,13 +71,11 @@ impl Packing {
     /// # Errors
     /// Where they are damaged.
     pub fn unpack(self, bytes: Vec<u8>, most: usize) -> io::Result<(Vec<u8>, bool)> {
+        if self == Self::Plain {
+            return Ok((bytes, true));
+        }
         let mut out = Vec::new();
-        let limit = most as u64 + 1;
-        match self {
-            Self::Plain => return Ok((bytes, true)),
-            Self::Gzip => flate2::read::MultiGzDecoder::new(bytes.as_slice()).take(limit).read_to_end(&mut out)?,
-            Self::Zstd => bounded(bytes.as_slice())?.take(limit).read_to_end(&mut out)?,
-        };
+        self.open(bytes.as_slice())?.take(most as u64 + 1).read_to_end(&mut out)?;
         let whole = out.len() <= most;
         out.truncate(most);
         Ok((out, whole))
@@ -48,6 +87,10 @@ impl Packing {
             Self::Plain => "plain",
             Self::Gzip => "gzip",
             Self::Zstd => "zstd",
+            Self::Bzip2 => "bzip2",
+            Self::Xz => "xz",
+            Self::Lz4 => "lz4",
+            Self::Snappy => "snappy",
         }
     }
 }
@@ -56,20 +99,32 @@ impl Packing {
 /// has bytes.
 const WINDOW: u32 = 27;
 
-fn bounded<R: Read>(packed: R) -> io::Result<zstd::Decoder<'static, BufReader<R>>> {
-    let mut decoder = zstd::Decoder::new(packed)?;
-    decoder.window_log_max(WINDOW)?;
-    Ok(decoder)
+/// Bytes of memory that a stream of xz may ask for, as much as `xz -9` needs four times over.
+const MEMORY: u64 = 256 << 20;
+
+/// Frames of LZ4, one after the other: their reader says at the end of each that it has ended.
+struct Frames<R: Read>(lz4_flex::frame::FrameDecoder<BufReader<R>>);
+
+impl<R: Read> Read for Frames<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let read = self.0.read(buffer)?;
+            if read > 0 || buffer.is_empty() || self.0.get_mut().fill_buf()?.is_empty() {
+                return Ok(read);
+            }
+        }
+    }
 }
 
 /// A file that is read as what it holds, unpacked.
-pub enum Unpacked {
-    /// A file as it is.
+pub struct Unpacked {
+    packing: Packing,
+    inner: Inner,
+}
+
+enum Inner {
     Plain(File),
-    /// A gzip file.
-    Gzip(Box<flate2::read::MultiGzDecoder<BufReader<File>>>),
-    /// A Zstandard file.
-    Zstd(Box<zstd::Decoder<'static, BufReader<File>>>),
+    Packed(Unpacking<'static>),
 }
 
 impl Unpacked {
@@ -80,22 +135,19 @@ impl Unpacked {
     pub fn new(mut file: File) -> io::Result<Self> {
         let mut start = Vec::new();
         file.seek(SeekFrom::Start(0))?;
-        (&mut file).take(4).read_to_end(&mut start)?;
+        (&mut file).take(START).read_to_end(&mut start)?;
         file.seek(SeekFrom::Start(0))?;
-        Ok(match Packing::of(&start) {
-            Packing::Plain => Self::Plain(file),
-            Packing::Gzip => Self::Gzip(Box::new(flate2::read::MultiGzDecoder::new(BufReader::new(file)))),
-            Packing::Zstd => Self::Zstd(Box::new(bounded(file)?)),
-        })
+        let packing = Packing::of(&start);
+        let inner = match packing {
+            Packing::Plain => Inner::Plain(file),
+            packing => Inner::Packed(packing.open(file)?),
+        };
+        Ok(Self { packing, inner })
     }
 
     /// How it is packed.
     pub fn packing(&self) -> Packing {
-        match self {
-            Self::Plain(_) => Packing::Plain,
-            Self::Gzip(_) => Packing::Gzip,
-            Self::Zstd(_) => Packing::Zstd,
-        }
+        self.packing
     }
 
     /// Goes on from `from` to `to`, a later byte of what is unpacked; false where it ends before.
@@ -103,21 +155,53 @@ impl Unpacked {
     /// # Errors
     /// Where the file cannot be read.
     pub fn skip(&mut self, from: u64, to: u64) -> io::Result<bool> {
-        if let Self::Plain(file) = self {
-            return file.seek(SeekFrom::Start(to)).map(|_| true);
+        match &mut self.inner {
+            Inner::Plain(file) => file.seek(SeekFrom::Start(to)).map(|_| true),
+            Inner::Packed(packed) => {
+                let wanted = to.saturating_sub(from);
+                Ok(io::copy(&mut packed.take(wanted), &mut io::sink())? == wanted)
+            }
         }
-        let wanted = to.saturating_sub(from);
-        Ok(io::copy(&mut self.take(wanted), &mut io::sink())? == wanted)
     }
 }
 
 impl Read for Unpacked {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        match self {
-            Self::Plain(file) => file.read(buffer),
-            Self::Gzip(packed) => packed.read(buffer),
-            Self::Zstd(packed) => packed.read(buffer),
+        match &mut self.inner {
+            Inner::Plain(file) => file.read(buffer),
+            Inner::Packed(packed) => packed.read(buffer),
         }
+    }
+}
+
+/// Packs a text.
+#[cfg(test)]
+pub(crate) fn pack(packing: Packing, text: &[u8]) -> Vec<u8> {
+    use std::io::Write;
+
+    fn written<W: Write>(mut to: W, text: &[u8], end: impl FnOnce(W) -> io::Result<Vec<u8>>) -> Vec<u8> {
+        to.write_all(text).unwrap();
+        end(to).unwrap()
+    }
+    let out = Vec::new();
+    match packing {
+        Packing::Plain => text.to_vec(),
+        Packing::Gzip => {
+            let to = flate2::write::GzEncoder::new(out, flate2::Compression::fast());
+            written(to, text, flate2::write::GzEncoder::finish)
+        }
+        Packing::Zstd => zstd::encode_all(text, 1).unwrap(),
+        Packing::Bzip2 => {
+            let to = bzip2::write::BzEncoder::new(out, bzip2::Compression::fast());
+            written(to, text, bzip2::write::BzEncoder::finish)
+        }
+        Packing::Xz => written(liblzma::write::XzEncoder::new(out, 1), text, liblzma::write::XzEncoder::finish),
+        Packing::Lz4 => {
+            written(lz4_flex::frame::FrameEncoder::new(out), text, |to| to.finish().map_err(io::Error::other))
+        }
+        Packing::Snappy => written(snap::write::FrameEncoder::new(out), text, |to| {
+            to.into_inner().map_err(|e| io::Error::other(e.to_string()))
+        }),
     }
 }
 
@@ -125,25 +209,25 @@ impl Read for Unpacked {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use std::io::Write as _;
 
     const TEXT: &[u8] = b"passage,lock\n1,upper\n";
 
     fn packed(packing: Packing) -> Vec<u8> {
-        match packing {
-            Packing::Plain => TEXT.to_vec(),
-            Packing::Gzip => {
-                let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
-                packed.write_all(TEXT).unwrap();
-                packed.finish().unwrap()
-            }
-            Packing::Zstd => zstd::encode_all(TEXT, 1).unwrap(),
-        }
+        pack(packing, TEXT)
     }
 
     #[rstest]
     fn what_was_packed_is_read_from_any_place(
-        #[values(Packing::Plain, Packing::Gzip, Packing::Zstd)] packing: Packing,
+        #[values(
+            Packing::Plain,
+            Packing::Gzip,
+            Packing::Zstd,
+            Packing::Bzip2,
+            Packing::Xz,
+            Packing::Lz4,
+            Packing::Snappy
+        )]
+        packing: Packing,
         #[values(0, 5, 21)] from: usize,
     ) {
         let folder = tempfile::tempdir().unwrap();
@@ -156,18 +240,53 @@ mod tests {
         file.read_to_end(&mut rest).unwrap();
         assert_eq!(rest, &TEXT[from..]);
         assert_eq!(packing.unpack(packed(packing), 1 << 20).unwrap(), (TEXT.to_vec(), true));
+        assert_eq!(packing.unpack(packed(packing), 7).unwrap().1, packing == Packing::Plain);
     }
 
     #[rstest]
-    fn several_packed_parts_follow_each_other(#[values(Packing::Gzip, Packing::Zstd)] packing: Packing) {
+    fn several_packed_parts_follow_each_other(
+        #[values(Packing::Gzip, Packing::Zstd, Packing::Bzip2, Packing::Xz, Packing::Lz4, Packing::Snappy)]
+        packing: Packing,
+    ) {
         let both = [packed(packing), packed(packing)].concat();
         assert_eq!(packing.unpack(both, 1 << 20).unwrap(), (TEXT.repeat(2), true));
     }
 
+    #[test]
+    fn a_frame_of_nothing_ends_nothing() {
+        let empty = lz4_flex::frame::FrameEncoder::new(Vec::new()).finish().unwrap();
+        let all = [packed(Packing::Lz4), empty, packed(Packing::Lz4)].concat();
+        assert_eq!(Packing::Lz4.unpack(all, 1 << 20).unwrap(), (TEXT.repeat(2), true));
+    }
+
     #[rstest]
-    fn damage_is_an_error(#[values(Packing::Gzip, Packing::Zstd)] packing: Packing) {
-        let mut bytes = packed(packing);
-        bytes.truncate(bytes.len() / 2);
-        assert!(packing.unpack(bytes, 1 << 20).is_err());
+    fn damage_is_an_error(
+        #[values(Packing::Gzip, Packing::Zstd, Packing::Bzip2, Packing::Xz, Packing::Lz4, Packing::Snappy)]
+        packing: Packing,
+    ) {
+        let whole = packed(packing);
+        assert!(packing.unpack(whole[..whole.len() / 2].to_vec(), 1 << 20).is_err(), "cut off");
+        let last = whole.len() - 12;
+        let mut other = whole;
+        other[last] ^= 0x55;
+        // The others have a checksum only where their writer adds one.
+        if !matches!(packing, Packing::Zstd | Packing::Lz4) {
+            assert!(packing.unpack(other, 1 << 20).is_err(), "another byte");
+        }
+    }
+
+    #[rstest]
+    fn whatever_follows_a_beginning_never_panics(
+        #[values(Packing::Gzip, Packing::Zstd, Packing::Bzip2, Packing::Xz, Packing::Lz4, Packing::Snappy)]
+        packing: Packing,
+    ) {
+        let whole = packed(packing);
+        for place in 0..whole.len() {
+            for value in [0, 1, 0x7f, 0x80, 0xff] {
+                let mut damaged = whole.clone();
+                damaged[place] = value;
+                let _ = packing.unpack(damaged, 1 << 20);
+            }
+        }
     }
 }

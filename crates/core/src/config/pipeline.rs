@@ -11,6 +11,7 @@ use super::made::{MADE_OPTIONS, MadeConfig};
 use super::options::{Located, OptionSpec, Options, ValueKind};
 use super::project::{ConnectionConfig, ProjectConfig};
 use super::reader::{TableReader, parse_toml};
+use crate::expr::own::OwnFunctions;
 use crate::kinds::{IntakeKind, LandingKind, Registry};
 use crate::names;
 use crate::problem::{Place, Problem, Problems, SourceText};
@@ -208,6 +209,8 @@ pub struct PipelineConfig {
     pub events: Vec<EventConfig>,
     /// Groups of tables that are events of their own once they are written out.
     pub groups: Vec<EachConfig>,
+    /// What its expressions can call and use.
+    pub(crate) functions: Arc<OwnFunctions>,
 }
 
 impl PipelineConfig {
@@ -219,7 +222,8 @@ impl PipelineConfig {
         problems: &mut Problems,
     ) -> Self {
         let table = parse_toml(source, problems);
-        let mut reader = TableReader { source, problems, functions: Arc::clone(&project.functions) };
+        let functions = Arc::new(project.functions.for_pipeline());
+        let mut reader = TableReader { source, problems, functions: Arc::clone(&functions) };
         let top = reader.place(0..0);
         let options = reader.options(table.get_ref(), &top, &[FILE_OPTIONS], "the pipeline");
         if !["event", "each"].iter().any(|key| table.get_ref().contains_key(*key)) {
@@ -237,6 +241,7 @@ impl PipelineConfig {
             events.push(context.event(name, name_place, body, &place));
         }
         Self {
+            functions,
             source: Arc::clone(source),
             name: options.text("pipeline").unwrap_or_default(),
             name_place: options.place_of("pipeline"),

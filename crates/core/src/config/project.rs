@@ -6,6 +6,7 @@ use super::options::{OptionSpec, Options, ValueKind};
 use super::protection;
 use super::reader::{TableReader, parse_toml};
 use crate::expr::own::{FUNCTION_OPTIONS, OwnFunctions};
+use crate::expr::secrets::{ExpressionSecret, SECRET_OPTIONS};
 use crate::kinds::Registry;
 use crate::problem::{Place, Problem, Problems, SourceText};
 
@@ -13,6 +14,11 @@ use crate::problem::{Place, Problem, Problems, SourceText};
 pub const FILE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::required("project", ValueKind::Table(PROJECT_OPTIONS), "the project itself"),
     OptionSpec::optional("connection", ValueKind::Tables, "the outside systems, by name: [connection.NAME]"),
+    OptionSpec::optional(
+        "secret",
+        ValueKind::Tables,
+        "secrets for expressions of all pipelines, by name: [secret.NAME]",
+    ),
     OptionSpec::optional(
         "function",
         ValueKind::Tables,
@@ -62,7 +68,7 @@ pub struct ProjectConfig {
     pub ledger: String,
     /// Connections in the order of the file, then the built-in `screen`.
     pub connections: Vec<ConnectionConfig>,
-    /// The functions that expressions of its pipelines can call.
+    /// The functions that expressions of its pipelines can call, and the secrets that they can use.
     pub functions: Arc<OwnFunctions>,
 }
 
@@ -81,6 +87,14 @@ impl ProjectConfig {
             }
         }
         connections.push(screen(options.place.clone()));
+        let mut declared = OwnFunctions::default();
+        for (name, _, body, place) in reader.named_tables(table.get_ref(), "secret", "secret") {
+            let options = reader.options(body, &place, &[SECRET_OPTIONS], &format!("secret `{name}`"));
+            if let Some(from) = options.secret("from") {
+                declared.declare_secret(ExpressionSecret::new(name, from.clone()));
+            }
+        }
+        reader.functions = Arc::new(declared);
         for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "function", "function") {
             // Each can call those above it.
             let options = reader.options(body, &place, &[FUNCTION_OPTIONS], &format!("function `{name}`"));

@@ -57,7 +57,10 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
         "functions of floating-point numbers",
         "give double precision for decimals as well: sqrt, power, exp, ln, log, cbrt",
     ),
-    ("functions of our own", "mask; json_path_exists and its like, which PostgreSQL has for jsonb alone"),
+    (
+        "functions of our own",
+        "mask, hmac_sha256, name_uuid; json_path_exists and its like, which PostgreSQL has for jsonb alone",
+    ),
     (
         "timestamps and intervals",
         "exist within expressions alone: a column has a timestamptz, a number of seconds or a text",

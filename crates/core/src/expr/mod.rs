@@ -19,6 +19,7 @@ use arrow_array::ArrayRef;
 use crate::types::SqlType;
 
 pub mod own;
+pub mod secrets;
 
 pub use bind::{
     BoundCall, Condition, SelectItem, bind_columns, bind_condition, bind_grouped, bind_joined, bind_parts, bind_select,

@@ -1,8 +1,9 @@
 //! Functions that a project declares: an expression over arguments, typed where it is declared, and written out where it is called.
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use super::functions::{self, CALL_SYNTAX};
+use super::functions::{self, CALL_SYNTAX, Prepared};
+use super::secrets::ExpressionSecret;
 use super::{Call, Expr, Node, ScopeColumn, bind_parts};
 use crate::config::{OptionSpec, Options, ValueKind};
 use crate::contract::parse_fields;
@@ -52,6 +53,19 @@ impl OwnFunction {
         format!("{}({}) → {}", self.name, arguments.join(", "), self.expr.ty)
     }
 
+    /// The names of the secrets that it uses.
+    pub(super) fn secrets(&self) -> Vec<String> {
+        fn collect(expr: &Expr, found: &mut Vec<String>) {
+            if let Node::Call(Call { prepared: Prepared::Secret(secret), .. }) = &expr.node {
+                found.push(secret.name.clone());
+            }
+            for_each_part(expr, &mut |part| collect(part, found));
+        }
+        let mut found = Vec::new();
+        collect(&self.expr, &mut found);
+        found
+    }
+
     /// The expression with arguments in their places; None where it would become too large.
     pub(super) fn over(&self, arguments: &[Expr]) -> Option<Expr> {
         let of = |index: usize| arguments.get(index).map_or((1, 1), size);
@@ -63,14 +77,49 @@ impl OwnFunction {
     }
 }
 
-/// The functions of a project, in the order of their declarations.
+/// What a project declares for expressions: functions, in the order of their declarations, and secrets.
 #[derive(Clone, Debug, Default)]
-pub struct OwnFunctions(Vec<Arc<OwnFunction>>);
+pub struct OwnFunctions {
+    functions: Vec<Arc<OwnFunction>>,
+    secrets: Vec<Arc<ExpressionSecret>>,
+    /// The secrets that expressions which were bound use.
+    used: Arc<Mutex<Vec<Arc<ExpressionSecret>>>>,
+}
 
 impl OwnFunctions {
-    /// All of them.
+    /// All functions.
     pub fn all(&self) -> impl Iterator<Item = &OwnFunction> {
-        self.0.iter().map(AsRef::as_ref)
+        self.functions.iter().map(AsRef::as_ref)
+    }
+
+    /// The same for one pipeline, whose use of secrets is noted apart from that of others.
+    #[must_use]
+    pub(crate) fn for_pipeline(&self) -> Self {
+        Self { used: Arc::default(), ..self.clone() }
+    }
+
+    pub(crate) fn declare_secret(&mut self, secret: ExpressionSecret) {
+        self.secrets.push(Arc::new(secret));
+    }
+
+    /// The names of all secrets.
+    pub(crate) fn secret_names(&self) -> impl Iterator<Item = &str> {
+        self.secrets.iter().map(|secret| secret.name.as_str())
+    }
+
+    /// The secret of a name, which is used from now on.
+    pub(crate) fn use_secret(&self, name: &str) -> Option<Arc<ExpressionSecret>> {
+        let secret = self.secrets.iter().find(|secret| secret.name == name)?;
+        let mut used = self.used.lock().unwrap_or_else(PoisonError::into_inner);
+        if used.iter().all(|known| known.name != name) {
+            used.push(Arc::clone(secret));
+        }
+        Some(Arc::clone(secret))
+    }
+
+    /// The secrets that are used.
+    pub(crate) fn used_secrets(&self) -> Vec<Arc<ExpressionSecret>> {
+        self.used.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// The one of a name, in lower case.
@@ -107,7 +156,7 @@ impl OwnFunctions {
         match (items.pop(), items.is_empty()) {
             (Some(item), true) => {
                 let function = OwnFunction { name: name.into(), about, arguments, expr: item.expr };
-                self.0.push(Arc::new(function));
+                self.functions.push(Arc::new(function));
             }
             (Some(_), false) => problems.add(
                 Problem::error("syntax.sql", format!("`{name}` computes one value, not a list"), text.whole())
@@ -243,6 +292,37 @@ mod tests {
     fn mistakes_are_found(#[case] functions: &str, #[case] expected: &str) {
         let (_, problems) = read(functions);
         assert!(problems.iter().any(|p| p.contains(expected)), "{problems:?}");
+    }
+
+    #[test]
+    fn a_pipeline_uses_the_secrets_of_the_functions_that_it_calls() {
+        let declared = "[secret.vessels]\nfrom = { env = \"V\" }\n[secret.others]\nfrom = { file = \"o\" }\n\
+                        [function.hidden]\narguments = \"t text\"\nexpression = \"left(hmac_sha256(t, 'vessels'), 12)\"\n";
+        let (project, problems) = read(declared);
+        assert_eq!(problems, Vec::<String>::new());
+        let used_by = |columns: &str| {
+            let text = format!(
+                "pipeline = \"p\"\n[event.e]\nfields = \"name text\"\n[event.e.arrives]\nat = \"x\"\n\
+                 [event.e.lands.l]\nat = \"screen\"\ncolumns = \"{columns}\"\n"
+            );
+            let source = SourceText::new("p.toml", text);
+            let mut problems = Problems::new();
+            let config = PipelineConfig::read(&source, &project, &Registry::default(), &mut problems);
+            let texts = crate::plan::SealedTexts { project: String::new(), pipeline: String::new() };
+            crate::plan::resolve(&config, texts, &mut problems);
+            let used: Vec<String> = config.functions.used_secrets().iter().map(|s| s.name.clone()).collect();
+            (used, problems.into_sorted().into_iter().map(|p| p.message).collect::<Vec<_>>())
+        };
+        assert_eq!(used_by("hidden(name) as n").0, ["vessels"]);
+        assert_eq!(used_by("hmac_sha256(name, 'others') as n").0, ["others"]);
+        assert_eq!(used_by("name").0, Vec::<String>::new());
+        for (columns, expected) in [
+            ("hmac_sha256(name, 'vesels') as n", "sluice.toml declares no secret `vesels`"),
+            ("hmac_sha256(name, name) as n", "a secret is named by a constant text"),
+        ] {
+            let (_, problems) = used_by(columns);
+            assert!(problems.iter().any(|p| p.contains(expected)), "{columns}: {problems:?}");
+        }
     }
 
     /// What a chain of functions writes out grows without bound: it is refused before it is written.

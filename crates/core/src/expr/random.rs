@@ -138,6 +138,8 @@ impl Random {
             Parameter::Interval => self.pick(INTERVAL).into(),
             Parameter::Json => self.pick(&["j", "json '[1, {\"a\": 2}]'", "j -> 'a'", "null"]).into(),
             Parameter::AsJson => self.pick(&["j", "t", "d", "n", "b", "at", "day", "null"]).into(),
+            // There is none here.
+            Parameter::Secret => "'vessels'".into(),
             Parameter::Word(words) => format!("'{}'", self.pick(words)),
         }
     }

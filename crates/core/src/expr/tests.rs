@@ -38,11 +38,29 @@ fn sample() -> (Vec<ScopeColumn>, RecordBatch) {
     (scope, batch)
 }
 
+/// What a project declares: the secret `vessels`, which has been read.
+fn declared() -> Arc<own::OwnFunctions> {
+    struct Known;
+
+    impl crate::secret::SecretStore for Known {
+        fn read(&self, _: &crate::secret::SecretRef) -> Result<crate::secret::Secret, String> {
+            Ok(crate::secret::Secret::new("gate-7"))
+        }
+    }
+
+    let secret = secrets::ExpressionSecret::new("vessels".into(), crate::secret::SecretRef::Env("VESSELS".into()));
+    secret.read(&Known).unwrap();
+    let mut declared = own::OwnFunctions::default();
+    declared.declare_secret(secret);
+    Arc::new(declared)
+}
+
 /// Binds `expression` as the only column; gives the three values as text, `null` and `!reason` included.
 fn values(expression: &str) -> Vec<String> {
     let (scope, batch) = sample();
     let mut problems = Problems::new();
-    let mut items = bind_select(&embed(&format!("{expression} as x")), &scope, &mut problems);
+    let text = embed(&format!("{expression} as x")).with_functions(&declared());
+    let mut items = bind_select(&text, &scope, &mut problems);
     assert!(!problems.has_errors(), "{expression}: {:?}", problems.into_sorted());
     let expr = items.remove(0).expr;
     let column = evaluate(&expr, &EvalContext { batch: &batch, now: 1_000_000 }).expand(batch.num_rows());
@@ -75,6 +93,9 @@ fn problems(expression: &str) -> Vec<Problem> {
 }
 
 #[rstest]
+#[case("left(hmac_sha256(lock_id, 'vessels'), 8) = left(hmac_sha256('Low', 'vessels'), 8)", ["true", "false", "null"])]
+#[case("name_uuid('6ba7b810-9dad-11d1-80b4-00c04fd430c8', lock_id)", ["b450ba0c-718f-5d0d-85b2-b9f032844492", "d68f1d5c-41a9-52e6-811a-93a746132f8b", "null"])]
+#[case("name_uuid(lock_id, 'x')", ["!`Low` is no UUID", "!`ÖST` is no UUID", "null"])]
 #[case("lower(lock_id)", ["low", "öst", "null"])]
 #[case("upper(lock_id) || '!'", ["LOW!", "ÖST!", "null"])]
 #[case("concat(lock_id, '-', draught_cm)", ["Low-180", "ÖST-0", "-"])]

@@ -43,7 +43,8 @@ impl Recognised {
             Self::Uneven => "remove the lines before the header row: tail -n +2",
             Self::Empty => "there is nothing in it",
             _ => {
-                "JSON, CSV and lines of text are known, also packed by gzip or zstd; Parquet, Arrow IPC and Avro files"
+                "JSON, CSV and lines of text are known, also packed by gzip, zstd, bzip2, xz, lz4 or snappy; Parquet, Arrow IPC and \
+                 Avro files"
             }
         }
     }

@@ -22,6 +22,7 @@ use crate::columns::OutputColumn;
 use crate::config::{ConnectionConfig, Options};
 use crate::context::Context;
 use crate::contract::Contract;
+use crate::expr::secrets::ExpressionSecret;
 use crate::failure::Outcome;
 use crate::flow::Unfold;
 use crate::formats::Format;
@@ -84,11 +85,21 @@ pub struct Plan {
     pub arrivals: Vec<ArrivalPlan>,
     /// The landings of all events.
     pub landings: Vec<LandingPlan>,
+    /// The secrets that its expressions use.
+    pub secrets: Vec<Arc<ExpressionSecret>>,
     /// The files that this was read from, for sealing.
     pub texts: SealedTexts,
 }
 
 impl Plan {
+    /// Reads the secrets that its expressions use. To be called before events go through it.
+    ///
+    /// # Errors
+    /// Where one cannot be read.
+    pub fn read_secrets(&self, store: &dyn SecretStore) -> Outcome<()> {
+        self.secrets.iter().try_for_each(|secret| secret.read(store))
+    }
+
     /// Takes change feeds apart, so that each event has an arrival of its own: for looking, not for running.
     pub fn split_feeds(&mut self) {
         let arrivals = std::mem::take(&mut self.arrivals);

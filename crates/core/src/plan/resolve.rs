@@ -32,6 +32,7 @@ pub fn resolve(config: &PipelineConfig, texts: SealedTexts, problems: &mut Probl
     let mut resolver = Resolver { config, problems, plan: empty(config, texts), columns: HashMap::new() };
     resolver.events();
     check_overlaps(&[(config, &resolver.plan)], resolver.problems);
+    resolver.plan.secrets = config.functions.used_secrets();
     resolver.plan
 }
 
@@ -49,6 +50,7 @@ fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
         events: Vec::new(),
         arrivals: Vec::new(),
         landings: Vec::new(),
+        secrets: Vec::new(),
         texts,
     }
 }

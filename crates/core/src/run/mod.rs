@@ -353,6 +353,7 @@ type Landings = HashMap<String, Box<dyn Landing>>;
 
 /// Opens every landing of a plan, and that of its rejects.
 fn open_landings(plan: &Plan, around: &Surroundings) -> Outcome<Landings> {
+    plan.read_secrets(around.secrets.as_ref())?;
     let mut landings = HashMap::new();
     for landing in &plan.landings {
         landings.insert(landing.label.clone(), landing.open(around, &plan.pipeline)?);

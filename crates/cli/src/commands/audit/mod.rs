@@ -44,6 +44,7 @@ pub(crate) fn audit(arguments: &Arguments, args: &AuditArgs) -> Outcome<Exit> {
     let (mirrors, left_out) = chosen(&split, args)?;
     let mut waiting = Waiting { project: &project, pipeline: &pipeline, ledger: ledger.as_ref(), args };
     let around = project.surroundings();
+    split.plan.read_secrets(around.secrets.as_ref())?;
     let mut compared = Vec::new();
     for mirror in mirrors {
         let counting = Counting::new("rows compared");

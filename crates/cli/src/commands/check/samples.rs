@@ -6,7 +6,7 @@ use arrow_array::Array as _;
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::TimestampMicrosecondType;
 use sluice_core::config::EventConfig;
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::kinds::Fits;
 use sluice_core::plan::Plan;
 use sluice_core::problem::{Problem, Problems};
@@ -54,6 +54,7 @@ pub(super) fn look(
 ) -> Outcome<Vec<SampledEvent>> {
     let plan = &pipeline.plan;
     let around = project.surroundings();
+    plan.read_secrets(around.secrets.as_ref())?;
     let mut chunks = Vec::new();
     for (index, arrival) in plan.arrivals.iter().enumerate() {
         let mut reader = arrival.view(&around)?.sample(events)?;
@@ -90,11 +91,15 @@ pub(super) fn look(
 /// A sample that could not be taken: what is wrong outside is not a mistake of the file.
 pub(super) fn unreadable(pipeline: &LoadedPipeline, failure: &Failure) -> Problem {
     let help = failure.help.clone().unwrap_or_else(|| "look again, or leave the events alone with --offline".into());
-    Problem::warning(
-        "place.missing",
-        format!("its events cannot be looked at: {}", failure.message),
-        pipeline.config.name_place.clone(),
-    )
+    let place = pipeline.config.name_place.clone();
+    match failure.kind {
+        // A run would stop with it as well.
+        FailureKind::Configuration => Problem::error("place.missing", failure.message.clone(), place),
+        _ => {
+            let message = format!("its events cannot be looked at: {}", failure.message);
+            Problem::warning("place.missing", message, place)
+        }
+    }
     .with_help(help)
 }
 

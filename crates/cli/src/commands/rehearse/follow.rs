@@ -106,6 +106,7 @@ fn turn(project: &Project, args: &RehearseArgs, state: &mut FollowState, stop: &
         state.last = None;
     }
     let Some(sampled) = &state.sampled else { return Ok(text) };
+    plan.read_secrets(project.surroundings().secrets.as_ref())?;
     let rehearsal = sampled.rehearse(plan)?;
     let became = outcome(plan, &rehearsal);
     let differences = state.last.as_ref().map_or_else(Vec::new, |(last, _)| compare(last, &became));

@@ -52,6 +52,7 @@ pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Ex
     if stop.is_settling() {
         return Ok(Exit::Interrupted);
     }
+    plan.read_secrets(project.surroundings().secrets.as_ref())?;
     let rehearsal = sampled.rehearse(plan)?;
     if let Some(number) = args.trace {
         return trace::show(arguments, plan, &rehearsal, number);

@@ -11,5 +11,6 @@ mod peers;
 mod rehearse;
 mod run_log;
 mod schemas;
+mod secrets;
 mod terminal;
 mod tour;

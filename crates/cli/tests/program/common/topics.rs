@@ -83,9 +83,10 @@ fn kcat(address: &str, arguments: &[&str]) -> Command {
     command
 }
 
-/// Sends lines, each with a key before a tab, to all partitions by their keys.
+/// Sends lines, each with a key before a tab, to all partitions by their keys. A connection that is lost on a busy machine is made
+/// anew (`-E`), and what is sent again then is there once.
 pub fn produce(address: &str, topic: &str, lines: &str, arguments: &[&str]) {
-    let mut command = kcat(address, &["-P", "-t", topic, "-K", "\t"]);
+    let mut command = kcat(address, &["-P", "-E", "-X", "enable.idempotence=true", "-t", topic, "-K", "\t"]);
     let mut child = command.args(arguments).stdin(Stdio::piped()).spawn().unwrap();
     child.stdin.take().unwrap().write_all(lines.as_bytes()).unwrap();
     assert!(child.wait().unwrap().success());

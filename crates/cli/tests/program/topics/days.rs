@@ -177,13 +177,16 @@ impl Day {
         let set = match said.contains("was recreated or has lost data") {
             true => {
                 let from = number("was read up to offset ");
-                // Of the life that was read, everything from there on is lost; of both partitions.
-                let read = self.last_read(life);
-                self.reading = life;
-                self.lost.push((read, partition, from, u64::MAX));
                 let positions = self.project.json(&["positions", "weighings"])["arrivals"][0]["partitions"].clone();
                 let other = positions[1 - partition]["ledger"].as_u64().unwrap_or(0);
-                self.lost.push((read, 1 - partition, other, u64::MAX));
+                for (partition, from) in [(partition, from), (1 - partition, other)] {
+                    // Of the life that was read, everything from there on is lost. Each partition may have been read of another
+                    // one: where nothing had been read before, it was read as it is. Of later ones nothing was read.
+                    let read = self.last_read(life, partition);
+                    self.lost.push((read, partition, from, u64::MAX));
+                    self.lost.extend((read + 1..life).map(|later| (later, partition, 0, u64::MAX)));
+                }
+                self.reading = life;
                 vec!["earliest".to_string()]
             }
             false => {
@@ -199,12 +202,11 @@ impl Day {
         }
     }
 
-    /// The last life before one of which something has landed, among those that can have been read.
-    fn last_read(&self, before: usize) -> usize {
+    /// The last life before one of whose partition something has landed, among those that can have been read.
+    fn last_read(&self, before: usize, partition: usize) -> usize {
         let landed: BTreeSet<u64> = topics::numbers(&self.project, "archive/all").into_iter().collect();
-        let has_landed = |life: &usize| {
-            self.record.lives[*life].iter().flat_map(BTreeMap::values).any(|number| landed.contains(number))
-        };
+        let has_landed =
+            |life: &usize| self.record.lives[*life][partition].values().any(|number| landed.contains(number));
         (self.reading..before).rev().find(has_landed).unwrap_or(self.reading)
     }
 

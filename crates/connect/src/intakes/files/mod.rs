@@ -1,6 +1,6 @@
 //! Intake kind `files`: files of a folder, one partition each. A position is a byte of a file.
 //!
-//! Files may be packed with gzip or zstd; positions then count the bytes of what was packed. Formats that are read as a whole
+//! Files may be packed (`packed`); positions then count the bytes of what was packed. Formats that are read as a whole
 //! (Parquet, say) count rows instead; see `whole`.
 //!
 //! New files are picked up while running; a file that grows is read on from its last whole record. A file is known by its

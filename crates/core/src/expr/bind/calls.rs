@@ -177,6 +177,9 @@ impl Binder<'_, '_> {
             self.mismatch(span, message, Some(&own.signature()));
             return None;
         }
+        for secret in own.secrets() {
+            self.sql.functions().use_secret(&secret);
+        }
         let mut bound = Vec::with_capacity(arguments.len());
         for (syntax, (name, ty)) in arguments.iter().zip(&own.arguments) {
             let argument = self.bind(syntax)?;
@@ -230,6 +233,7 @@ impl Binder<'_, '_> {
     /// A call whose arguments have their types.
     pub(super) fn built(&mut self, function: &'static Function, arguments: Vec<Expr>, span: Span) -> Option<Expr> {
         let prepared = match function.prepare.map_or(Ok(Prepared::Nothing), |prepare| prepare(&arguments)) {
+            Ok(Prepared::Nothing) => self.secret_among(function, &arguments),
             Ok(prepared) => prepared,
             Err(reason) => {
                 let place = self.place(span);
@@ -300,11 +304,45 @@ impl Binder<'_, '_> {
                 }
                 _ => "a timestamptz",
             },
+            Parameter::Secret => return self.secret(argument, span),
             Parameter::Word(words) => return self.word(function, words, &argument, span),
         };
         let message = format!("`{}` takes {wanted} here, not {ty}", function.name);
         self.mismatch(span, message, Some(function.signature));
         None
+    }
+
+    /// The name of a secret that the project declares.
+    fn secret(&mut self, argument: Expr, span: Span) -> Option<Expr> {
+        let place = self.place(span);
+        let help = "write its name in single quotes, and declare it in sluice.toml: [secret.NAME] from = { env = \"VARIABLE\" }";
+        let Some(name) = argument.as_text() else {
+            self.problems.add(
+                Problem::error("type.mismatch", "a secret is named by a constant text", place)
+                    .with_label("which secret?")
+                    .with_help(help),
+            );
+            return None;
+        };
+        if self.sql.functions().use_secret(&name).is_some() {
+            return Some(argument);
+        }
+        let names: Vec<&str> = self.sql.functions().secret_names().collect();
+        let problem = Problem::error("name.unknown", format!("sluice.toml declares no secret `{name}`"), place)
+            .with_label("binds to nothing");
+        self.problems.add(match names.is_empty() {
+            true => problem.with_help(help),
+            false => problem.with_nearest(&name, "secrets", names),
+        });
+        None
+    }
+
+    /// The secret that a call uses.
+    fn secret_among(&self, function: &Function, arguments: &[Expr]) -> Prepared {
+        let place = function.parameters.iter().position(|parameter| *parameter == Parameter::Secret);
+        let name = place.and_then(|place| arguments.get(place)?.as_text());
+        let secret = name.and_then(|name| self.sql.functions().use_secret(&name));
+        secret.map_or(Prepared::Nothing, Prepared::Secret)
     }
 
     fn word(

@@ -1,9 +1,10 @@
 //! Digests of a text's bytes, in hexadecimal digits.
 
+use hmac::{Hmac, KeyInit as _, Mac as _};
 use md5::Md5;
 use sha2::{Digest, Sha224, Sha256, Sha384, Sha512};
 
-use super::{Arguments, Function};
+use super::{Arguments, Function, Parameter, Prepared};
 use crate::expr::column::{Column, map_text};
 
 const HEX: &[u8; 16] = b"0123456789abcdef";
@@ -11,12 +12,34 @@ const HEX: &[u8; 16] = b"0123456789abcdef";
 /// Digests.
 pub(super) const FUNCTIONS: &[Function] = &[
     Function {
+        name: "hmac_sha256",
+        signature: "hmac_sha256(text, secret) → text",
+        about: "The HMAC of the text with a secret of sluice.toml, by SHA-256 (RFC 2104), as 64 hexadecimal digits: a pseudonym \
+                that stays the same, and that nobody can find out by trying without the secret.",
+        example: "hmac_sha256('TN-0042', 'vessels')",
+        gives: "4e12b0032ba81888a2a02fb4cb93225e6db41f5d768f6c69ed4276704aff1584",
+        parameters: &[Parameter::Text, Parameter::Secret],
+        compute: hmac_sha256,
+        ..Function::PLAIN
+    },
+    Function {
         name: "md5",
         signature: "md5(text) → text",
         about: "The MD5 digest, 32 hexadecimal digits. It protects nothing: texts with one digest can be made.",
         example: "md5('Ada')",
         gives: "1a382809b7c03f686e12dd15677c5497",
         compute: digest::<Md5>,
+        ..Function::PLAIN
+    },
+    Function {
+        name: "name_uuid",
+        signature: "name_uuid(namespace, name) → text",
+        about: "The UUID of a name within a namespace, which is a UUID too: the same name always gives the same one (RFC 9562, \
+                version 5).",
+        example: "name_uuid('6ba7b810-9dad-11d1-80b4-00c04fd430c8', 'TN-0042')",
+        gives: "006cb42c-690f-59fd-8328-1ed3fc6459f5",
+        parameters: &[Parameter::Text, Parameter::Text],
+        compute: name_uuid,
         ..Function::PLAIN
     },
     Function {
@@ -57,12 +80,50 @@ pub(super) const FUNCTIONS: &[Function] = &[
     },
 ];
 
+fn push_hex(bytes: impl IntoIterator<Item = u8>, out: &mut Vec<u8>) {
+    for byte in bytes {
+        out.push(HEX[usize::from(byte >> 4)]);
+        out.push(HEX[usize::from(byte & 15)]);
+    }
+}
+
 fn digest<D: Digest>(a: &Arguments<'_>) -> Column {
     map_text(&a.all(), a.rows, |row, out| {
-        for byte in D::digest(a.text(0, row).as_bytes()) {
-            out.push(HEX[usize::from(byte >> 4)]);
-            out.push(HEX[usize::from(byte & 15)]);
-        }
+        push_hex(D::digest(a.text(0, row).as_bytes()), out);
+        Ok(())
+    })
+}
+
+fn hmac_sha256(a: &Arguments<'_>) -> Column {
+    let secret = match a.prepared {
+        Prepared::Secret(secret) => secret.text(),
+        _ => None,
+    };
+    // The key's own part is computed once.
+    let keyed = secret.and_then(|secret| Hmac::<Sha256>::new_from_slice(secret.as_bytes()).ok());
+    map_text(&a.all(), a.rows, |row, out| {
+        let keyed = keyed.clone().ok_or("the secret has not been read")?;
+        push_hex(keyed.chain_update(a.text(0, row).as_bytes()).finalize().into_bytes(), out);
+        Ok(())
+    })
+}
+
+fn name_uuid(a: &Arguments<'_>) -> Column {
+    let mut known: Option<(&str, uuid::Uuid)> = None;
+    map_text(&a.all(), a.rows, |row, out| {
+        let (namespace, name) = (a.text(0, row), a.text(1, row));
+        let namespace = match known {
+            Some((text, uuid)) if text == namespace => uuid,
+            _ => {
+                let cut = || namespace.chars().take(80).collect::<String>();
+                let uuid = uuid::Uuid::try_parse(namespace).map_err(|_| format!("`{}` is no UUID", cut()))?;
+                known = Some((namespace, uuid));
+                uuid
+            }
+        };
+        let mut buffer = uuid::Uuid::encode_buffer();
+        let uuid = uuid::Uuid::new_v5(&namespace, name.as_bytes());
+        out.extend_from_slice(uuid.hyphenated().encode_lower(&mut buffer).as_bytes());
         Ok(())
     })
 }

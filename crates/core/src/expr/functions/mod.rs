@@ -50,6 +50,8 @@ pub enum Parameter {
     Json,
     /// Any value, as JSON.
     AsJson,
+    /// The name of a secret, as a constant text.
+    Secret,
     /// A constant text, one of some words.
     Word(&'static [&'static str]),
 }
@@ -70,6 +72,8 @@ pub(crate) enum Prepared {
     Zone(chrono_tz::Tz),
     /// How a moment is written.
     Moment(Arc<time::Layout>),
+    /// A secret.
+    Secret(Arc<super::secrets::ExpressionSecret>),
 }
 
 /// The arguments of one call.

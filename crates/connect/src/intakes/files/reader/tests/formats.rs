@@ -4,6 +4,7 @@ use std::io::Write as _;
 
 use super::*;
 use crate::intakes::files::sample;
+use crate::packed::{Packing, pack};
 use sluice_core::formats::csv;
 use sluice_core::formats::{Csv, JsonLines};
 
@@ -121,13 +122,16 @@ fn an_open_quote_costs_its_own_line() {
 }
 
 #[rstest]
-#[case::gzip("a.csv.gz")]
-#[case::zstd("a.csv.zst")]
-fn packed_files_are_read_as_what_they_hold(#[case] name: &str) {
+#[case::gzip("a.csv.gz", Packing::Gzip)]
+#[case::zstd("a.csv.zst", Packing::Zstd)]
+#[case::bzip2("a.csv.bz2", Packing::Bzip2)]
+#[case::xz("a.csv.xz", Packing::Xz)]
+#[case::lz4("a.csv.lz4", Packing::Lz4)]
+#[case::snappy("a.csv.sz", Packing::Snappy)]
+fn packed_files_are_read_as_what_they_hold(#[case] name: &str, #[case] packing: Packing) {
     let folder = Folder::new();
     let text = format!("id,note\n{}", "1,x\n".repeat(500));
-    let packed = if name.ends_with("gz") { gzip(&text) } else { zstd::encode_all(text.as_bytes(), 1).unwrap() };
-    put(&folder, name, &packed);
+    put(&folder, name, &pack(packing, text.as_bytes()));
     let limit = ReadLimit { records: 300, bytes: 1 << 20, ends: false };
     let found = chunks(&mut csv_reader(&folder, Vec::new()), limit);
     let all: Vec<u8> = found.iter().flat_map(|c| c.bytes.clone()).collect();
