@@ -127,7 +127,9 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
             let seen = looked.map_or_else(String::new, |l| format!("; {}", l.describe()));
             output::print(&format!("  {} {fields}, {origin}{seen}\n", event.name));
             if let Some((_, state)) = plan.remembering().find(|(made, _)| plan.events[*made].name == event.name) {
-                output::print(&format!("    {}\n", style::dim(&remembered(&state.cost()))));
+                for line in problems::wrap(&remembered(&state.cost()), screen_width().saturating_sub(4), 0) {
+                    output::print(&format!("    {}\n", style::dim(&line)));
+                }
             }
             for landing in event.landings.iter().map(|i| &plan.landings[*i]) {
                 // What a feed reports of every row is not a column of anybody's.
@@ -145,7 +147,9 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
 fn remembered(cost: &StateCost) -> String {
     let StateCost { of, memory, ledger, most } = *cost;
     format!(
-        "each {of} that it remembers takes about {memory} bytes of memory and {ledger} of the ledger; at most {} in memory, {}",
+        "each {of} that it remembers takes about {} of memory and {} of the ledger; at most {} in memory, {}",
+        show_size(memory),
+        show_size(ledger),
         show_count(most),
         show_size(most.saturating_mul(memory))
     )
