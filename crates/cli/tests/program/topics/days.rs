@@ -134,6 +134,7 @@ impl Day {
                 for _ in 0..3 {
                     self.produce();
                 }
+                self.wait_for_stop();
             }
             13 | 14 => {
                 if let Some(run) = self.run.take() {
@@ -144,6 +145,19 @@ impl Day {
             _ => std::thread::sleep(Duration::from_millis(self.random.below(400))),
         }
         self.look_after();
+    }
+
+    /// A run asks several times before it believes that messages are gone. Nothing else happens to the topic meanwhile, else nobody
+    /// could tell which of its lives a message is about.
+    fn wait_for_stop(&mut self) {
+        for _ in 0..60 {
+            match self.run.take().map(Running::ended) {
+                None => return,
+                Some(Ok((code, said))) => return self.stopped(code, &said),
+                Some(Err(run)) => self.run = Some(run),
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
     }
 
     fn say(&mut self, word: &str) {
@@ -234,11 +248,11 @@ impl Day {
         let landed: BTreeSet<u64> = topics::numbers(&self.project, "archive/all").into_iter().collect();
         let last = self.record.lives.len() - 1;
         for (life, partitions) in self.record.lives.iter().enumerate() {
-            // A topic that was recreated before any of it was read leaves no trace.
-            if life < last && partitions.iter().flat_map(BTreeMap::values).all(|n| !landed.contains(n)) {
-                continue;
-            }
             for (partition, numbers) in partitions.iter().enumerate() {
+                // A partition of a topic that was recreated before any of it was read leaves no trace.
+                if life < last && numbers.values().all(|n| !landed.contains(n)) {
+                    continue;
+                }
                 let is_lost = |offset: u64| {
                     self.lost
                         .iter()

@@ -142,6 +142,11 @@ impl Assigned {
         if self.guard.is_some() { self.position - 1 } else { self.position }
     }
 
+    /// Whether a message is known that proves which topic it is.
+    pub(super) fn is_provable(&self) -> bool {
+        self.guard.is_some() || self.witness.is_some()
+    }
+
     /// What proves that all that was handed on since the last proof came from the topic that was read before.
     pub(super) fn proof(&self) -> Option<Proof> {
         let witness = self.witness.clone()?;

@@ -99,7 +99,9 @@ impl Quiet {
             if part.position < low {
                 return Ok(Some(QuietFound::Halt(expired(&part.name, part.position, low))));
             }
-            if part.position > high && !reaches(broker, consumer, &part.partition, part.position) {
+            if part.position > high
+                && !(part.is_provable() && reaches(broker, consumer, &part.partition, part.position))
+            {
                 return Err(recreated(
                     &part.name,
                     part.proven_to,
