@@ -59,7 +59,7 @@ impl Packing {
             Self::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(buffered)),
             Self::Xz => {
                 let stream = liblzma::stream::Stream::new_stream_decoder(MEMORY, liblzma::stream::CONCATENATED)?;
-                Box::new(liblzma::bufread::XzDecoder::new_stream(buffered, stream))
+                Box::new(Bounded(liblzma::bufread::XzDecoder::new_stream(buffered, stream)))
             }
             Self::Lz4 => Box::new(Frames(lz4_flex::frame::FrameDecoder::new(buffered))),
             Self::Snappy => Box::new(snap::read::FrameDecoder::new(buffered)),
@@ -101,6 +101,23 @@ const WINDOW: u32 = 27;
 
 /// Bytes of memory that a stream of xz may ask for, as much as `xz -9` needs four times over.
 const MEMORY: u64 = 256 << 20;
+
+/// A stream of xz, whose message says what to do where it asks for too much.
+struct Bounded<R>(R);
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.0.read(buffer).map_err(|error| {
+            let reason = error.get_ref().and_then(|e| e.downcast_ref::<liblzma::stream::Error>());
+            match reason {
+                Some(liblzma::stream::Error::MemLimit) => io::Error::other(
+                    "its xz stream asks for more than 256 MiB of memory; pack it with a smaller dictionary, as xz -9 does",
+                ),
+                _ => error,
+            }
+        })
+    }
+}
 
 /// Frames of LZ4, one after the other: their reader says at the end of each that it has ended.
 struct Frames<R: Read>(lz4_flex::frame::FrameDecoder<BufReader<R>>);
@@ -250,6 +267,23 @@ mod tests {
     ) {
         let both = [packed(packing), packed(packing)].concat();
         assert_eq!(packing.unpack(both, 1 << 20).unwrap(), (TEXT.repeat(2), true));
+    }
+
+    #[test]
+    fn a_stream_that_asks_for_too_much_memory_is_refused_with_a_remedy() {
+        use std::io::Write as _;
+        let mut options = liblzma::stream::LzmaOptions::new_preset(0).unwrap();
+        options.dict_size(1 << 30);
+        let mut filters = liblzma::stream::Filters::new();
+        filters.lzma2(&options);
+        let stream = liblzma::stream::Stream::new_stream_encoder(&filters, liblzma::stream::Check::Crc64).unwrap();
+        let mut writer = liblzma::write::XzEncoder::new_stream(Vec::new(), stream);
+        writer.write_all(TEXT).unwrap();
+        let error = Packing::Xz.unpack(writer.finish().unwrap(), 1 << 20).unwrap_err();
+        assert!(
+            error.to_string().contains("more than 256 MiB") && error.to_string().contains("pack it with"),
+            "{error}"
+        );
     }
 
     #[test]

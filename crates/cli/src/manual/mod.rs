@@ -10,6 +10,7 @@ use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
 use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS};
 use sluice_core::expr::own::{FUNCTION_OPTIONS, OwnFunction};
+use sluice_core::expr::secrets::SECRET_OPTIONS;
 use sluice_core::expr::{DIFFERENCES, GROUPS, OPERATORS};
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
@@ -149,6 +150,7 @@ fn type_in_store(one: TypeInStore) -> Entry {
 fn option_tables(all: &mut Vec<Entry>) {
     options(all, "files", "sluice.toml", project::FILE_OPTIONS);
     options(all, "files", "[connection.NAME]", project::CONNECTION_OPTIONS);
+    options(all, "files", "[secret.NAME]", SECRET_OPTIONS);
     options(all, "files", "[function.NAME]", FUNCTION_OPTIONS);
     options(all, "files", "pipelines/NAME.toml", pipeline::FILE_OPTIONS);
     options(all, "files", "[event.NAME]", pipeline::EVENT_OPTIONS);

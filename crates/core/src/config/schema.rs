@@ -19,6 +19,7 @@ pub fn project_schema(registry: &Registry) -> Value {
     });
     let mut schema = table(&[project::FILE_OPTIONS]);
     put(&mut schema, "connection", by_name(&connection));
+    put(&mut schema, "secret", by_name(&table(&[crate::expr::secrets::SECRET_OPTIONS])));
     put(&mut schema, "function", by_name(&table(&[crate::expr::own::FUNCTION_OPTIONS])));
     named(schema, "sluice.toml", "a project: its name, its ledger, its connections")
 }

@@ -149,6 +149,7 @@ impl Batch<'_> {
         let staged = self.landings.get(landing).and_then(|l| l.fit(Some(work)));
         let fits: Fits = staged.map(|fit| (landing.to_string(), fit)).into_iter().collect();
         let folders = BatchFolders::default();
+        self.plan.read_secrets(self.around.secrets.as_ref())?;
         let mut processor = Processor::new(self.plan, &meeting.arrivals, &fits, &folders)?;
         let mut found = Vec::new();
         loop {

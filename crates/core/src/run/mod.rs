@@ -239,6 +239,8 @@ pub fn run(
         }
     }
     refuse_moved_stations(plan, ledger)?;
+    // What was sealed needs no secret to land; what is read does.
+    plan.read_secrets(around.secrets.as_ref())?;
     // All sources are opened before any is read: a missing one is said before something moves.
     let mut intakes = HashMap::new();
     for arrival in &plan.arrivals {
@@ -353,7 +355,6 @@ type Landings = HashMap<String, Box<dyn Landing>>;
 
 /// Opens every landing of a plan, and that of its rejects.
 fn open_landings(plan: &Plan, around: &Surroundings) -> Outcome<Landings> {
-    plan.read_secrets(around.secrets.as_ref())?;
     let mut landings = HashMap::new();
     for landing in &plan.landings {
         landings.insert(landing.label.clone(), landing.open(around, &plan.pipeline)?);

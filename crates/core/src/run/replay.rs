@@ -189,6 +189,7 @@ fn read_again(
     work: &ReplayWork<'_>,
     (stop, observer): (&Stop, &dyn Observer),
 ) -> Outcome<ReplayReport> {
+    plan.read_secrets(around.secrets.as_ref())?;
     let batches = ledger.batches(&plan.pipeline, BatchQuery::default())?;
     let number = ledger.begin_replay(&plan.pipeline, work.what, work.reason)?;
     reach("replay.begun");

@@ -110,17 +110,3 @@ fn reference(plan: &ReferencePlan) -> StateCost {
         most: bytes(plan.most),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case(SqlType::Integer, 4)]
-    #[case(SqlType::Text, TEXT)]
-    #[case(SqlType::Decimal { precision: 8, scale: 2 }, 16)]
-    fn wide_values_take_more(#[case] ty: SqlType, #[case] expected: u64) {
-        assert_eq!(width(ty), expected);
-    }
-}

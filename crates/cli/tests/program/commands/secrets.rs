@@ -48,6 +48,20 @@ fn a_pseudonym_is_the_same_for_the_same_secret_and_the_secret_is_nowhere() {
     assert!(!all.contains("lock-sixteen") && !all.contains("another-lock"));
 }
 
+/// What was sealed is computed already.
+#[cfg(feature = "failpoints")]
+#[test]
+fn a_sealed_batch_lands_without_the_secret() {
+    let project = project();
+    let killed =
+        project.command(RUN).env("TICKETS", "lock-sixteen").env("SLUICE_KILL_AT", "seal.after:1").output().unwrap();
+    assert!(!killed.status.success(), "{killed:?}");
+    assert!(project.heavy().is_empty());
+    let (_, err) = project.expect(3, RUN);
+    assert!(err.contains("the secret `tickets` cannot be used"), "{err}");
+    assert_eq!(project.heavy().get("4a86c237fd96"), Some(&1));
+}
+
 #[test]
 fn a_secret_that_is_missing_stops_what_needs_it_and_nothing_else() {
     let project = project();

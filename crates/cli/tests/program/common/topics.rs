@@ -83,8 +83,8 @@ fn kcat(address: &str, arguments: &[&str]) -> Command {
     command
 }
 
-/// Sends lines, each with a key before a tab, to all partitions by their keys. A connection that is lost on a busy machine is made
-/// anew (`-E`), and what is sent again then is there once.
+/// Sends lines, each with a key before a tab, to all partitions by their keys. Where a busy machine loses the connection, kcat connects
+/// again (`-E`), and the topic has a message that was sent twice only once.
 pub fn produce(address: &str, topic: &str, lines: &str, arguments: &[&str]) {
     let mut command = kcat(address, &["-P", "-E", "-X", "enable.idempotence=true", "-t", topic, "-K", "\t"]);
     let mut child = command.args(arguments).stdin(Stdio::piped()).spawn().unwrap();

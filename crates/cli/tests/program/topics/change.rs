@@ -224,6 +224,26 @@ fn an_earlier_end_that_is_reported_for_a_moment_is_not_believed(#[case] runs: bo
     assert!(said.contains("was read up to offset 200, but the partition ends before it now"), "{said}");
 }
 
+/// Where no message was read that could prove which topic it is, an earlier end is believed at once: a topic that was recreated could have
+/// grown beyond the position before the broker is asked again, and its first messages would be skipped.
+#[test]
+fn an_earlier_end_is_believed_where_no_message_was_read() {
+    let Some((broker, project)) = set_up("depot.weighings:1", &every("")) else { return };
+    produce(&broker.address, TOPIC, &lines(0, 100), &[]);
+    // Reading begins at 100, and nothing stands before it.
+    broker.command("expire depot.weighings 0 100");
+    project.expect(0, RUN);
+    broker.command("recreate depot.weighings");
+    let run = Running::start(&project, WATCH);
+    // It reads, and has found the topic empty; then it grows.
+    std::thread::sleep(std::time::Duration::from_millis(1_200));
+    produce(&broker.address, TOPIC, &lines(1_000, 1_150), &[]);
+    let (code, said) = run.end();
+    assert_eq!(code, 6, "{said}");
+    assert!(said.contains("was read up to offset 100, but the partition ends before it now"), "{said}");
+    assert!(numbers(&project, "archive/all").is_empty());
+}
+
 /// A run that is asked to settle does not wait for clients with open requests to a silent broker.
 #[rstest]
 #[case("silence", 0)]

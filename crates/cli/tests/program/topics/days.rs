@@ -147,8 +147,8 @@ impl Day {
         self.look_after();
     }
 
-    /// A run asks several times before it believes that messages are gone. Nothing else happens to the topic meanwhile, else nobody
-    /// could tell which of its lives a message is about.
+    /// Waits until the run has noticed that the topic was recreated: it asks the broker several times before it stops. If the topic
+    /// changed again meanwhile, the message of the run would not say which of the topics it is about.
     fn wait_for_stop(&mut self) {
         for _ in 0..60 {
             match self.run.take().map(Running::ended) {

@@ -96,6 +96,12 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
     assert!(out.contains("each row that it remembers takes about"), "{out}");
     let remembers = &project.json(&["check"])["pipelines"][0]["remembers"][0];
     assert_eq!((&remembers["event"], &remembers["each"]["most"]), (&json!("named"), &json!(1_000_000)));
+    // The estimate is of the size of what the ledger has.
+    let state = project.json(&["ledger", "passages", "--state"]);
+    let named = state["stations"].as_array().unwrap().iter().find(|s| s["station"] == "named").unwrap();
+    let found = named["bytes"].as_u64().unwrap() / named["keys"].as_u64().unwrap();
+    let estimated = remembers["each"]["ledger"].as_u64().unwrap();
+    assert!((found..3 * found).contains(&estimated), "{estimated} estimated, {found} found");
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50"]);
     assert!(out.contains("named: 100 in → 50 good, 50 held") && out.contains("lock_name"), "{out}");
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50", "--trace", "1"]);

@@ -70,7 +70,7 @@ pub(crate) fn open_writers(broker: &Broker, client: &Consumer, partitions: &[(&s
     }
     let ids: Vec<i64> = found.iter().flatten().map(|writer| writer.producer_id).collect();
     let mut names = BTreeMap::new();
-    // The coordinator of each transaction is one of them, and only its name would tell which.
+    // One of the brokers coordinates each transaction. Which one follows from its name, which is not known yet: all are asked.
     for session in sessions.iter_mut().filter(|s| !ids.is_empty() && s.knows(LIST_TRANSACTIONS, 0)) {
         if let Some(answer) = session.ask(LIST_TRANSACTIONS, 0, true, &list(&ids)) {
             listed(&answer, &mut names);

@@ -106,6 +106,9 @@ impl Patient {
 
     /// Gives the events on that have waited for some of these rows: with the first row of their key.
     fn give_to_waiting(&mut self, rows: &RecordBatch, given: &mut Given) -> Outcome<()> {
+        if self.blocks.live() == 0 {
+            return Ok(());
+        }
         let plan = Arc::clone(&self.plan);
         let refused: FxHashSet<usize> = given.faults.iter().map(|fault| fault.row).collect();
         let deleted = plan.deleted.map(|place| rows.column(place).as_boolean());
@@ -192,7 +195,7 @@ impl Station for Patient {
         Ok(given)
     }
 
-    /// Where nothing more is expected, as at the end of a sample, events wait on: that is not what becomes of them.
+    /// At the end of a sample, events that wait stay held: they are not rejects, since their row may still come.
     fn end(&mut self, watermark: i64, _: bool) -> Outcome<Given> {
         let mut given = Given { count: self.count(), ..Given::default() };
         self.reached = self.reached.max(watermark);
