@@ -16,6 +16,14 @@ pub const COMMANDS: &[(&str, &str)] = &[
     ("move TOPIC PARTITION", "the partition has no leader until `moved`"),
     ("moved TOPIC PARTITION", "the partition has its leader again"),
     ("shorten TOPIC PARTITION OFFSET", "reports an earlier end, like a broker that reads its log again, until `whole`"),
+    (
+        "shorten TOPIC PARTITION OFFSET COUNT",
+        "the same until a fetch was out of range and the end was asked for so often",
+    ),
+    (
+        "understate TOPIC PARTITION OFFSET",
+        "reports an earlier end to those who ask, but serves all messages, until `whole`",
+    ),
     ("whole TOPIC PARTITION", "reports its end again"),
     ("delay MILLISECONDS", "delays every answer"),
     ("cut", "closes every connection; requests are carried out but not answered"),
@@ -23,6 +31,7 @@ pub const COMMANDS: &[(&str, &str)] = &[
     ("silence", "keeps connections open but answers nothing until `speak`"),
     ("speak", "answers again"),
     ("twice COUNT", "sends the next answers twice"),
+    ("reported TOPIC PARTITION", "prints the end that it reports"),
     ("ends TOPIC", "prints the first offset and the end of each partition"),
 ];
 
@@ -115,14 +124,22 @@ pub(super) fn command(shared: &Shared, line: &str) -> Result<String, String> {
         ["moved", topic, partition] => {
             with_log(shared, topic, partition, |log| log.moves = false).and_then(|()| done())
         }
-        ["shorten", topic, partition, offset] => {
+        ["shorten", topic, partition, offset, count @ ..] if count.len() < 2 => {
             let offset = i64::try_from(number(offset)?).unwrap_or(i64::MAX);
-            with_log(shared, topic, partition, |log| log.reports = Some(offset))?;
+            let count = count.first().map(|count| number(count)).transpose()?;
+            with_log(shared, topic, partition, |log| {
+                (log.reports, log.heals_after, log.was_missed) = (Some(offset), count, false);
+            })?;
             shared.news.notify_all();
             done()
         }
+        ["understate", topic, partition, offset] => {
+            let offset = i64::try_from(number(offset)?).unwrap_or(i64::MAX);
+            with_log(shared, topic, partition, |log| log.understates = Some(offset)).and_then(|()| done())
+        }
         ["whole", topic, partition] => {
-            with_log(shared, topic, partition, |log| log.reports = None).and_then(|()| done())
+            with_log(shared, topic, partition, |log| (log.reports, log.understates) = (None, None))
+                .and_then(|()| done())
         }
         ["delay", milliseconds] => {
             shared.faults().delay = Duration::from_millis(number(milliseconds)?);
@@ -148,6 +165,11 @@ pub(super) fn command(shared: &Shared, line: &str) -> Result<String, String> {
         ["twice", count] => {
             shared.faults().twice = number(count)?;
             done()
+        }
+        ["reported", topic, partition] => {
+            let mut end = 0;
+            with_log(shared, topic, partition, |log| end = log.reported_end())?;
+            Ok(end.to_string())
         }
         ["ends", topic] => {
             let state = shared.state();

@@ -115,6 +115,13 @@ pub(super) struct Log {
     writers: HashMap<i64, Writer>,
     /// The end that it reports, where that is an earlier one.
     pub reports: Option<i64>,
+    /// How many more questions for its end are answered with the earlier one; they count from the first fetch that was out of
+    /// range on.
+    pub heals_after: Option<u64>,
+    /// Whether a fetch was out of range.
+    pub was_missed: bool,
+    /// The end that those are told who ask for it, where that is an earlier one.
+    pub understates: Option<i64>,
     /// Whether it changes its leader just now.
     pub moves: bool,
 }
@@ -207,6 +214,15 @@ impl Log {
     /// The end as it is reported.
     pub(super) fn reported_end(&self) -> i64 {
         self.reports.map_or(self.end, |end| end.min(self.end))
+    }
+
+    /// That somebody asks for its end.
+    pub(super) fn is_asked(&mut self) {
+        match self.heals_after {
+            Some(0) => (self.reports, self.heals_after) = (None, None),
+            Some(left) if self.was_missed => self.heals_after = Some(left - 1),
+            _ => {}
+        }
     }
 
     /// The writers that are known, each with the first offset of its open transaction.

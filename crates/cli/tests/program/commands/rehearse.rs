@@ -165,7 +165,7 @@ impl Following {
 
     /// Waits for a text in what was written since the last call; gives it.
     fn wait_for(&self, text: &str) -> String {
-        let end = Instant::now() + Duration::from_secs(30);
+        let end = Instant::now() + Duration::from_secs(120);
         loop {
             let mut out = self.out.lock().unwrap();
             if out.contains(text) {

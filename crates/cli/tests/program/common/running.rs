@@ -1,6 +1,6 @@
 //! The program, running in the background.
 
-use std::process::{Child, Command};
+use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use crate::common::TestProject;
@@ -9,9 +9,34 @@ use crate::common::TestProject;
 pub fn wait_for(mut done: impl FnMut() -> bool) {
     let started = Instant::now();
     while !done() {
-        assert!(started.elapsed() < Duration::from_secs(60), "it did not come");
+        assert!(started.elapsed() < Duration::from_secs(180), "it did not come");
         std::thread::sleep(Duration::from_millis(100));
     }
+}
+
+/// Sets a scene and starts a run in it that stops at a point. Where another thread of the run was just then writing to the ledger,
+/// nobody else could write: then all is done over again.
+pub fn stopped_at<T>(arguments: &[&str], point: &str, scene: impl Fn() -> (TestProject, T)) -> (TestProject, T, Child) {
+    for _ in 0..20 {
+        let (project, more) = scene();
+        let mut command = project.command(arguments);
+        command.env("SLUICE_STOP_AT", point).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut child = command.spawn().unwrap();
+        let stat = format!("/proc/{}/stat", child.id());
+        wait_for(|| {
+            assert!(child.try_wait().unwrap().is_none(), "it ended before {point}");
+            let stat = std::fs::read_to_string(&stat).unwrap_or_default();
+            stat.rsplit(')').next().is_some_and(|rest| rest.trim_start().starts_with('T'))
+        });
+        let ledger = rusqlite::Connection::open(project.path(".sluice/ledger.db")).unwrap();
+        ledger.busy_timeout(Duration::from_millis(100)).unwrap();
+        if ledger.execute_batch("begin immediate; rollback").is_ok() {
+            return (project, more, child);
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+    panic!("it always wrote to the ledger when it was stopped");
 }
 
 /// A run in the background.
@@ -88,7 +113,7 @@ impl Running {
             if let Some(status) = self.child.try_wait().unwrap() {
                 return (status.code().unwrap_or(-1), self.said());
             }
-            assert!(started.elapsed() < Duration::from_secs(60), "it does not end: {}", self.said());
+            assert!(started.elapsed() < Duration::from_secs(180), "it does not end: {}", self.said());
             std::thread::sleep(Duration::from_millis(50));
         }
     }

@@ -248,7 +248,7 @@ pub mod admin {
 
     impl Open {
         pub fn commit(self) {
-            self.0.commit_transaction(Duration::from_secs(20)).unwrap();
+            self.0.commit_transaction(Duration::from_secs(60)).unwrap();
         }
     }
 
@@ -264,12 +264,12 @@ pub mod admin {
             config.set(*name, *value);
         }
         let producer: BaseProducer = config.create().unwrap();
-        producer.init_transactions(Duration::from_secs(20)).unwrap();
+        producer.init_transactions(Duration::from_secs(60)).unwrap();
         producer.begin_transaction().unwrap();
         for value in values {
             producer.send(BaseRecord::<str, str>::to(topic).payload(*value).partition(0)).unwrap();
         }
-        producer.flush(Duration::from_secs(20)).unwrap();
+        producer.flush(Duration::from_secs(60)).unwrap();
         Open(producer)
     }
 
@@ -293,7 +293,7 @@ pub mod admin {
             .set("transactional.id", "elsewhere")
             .create()
             .unwrap();
-        let patience = Duration::from_secs(20);
+        let patience = Duration::from_secs(60);
         producer.init_transactions(patience).unwrap();
         for (values, committed) in all {
             producer.begin_transaction().unwrap();

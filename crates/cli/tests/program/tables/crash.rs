@@ -9,7 +9,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use crate::common::TestProject;
-use crate::common::running::Running;
+use crate::common::running::{Running, stopped_at};
 use crate::common::tables;
 use crate::common::tables::{Cut, Database, Expected, LOG_TABLE, cutting_proxy};
 use rstest::rstest;
@@ -126,19 +126,17 @@ fn a_connection_that_is_cut_is_found_again(
 fn a_zombie_lands_nothing_twice(
     #[values("publish.before", "publish.table_noted", "publish.table_loaded")] point: &str,
 ) {
-    let Some(database) = Database::new() else { return };
-    database.rows(LOG_TABLE);
-    let project = tables::project(&database, &database.address());
-    let mut expected = Expected::default();
-    project.append("depots/a.jsonl", expected.lines(0, 150));
-    let mut zombie = project
-        .command(RUN)
-        .env("SLUICE_STOP_AT", format!("{point}:1"))
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
-    wait_until_stopped(zombie.id());
+    if Database::new().is_none() {
+        return;
+    }
+    let (project, (database, expected), mut zombie) = stopped_at(RUN, &format!("{point}:1"), || {
+        let database = Database::new().unwrap();
+        database.rows(LOG_TABLE);
+        let project = tables::project(&database, &database.address());
+        let mut expected = Expected::default();
+        project.append("depots/a.jsonl", expected.lines(0, 150));
+        (project, (database, expected))
+    });
     std::fs::remove_dir_all(project.path(".sluice/ledger.locks")).unwrap();
     // The server ends what the zombie has open; a rival waits for it until then.
     database.rows(
@@ -150,15 +148,4 @@ fn a_zombie_lands_nothing_twice(
     let _ = zombie.wait().unwrap();
     project.expect(0, RUN);
     expected.check(&project, &database);
-}
-
-fn wait_until_stopped(pid: u32) {
-    for _ in 0..300 {
-        let state = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-        if state.rsplit(')').next().unwrap_or_default().trim_start().starts_with('T') {
-            return;
-        }
-        std::thread::sleep(Duration::from_millis(50));
-    }
-    panic!("the program was never stopped");
 }

@@ -8,6 +8,7 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
+use crate::common::running::stopped_at;
 use crate::common::topics;
 use crate::common::topics::{StandIn, has, keyed, produce};
 use crate::common::{Expected, TestProject};
@@ -109,18 +110,14 @@ fn a_zombie_cannot_land(
     if !has("kcat") {
         return;
     }
-    let broker = StandIn::start(SETUP);
-    let project = topics::project(&broker.address, &topics::pipeline(true));
-    let mut expected = Expected::default();
-    produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 350)), &[]);
-    let mut zombie = project
-        .command(RUN)
-        .env("SLUICE_STOP_AT", format!("{point}:{}", if point == "publish.before" { 3 } else { 1 }))
-        .stdout(Stdio::null())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    wait_until_stopped(zombie.id());
+    let point = format!("{point}:{}", if point == "publish.before" { 3 } else { 1 });
+    let (project, (broker, mut expected), mut zombie) = stopped_at(RUN, &point, || {
+        let broker = StandIn::start(SETUP);
+        let project = topics::project(&broker.address, &topics::pipeline(true));
+        let mut expected = Expected::default();
+        produce(&broker.address, "depot.weighings", &keyed(&expected.lines(0, 350)), &[]);
+        (project, (broker, expected))
+    });
     // Its lock is a lock of this machine: a second checkout on another machine would not see it.
     std::fs::remove_dir_all(project.path(".sluice/ledger.locks")).unwrap();
     project.expect(0, RUN);
@@ -131,15 +128,4 @@ fn a_zombie_cannot_land(
     project.expect(0, RUN);
     let landed = topics::tickets(&broker.address, "depot.landed");
     assert_eq!(landed, expected.archive);
-}
-
-fn wait_until_stopped(pid: u32) {
-    for _ in 0..500 {
-        let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-        if stat.rsplit(')').next().is_some_and(|rest| rest.trim_start().starts_with('T')) {
-            return;
-        }
-        std::thread::sleep(Duration::from_millis(20));
-    }
-    panic!("it did not stop");
 }

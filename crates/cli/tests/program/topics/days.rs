@@ -78,7 +78,7 @@ impl Day {
             config.set("transactional.id", format!("writer-{}", self.record.next));
         }
         let producer: BaseProducer = config.create().unwrap();
-        let patience = Duration::from_secs(30);
+        let patience = Duration::from_secs(120);
         if kind > 1 {
             producer.init_transactions(patience).unwrap();
             producer.begin_transaction().unwrap();

@@ -14,6 +14,7 @@ use rdkafka::message::Message as _;
 use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
 use sluice_core::failure::{Failure, Outcome};
 
+use super::assigned::Assigned;
 use super::gather::Seen;
 use super::partitions::Partition;
 use crate::broker::{Admin, Broker, Consumer, is_passing, let_go, refuse};
@@ -74,10 +75,7 @@ impl Prover {
         if proofs.is_empty() {
             return Ok(true);
         }
-        let consumer = match &self.consumer {
-            Some(consumer) => Arc::clone(consumer),
-            None => Arc::clone(self.consumer.insert(Arc::new(self.broker.sampler("sluice.look")?))),
-        };
+        let consumer = self.consumer()?;
         let found = self.ask(&consumer, proofs);
         // Nothing is fetched between two proofs.
         let _ = consumer.unassign();
@@ -86,10 +84,7 @@ impl Prover {
             match found {
                 ProofFound::Holds => {}
                 ProofFound::Another => return Err(self.recreated(&consumer, proof, "another message is there now")),
-                // A broker that is deleting messages may report an earlier end for a moment.
-                ProofFound::Short if reaches(&self.broker, &consumer, &proof.partition, proof.witness.offset + 1) => {
-                    return Ok(false);
-                }
+                ProofFound::Short if self.reaches(&consumer, proof)? => return Ok(false),
                 ProofFound::Short => return Err(self.recreated(&consumer, proof, "the partition ends before it now")),
                 // Compaction takes messages out of the middle of a partition, and nothing else does.
                 ProofFound::Hole => {
@@ -100,6 +95,50 @@ impl Prover {
             }
         }
         Ok(true)
+    }
+
+    /// The client that looks, which is made when it is first needed.
+    fn consumer(&mut self) -> Outcome<Arc<Consumer>> {
+        Ok(match &self.consumer {
+            Some(consumer) => Arc::clone(consumer),
+            None => Arc::clone(self.consumer.insert(Arc::new(self.broker.sampler("sluice.look")?))),
+        })
+    }
+
+    /// Whether a partition that is said to end before a witness holds it after all. An earlier end is not what it seems where a
+    /// broker was killed, or is deleting messages: it reports one for a moment; and there are brokers that count the last
+    /// batch of messages as one. So the message itself is asked for, several times.
+    ///
+    /// # Errors
+    /// Where another message stands there: the topic was recreated.
+    fn reaches(&self, consumer: &Consumer, proof: &Proof) -> Outcome<bool> {
+        for look in 0..LOOKS {
+            if look > 0 {
+                std::thread::sleep(PAUSE);
+            }
+            let found = self.ask(consumer, std::slice::from_ref(proof));
+            let _ = consumer.unassign();
+            match found?.and_then(|found| found.into_iter().next()) {
+                Some(ProofFound::Holds) => return Ok(true),
+                Some(ProofFound::Another) => {
+                    return Err(self.recreated(consumer, proof, "another message is there now"));
+                }
+                Some(ProofFound::Hole | ProofFound::Short) | None => {}
+            }
+        }
+        Ok(false)
+    }
+
+    /// The same for the message before a partition's position. Where none was read, nothing proves that the partition reaches
+    /// it.
+    ///
+    /// # Errors
+    /// Where another message stands there: the topic was recreated.
+    pub(super) fn reaches_position(&mut self, part: &Assigned) -> Outcome<bool> {
+        let last = part.last_read.clone().filter(|last| last.offset + 1 == part.position);
+        let Some(witness) = last else { return Ok(false) };
+        let consumer = self.consumer()?;
+        self.reaches(&consumer, &Proof { partition: part.partition.clone(), position: part.proven_to, witness })
     }
 
     /// Fetches from every witness's place; None where not all was answered in time.
@@ -194,17 +233,6 @@ impl Drop for Prover {
     fn drop(&mut self) {
         let_go(self.consumer.take());
     }
-}
-
-/// Whether a partition that seemed to end before a position reaches it after all: a broker that was killed, or that is deleting
-/// messages, reports an earlier end for a moment.
-pub(super) fn reaches(broker: &Broker, consumer: &Consumer, partition: &Partition, position: u64) -> bool {
-    let named = [partition.named()];
-    (0..LOOKS).any(|_| {
-        std::thread::sleep(PAUSE);
-        let bounds = broker.bounds_there(consumer, &named, PATIENCE);
-        bounds.is_ok_and(|bounds| bounds[0].is_some_and(|(_, high)| high >= position))
-    })
 }
 
 /// That a partition is not the one that was read, with what is there.

@@ -6,7 +6,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::units::show_many;
 
 use super::assigned::Assigned;
-use super::proof::{reaches, recreated};
+use super::proof::{Prover, recreated};
 use super::reader::{expired, seek};
 use crate::broker::{Broker, Consumer};
 
@@ -71,6 +71,7 @@ impl Quiet {
         broker: &Broker,
         consumer: &Consumer,
         parts: &mut [Assigned],
+        prover: &mut Prover,
     ) -> Outcome<Option<QuietFound>> {
         // Nothing is heard while nobody asks: a store that holds the run up is not a silence of the broker.
         if std::mem::replace(&mut self.read, Instant::now()).elapsed() > QUIET / 2 {
@@ -99,9 +100,7 @@ impl Quiet {
             if part.position < low {
                 return Ok(Some(QuietFound::Halt(expired(&part.name, part.position, low))));
             }
-            if part.position > high
-                && !(part.is_provable() && reaches(broker, consumer, &part.partition, part.position))
-            {
+            if part.position > high && !prover.reaches_position(part)? {
                 return Err(recreated(
                     &part.name,
                     part.proven_to,

@@ -14,7 +14,7 @@ use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit, Waiting
 
 use super::assigned::{Assigned, PartitionRead, ReadOptions};
 use super::partitions::{Partition, Wanted};
-use super::proof::{Prover, Witness, reaches, recreated};
+use super::proof::{Prover, Witness, recreated};
 use super::quiet::{Quiet, QuietFound};
 use super::{Bell, MessageOptions, identity, waiting};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
@@ -313,7 +313,9 @@ impl TopicsReader {
 
     /// Looks after partitions that have been silent for a while.
     fn look_after(&mut self) -> Outcome<()> {
-        let Some(found) = self.quiet.look(&self.broker, &self.consumer, &mut self.parts)? else { return Ok(()) };
+        let Some(found) = self.quiet.look(&self.broker, &self.consumer, &mut self.parts, &mut self.prover)? else {
+            return Ok(());
+        };
         match found {
             QuietFound::Well => {}
             QuietFound::Halt(failure) => self.halt = Some(failure),
@@ -358,8 +360,7 @@ impl TopicsReader {
         }
         part.strayed += 1;
         // Where no message was read there is nothing to prove it by: another topic that has grown so far meanwhile would pass.
-        let is_there = part.is_provable()
-            && (high >= part.position || reaches(&self.broker, &self.consumer, &part.partition, part.position));
+        let is_there = part.is_provable() && (high >= part.position || self.prover.reaches_position(part)?);
         if !is_there || part.strayed > STRAYS {
             return Err(recreated(&part.name, part.proven_to, "the partition ends before it now", bounds));
         }

@@ -120,7 +120,13 @@ fn look(state: &mut State, asked: &FetchRequest) -> (FetchResponse, bool) {
     (FetchResponse::default().with_responses(responses), has_news)
 }
 
-fn read(log: &Log, data: PartitionData, wanted: &FetchPartition, committed: bool, left: &mut usize) -> PartitionData {
+fn read(
+    log: &mut Log,
+    data: PartitionData,
+    wanted: &FetchPartition,
+    committed: bool,
+    left: &mut usize,
+) -> PartitionData {
     if log.moves {
         return data.with_error_code(NOT_LEADER).with_high_watermark(-1);
     }
@@ -130,6 +136,7 @@ fn read(log: &Log, data: PartitionData, wanted: &FetchPartition, committed: bool
         .with_log_start_offset(log.start)
         .with_records(Some(bytes::Bytes::new()));
     if wanted.fetch_offset < log.start || wanted.fetch_offset > log.reported_end() {
+        log.was_missed = true;
         return data.with_error_code(OUT_OF_RANGE);
     }
     let to = if committed { log.stable() } else { log.reported_end() };
@@ -164,7 +171,11 @@ pub(super) fn list(asked: &ListOffsetsRequest, shared: &Shared) -> ListOffsetsRe
                 partitions.push(answer.with_error_code(NOT_LEADER));
                 continue;
             }
+            if wanted.timestamp == -1 {
+                log.is_asked();
+            }
             let latest = if asked.isolation_level == 1 { log.stable() } else { log.reported_end() };
+            let latest = log.understates.map_or(latest, |end| end.min(latest));
             let (offset, time) = match wanted.timestamp {
                 -2 => (log.start, -1),
                 -1 => (latest, -1),
