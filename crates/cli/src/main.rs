@@ -19,6 +19,7 @@ mod progress;
 mod project;
 mod random;
 mod sampling;
+mod schemas;
 mod secrets;
 mod signals;
 mod written;

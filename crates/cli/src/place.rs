@@ -104,32 +104,6 @@ pub(crate) fn settings(project: &Project, connection: &ConnectionConfig, pattern
     Ok(project.surroundings().settings(connection, &options))
 }
 
-/// The place with the schema of its messages, which is kept by its path from the project's folder.
-pub(crate) fn with_schema(project: Option<&Project>, mut place: Place, schema: Option<&Path>) -> Outcome<Place> {
-    let (Some(file), Some(project)) = (schema, project) else { return Ok(place) };
-    let refused = || {
-        Failure::new(FailureKind::Configuration, "--schema is for messages of a topic")
-            .with_help("Avro files bring their schema along; a pipeline names it itself: avro = { schema = \"FILE\" }")
-    };
-    let Place::Files(settings) = &mut place else { return Err(refused()) };
-    if settings.connection.scheme != "kafka" {
-        return Err(refused());
-    }
-    let text = std::fs::read_to_string(file).map_err(|e| Failure::io("read", file, &e))?;
-    let full = file.canonicalize().map_err(|e| Failure::io("look at", file, &e))?;
-    let path = from_root(project, &full);
-    formats::avro::Avro::of_schema(&path, &text).map_err(|why| {
-        Failure::new(FailureKind::Configuration, format!("{} is not an Avro schema: {why}", file.display()))
-            .with_help("it is the JSON of one record; a recursive schema cannot be read")
-    })?;
-    let place_in_file = FilePlace::new(&SourceText::new("", ""), 0..0);
-    let mut table = Options::empty(vec![formats::avro::OPTIONS], place_in_file.clone());
-    table.set("schema", OptionValue::Files(vec![(path, text)]), place_in_file.clone());
-    settings.options.set("format", OptionValue::Text("avro".into()), place_in_file.clone());
-    settings.options.set("avro", OptionValue::Table(table), place_in_file);
-    Ok(place)
-}
-
 /// A path as it is from the project's folder, or whole where it lies elsewhere.
 pub(crate) fn from_root(project: &Project, path: &Path) -> String {
     let root = project.root.canonicalize().unwrap_or_else(|_| project.root.clone());

@@ -232,10 +232,7 @@ impl Project {
 
     /// Reads the files that arrivals name, such as schemas.
     fn read_files(&self, config: &mut PipelineConfig, problems: &mut Problems) {
-        let read = |path: &str| match std::fs::read(self.root.join(path)) {
-            Ok(bytes) => String::from_utf8(bytes).map_err(|_| "it is not UTF-8".to_string()),
-            Err(error) => Err(error.to_string()),
-        };
+        let read = |path: &str| std::fs::read(self.root.join(path)).map_err(|error| error.to_string());
         for arrival in config.events.iter_mut().flat_map(|event| &mut event.arrivals) {
             arrival.options.read_files(&read, problems);
         }

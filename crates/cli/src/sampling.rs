@@ -8,10 +8,12 @@ use sluice_connect::intakes::files;
 use sluice_connect::intakes::topics::TopicsIntake;
 use sluice_connect::look::{self, BytesReader, Form};
 use sluice_connect::packed::Packing;
-use sluice_core::config::{OptionValue, Options};
+use sluice_core::config::{OptionSpec, OptionValue, Options};
 use sluice_core::contract::Contract;
+use sluice_core::event::{RegisteredSchema, SchemaLanguage};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::formats::avro::{self, Avro};
+use sluice_core::formats::protobuf::{self, Protobuf};
 use sluice_core::formats::recognise::{Recognised, recognise};
 use sluice_core::formats::{self, Format, JsonLines};
 use sluice_core::kinds::{IntakeKind as _, IntakeView, LaneReader, Mark, Part, Read, ReadLimit, Settings};
@@ -200,26 +202,50 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
         let messages = chunk.messages.as_ref().map_or(&[][..], |m| &m.each);
         first.extend(messages.iter().map(|m| m.span.of(&chunk.bytes).to_vec()));
     }
-    // Of messages that name their schemas, the registry tells these.
     let mut settings = settings.clone();
     let names_schemas = !first.is_empty() && first.iter().all(|m| avro::schema_number(m).is_some());
-    if names_schemas && settings.connection.options.text("registry").is_some() && !settings.options.is_set("avro") {
-        let place = FilePlace::new(&SourceText::new("", ""), 0..0);
-        let mut table = Options::empty(vec![avro::OPTIONS], place.clone());
-        table.set("framing", OptionValue::Text(avro::REGISTRY.into()), place.clone());
-        settings.options.set("format", OptionValue::Text("avro".into()), place.clone());
-        settings.options.set("avro", OptionValue::Table(table), place);
+    let is_spelled = ["avro", "protobuf"].into_iter().any(|format| settings.options.is_set(format));
+    let mut named = None;
+    if names_schemas && settings.connection.options.text("registry").is_some() && !is_spelled {
+        // The registry tells the schemas, and these their language.
+        by_registry(&mut settings, "avro", avro::OPTIONS);
         intake = TopicsIntake::new(&settings)?;
+        named = named_schema(&intake)?;
+        if named.as_ref().is_some_and(|named| named.language == SchemaLanguage::Protobuf) {
+            by_registry(&mut settings, "protobuf", protobuf::OPTIONS);
+            intake = TopicsIntake::new(&settings)?;
+        }
+    } else if names_schemas && is_spelled && registry_names(&settings) {
+        named = named_schema(&intake)?;
     }
     let is_json = |m: &Vec<u8>| m.trim_ascii_start().first() == Some(&b'{');
-    let avro = settings.options.is_set("avro").then(|| Avro::of_messages(&settings.options.table("avro"), &first));
-    let declared = match (&avro, names_schemas) {
-        (Some(_), true) => named_schema(&intake)?.map_or_else(Vec::new, |schema| schema.declared()),
-        (Some(avro), false) => avro.declared(),
-        (None, _) => Vec::new(),
+    let text = settings
+        .options
+        .text("format")
+        .filter(|format| matches!(format.as_str(), "avro" | "protobuf") && settings.options.is_set(format));
+    let (spelled, declared): (Option<Arc<dyn Format>>, _) = match text.as_deref() {
+        Some("avro") => {
+            let format = Avro::of_messages(&settings.options.table("avro"), &first);
+            let declared = match &named {
+                Some(named) => avro::inlined(named)
+                    .and_then(|text| Avro::of_schema("", &text))
+                    .map_or_else(|_| Vec::new(), |schema| schema.declared()),
+                None => format.declared(),
+            };
+            (Some(Arc::new(format)), declared)
+        }
+        Some("protobuf") => {
+            let format = Protobuf::of_options(&settings.options.table("protobuf"));
+            let declared = match (&named, first.first()) {
+                (Some(named), Some(message)) => Protobuf::declared_by(named, message),
+                _ => format.declared(),
+            };
+            (Some(Arc::new(format)), declared)
+        }
+        _ => (None, Vec::new()),
     };
-    let format: Arc<dyn Format> = match avro {
-        Some(avro) => Arc::new(avro),
+    let format: Arc<dyn Format> = match spelled {
+        Some(format) => format,
         None if first.iter().all(is_json) => Arc::new(JsonLines),
         None => {
             let mut text = first.join(&b'\n');
@@ -245,13 +271,28 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
     })
 }
 
+/// Says that a registry knows the schemas of messages.
+fn by_registry(settings: &mut Settings, format: &'static str, specs: &'static [OptionSpec]) {
+    let place = FilePlace::new(&SourceText::new("", ""), 0..0);
+    let mut table = Options::empty(vec![specs], place.clone());
+    table.set("framing", OptionValue::Text(avro::REGISTRY.into()), place.clone());
+    settings.options.set("format", OptionValue::Text(format.into()), place.clone());
+    settings.options.set(format, OptionValue::Table(table), place);
+}
+
+/// Whether a registry knows the schemas of messages.
+fn registry_names(settings: &Settings) -> bool {
+    let format = settings.options.text("format").unwrap_or_default();
+    matches!(format.as_str(), "avro" | "protobuf")
+        && settings.options.table(&format).text("framing").as_deref() == Some(avro::REGISTRY)
+}
+
 /// The schema that the first message names.
-fn named_schema(intake: &TopicsIntake) -> Outcome<Option<Avro>> {
+fn named_schema(intake: &TopicsIntake) -> Outcome<Option<Arc<RegisteredSchema>>> {
     let Read::Chunk(chunk) = intake.sample(1)?.read(ReadLimit { records: 1, bytes: 1 << 20, ends: false })? else {
         return Ok(None);
     };
-    let schema = chunk.schemas.iter().flat_map(|schemas| schemas.values()).find_map(|schema| schema.as_ref().ok());
-    Ok(schema.and_then(|text| Avro::of_schema("", text).ok()))
+    Ok(chunk.schemas.iter().flat_map(|schemas| schemas.values()).find_map(|schema| schema.as_ref().ok()).cloned())
 }
 
 /// The files of a connection, all in the format of the first.

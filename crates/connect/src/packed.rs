@@ -23,6 +23,15 @@ pub enum Packing {
     Snappy,
 }
 
+/// How the names of packed files end.
+const ENDINGS: &[&str] = &[".gz", ".gzip", ".zst", ".zstd", ".bz2", ".xz", ".lz4", ".sz", ".snappy"];
+
+/// The name that a packed file has without its packing, in small letters.
+pub fn plain_name(name: &str) -> String {
+    let name = name.to_lowercase();
+    ENDINGS.iter().find_map(|ending| name.strip_suffix(ending)).unwrap_or(&name).to_string()
+}
+
 /// The longest beginning by which a packing is known.
 const START: u64 = 10;
 
@@ -231,6 +240,15 @@ mod tests {
 
     fn packed(packing: Packing) -> Vec<u8> {
         pack(packing, TEXT)
+    }
+
+    #[rstest]
+    #[case("A/Gauge.CSV.bz2", "a/gauge.csv")]
+    #[case("gauge.csv.snappy", "gauge.csv")]
+    #[case("gauge.gz.gz", "gauge.gz")]
+    #[case("gauge.csv", "gauge.csv")]
+    fn a_packed_file_has_the_name_of_what_it_holds(#[case] name: &str, #[case] expected: &str) {
+        assert_eq!(plain_name(name), expected);
     }
 
     #[rstest]

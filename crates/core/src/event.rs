@@ -75,8 +75,51 @@ pub struct Chunk {
     pub changes: Option<Arc<Changes>>,
 }
 
-/// A schema as text, or why there is none.
-pub type MessageSchema = Result<Arc<str>, String>;
+/// The language of a schema.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SchemaLanguage {
+    /// Apache Avro.
+    Avro,
+    /// Protocol Buffers.
+    Protobuf,
+}
+
+impl SchemaLanguage {
+    /// Its name for people.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Avro => "Avro",
+            Self::Protobuf => "Protobuf",
+        }
+    }
+}
+
+/// A schema as a registry knows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RegisteredSchema {
+    /// Its language.
+    pub language: SchemaLanguage,
+    /// Its text.
+    pub text: String,
+    /// The schemas that it refers to, each with the name that it uses; those come first that others of them refer to.
+    pub references: Vec<(String, String)>,
+}
+
+impl RegisteredSchema {
+    /// Whether it is of a language.
+    ///
+    /// # Errors
+    /// Says in words of which it is.
+    pub fn of_language(&self, wanted: SchemaLanguage) -> Result<(), String> {
+        match self.language == wanted {
+            true => Ok(()),
+            false => Err(format!("it is one of {}, not of {}", self.language.title(), wanted.title())),
+        }
+    }
+}
+
+/// A schema, or why there is none.
+pub type MessageSchema = Result<Arc<RegisteredSchema>, String>;
 
 /// Schemas by the numbers that messages name them with.
 pub type MessageSchemas = std::collections::BTreeMap<u32, MessageSchema>;

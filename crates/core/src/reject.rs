@@ -22,6 +22,7 @@ pub const REASONS: &[(&str, &str)] = &[
     ),
     ("not_line", "the line of text does not match the pattern, its pairs are broken, or it is longer than its columns"),
     ("not_avro", "the message is not Avro of the schema, or its schema is not known"),
+    ("not_protobuf", "the message is not Protobuf of the message type, or its schema is not known"),
     ("not_utf8", "the record is not UTF-8"),
     ("missing", "a field that is `not null` is missing or null"),
     ("type", "a value has another type than the contract says"),
@@ -56,6 +57,7 @@ impl Reason {
     pub const NOT_CSV: Self = Self("not_csv");
     pub const NOT_LINE: Self = Self("not_line");
     pub const NOT_AVRO: Self = Self("not_avro");
+    pub const NOT_PROTOBUF: Self = Self("not_protobuf");
     pub const NOT_UTF8: Self = Self("not_utf8");
     pub const MISSING: Self = Self("missing");
     pub const TYPE: Self = Self("type");
@@ -198,6 +200,7 @@ mod tests {
             Reason::NOT_CSV,
             Reason::NOT_LINE,
             Reason::NOT_AVRO,
+            Reason::NOT_PROTOBUF,
             Reason::NOT_UTF8,
             Reason::MISSING,
             Reason::TYPE,

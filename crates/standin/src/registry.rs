@@ -8,7 +8,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// What it does with requests.
 #[derive(Debug, Default)]
 struct State {
+    /// Answers about schemas, by number.
     schemas: BTreeMap<u32, String>,
+    /// Answers about versions of subjects, by path.
+    versions: BTreeMap<String, String>,
     /// Requests so far, each by its path.
     asked: Vec<String>,
     /// Whether it answers nothing but that it is busy.
@@ -49,7 +52,18 @@ impl Registry {
 
     /// Makes a schema known under a number.
     pub fn add(&self, number: u32, schema: &str) {
-        self.with(|state| state.schemas.insert(number, schema.into()));
+        self.with(|state| state.schemas.insert(number, format!("{{\"schema\":{}}}", quoted(schema))));
+    }
+
+    /// Makes a schema of a language known under a number, with what it refers to: the name of each, its subject and its version.
+    pub fn add_referring(&self, number: u32, language: &str, schema: &str, references: &[(&str, &str, u32)]) {
+        self.with(|state| state.schemas.insert(number, answer(language, schema, references)));
+    }
+
+    /// Makes a version of a subject known, that others refer to.
+    pub fn add_version(&self, subject: &str, version: u32, schema: &str, references: &[(&str, &str, u32)]) {
+        let path = format!("/subjects/{subject}/versions/{version}");
+        self.with(|state| state.versions.insert(path, answer("PROTOBUF", schema, references)));
     }
 
     /// From now on it is busy, or not.
@@ -116,13 +130,26 @@ impl Registry {
             if path == "/subjects" {
                 return ("200 OK", "[]".into());
             }
+            if let Some(answer) = state.versions.get(path) {
+                return ("200 OK", answer.clone());
+            }
             let number = path.strip_prefix("/schemas/ids/").and_then(|n| n.parse::<u32>().ok());
             match number.and_then(|number| state.schemas.get(&number)) {
-                Some(schema) => ("200 OK", format!("{{\"schema\":{}}}", quoted(schema))),
+                Some(answer) => ("200 OK", answer.clone()),
                 None => ("404 Not Found", "{\"error_code\":40403,\"message\":\"Schema not found\"}".into()),
             }
         })
     }
+}
+
+/// What it says of a schema.
+fn answer(language: &str, schema: &str, references: &[(&str, &str, u32)]) -> String {
+    let one = |(name, subject, version): &(&str, &str, u32)| {
+        format!("{{\"name\":{},\"subject\":{},\"version\":{version}}}", quoted(name), quoted(subject))
+    };
+    let references: Vec<String> = references.iter().map(one).collect();
+    let (language, references) = (quoted(language), references.join(","));
+    format!("{{\"schemaType\":{language},\"references\":[{references}],\"schema\":{}}}", quoted(schema))
 }
 
 /// A text as JSON.

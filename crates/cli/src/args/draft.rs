@@ -26,9 +26,14 @@ pub(crate) struct DraftArgs {
     #[arg(long, value_name = "CONNECTION", add = ArgValueCandidates::new(names::connections))]
     pub land_in: Option<String>,
 
-    /// The file of the Avro schema that messages of a topic are written with
+    /// The file of the schema that messages of a topic are written with: of Avro as JSON; of Protobuf a .proto file, whose imports are
+    /// looked for beside it, or a set of descriptors
     #[arg(long, value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
     pub schema: Option<std::path::PathBuf>,
+
+    /// The message type in a schema of Protobuf, such as tarrow.Passage [default: the only one that no other holds]
+    #[arg(long, value_name = "NAME", requires = "schema")]
+    pub message: Option<String>,
 
     /// How many events are sampled
     #[arg(long, value_name = "N", default_value_t = 100_000)]

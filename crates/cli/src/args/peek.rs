@@ -16,9 +16,14 @@ pub(crate) struct PeekArgs {
     #[arg(value_name = "PLACE", required = true, num_args = 1..=2, add = ArgValueCandidates::new(names::places))]
     pub places: Vec<String>,
 
-    /// The file of the Avro schema that messages of a topic are written with
+    /// The file of the schema that messages of a topic are written with: of Avro as JSON; of Protobuf a .proto file, whose imports are
+    /// looked for beside it, or a set of descriptors
     #[arg(long, value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
     pub schema: Option<std::path::PathBuf>,
+
+    /// The message type in a schema of Protobuf, such as tarrow.Passage [default: the only one that no other holds]
+    #[arg(long, value_name = "NAME", requires = "schema")]
+    pub message: Option<String>,
 
     /// How many events, or rows of a landing, are sampled [default: 1000; with --raw 10]
     #[arg(long, value_name = "N")]

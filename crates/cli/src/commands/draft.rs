@@ -24,6 +24,7 @@ use crate::output::{self, problems, style};
 use crate::place::{self, Place};
 use crate::project::{PROJECT_FILE, Project};
 use crate::sampling::{self, SampleChoice, Source};
+use crate::schemas::{NamedSchema, with_schema};
 use crate::signals;
 
 /// Where the new pipeline reads and lands, and what must be added to sluice.toml for it.
@@ -41,7 +42,8 @@ struct Ends {
 pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     refuse_names(&project, args)?;
-    let place = place::with_schema(Some(&project), place::find(Some(&project), &args.place)?, args.schema.as_deref())?;
+    let named = NamedSchema { file: args.schema.as_deref(), message: args.message.as_deref() };
+    let place = with_schema(Some(&project), place::find(Some(&project), &args.place)?, named)?;
     let ends = ends(&project, args, &place)?;
     let mut source = open(&place, args.events)?;
     let stop = Arc::new(Stop::new());
@@ -59,7 +61,7 @@ pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
         )
         .with_help(match reason.contains("UTF-8") {
             _ if ends.is_topic && args.schema.is_none() => {
-                "look at it with `sluice peek`; messages of Avro are read with their schema: --schema FILE"
+                "look at it with `sluice peek`; messages of Avro and of Protobuf are read with their schema: --schema FILE"
             }
             true => "save it as UTF-8, for instance: iconv -f ISO-8859-1 -t UTF-8",
             false => "look at it with `sluice peek`; a draft needs one good event at least",

@@ -4,6 +4,7 @@ mod arrays;
 mod parquet;
 mod text;
 pub(crate) mod texts;
+mod typed;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -17,7 +18,7 @@ use sluice_core::formats::whole::WholeFile;
 use sluice_core::kinds::{Stored, StoredSummary};
 use sluice_core::profile::DeclaredField;
 
-use crate::packed::{Packing, Unpacked};
+use crate::packed::{Packing, Unpacked, plain_name};
 
 pub use text::BytesReader;
 
@@ -54,8 +55,7 @@ pub fn look(path: &Path) -> Outcome<Look> {
     let packing = unpacked.packing();
     let mut start = Vec::new();
     (&mut unpacked).take(START).read_to_end(&mut start).map_err(io)?;
-    let name = path.to_string_lossy();
-    let name = name.trim_end_matches(".gz").trim_end_matches(".zst").to_lowercase();
+    let name = plain_name(&path.to_string_lossy());
     let recognised = recognise(&start, (start.len() as u64) < START, &name);
     let head = header_row(&recognised, &start);
     Ok(Look { packing, recognised, bytes: data.len(), head })
@@ -82,6 +82,10 @@ pub fn header_row(recognised: &Recognised, start: &[u8]) -> Option<Vec<u8>> {
 pub enum Form {
     /// Parquet.
     Parquet,
+    /// Arrow IPC.
+    Arrow,
+    /// Avro.
+    Avro,
     /// Text.
     Text(Arc<dyn Format>),
 }
@@ -93,7 +97,9 @@ impl Form {
             Recognised::Events(format) => match format.whole() {
                 None => Some(Self::Text(Arc::clone(format))),
                 Some(WholeFile::Parquet) => Some(Self::Parquet),
-                Some(_) => None,
+                Some(WholeFile::Arrow) => Some(Self::Arrow),
+                Some(WholeFile::Avro) => Some(Self::Avro),
+                Some(WholeFile::Document) => None,
             },
             _ => None,
         }
@@ -102,6 +108,8 @@ impl Form {
     fn name(&self) -> &'static str {
         match self {
             Self::Parquet => "Parquet",
+            Self::Arrow => WholeFile::Arrow.format().kind().title(),
+            Self::Avro => WholeFile::Avro.format().kind().title(),
             Self::Text(format) => format.kind().title(),
         }
     }
@@ -169,9 +177,17 @@ pub fn open(files: Vec<StoredFile>, form: &Form, columns: Option<&[OutputColumn]
         ..StoredSummary::default()
     };
     match form {
-        Form::Parquet => parquet::open(files, summary),
+        Form::Parquet => typed::open(files, summary, parquet::open),
+        Form::Arrow => typed::open(files, summary, |file| whole(file, WholeFile::Arrow)),
+        Form::Avro => typed::open(files, summary, |file| whole(file, WholeFile::Avro)),
         Form::Text(format) => text::open(files, format, summary, columns.is_none()),
     }
+}
+
+/// Opens a file whose rows are read in their order.
+fn whole(file: &StoredFile, kind: WholeFile) -> Outcome<typed::TypedFile> {
+    let (schema, batches) = crate::intakes::files::whole::batches(&file.path, kind)?;
+    Ok(typed::TypedFile { schema, rows: None, batches: Box::new(batches) })
 }
 
 /// Opens one file.

@@ -152,8 +152,8 @@ pub enum OptionValue {
     Text(String),
     /// Texts.
     Texts(Vec<String>),
-    /// Files: the path of each, and its text.
-    Files(Vec<(String, String)>),
+    /// Files: the path of each, and its bytes.
+    Files(Vec<(String, Vec<u8>)>),
     /// A whole number.
     Integer(u64),
     /// Bytes.
@@ -199,6 +199,7 @@ impl Options {
 
     /// Sets a value; the reader does this for every key that it has checked.
     pub fn set(&mut self, key: &'static str, value: OptionValue, place: Place) {
+        self.values.retain(|(known, _)| *known != key);
         self.values.push((key, Located { value, place }));
     }
 
@@ -256,16 +257,16 @@ impl Options {
         }
     }
 
-    /// Files, each with its path and its text; none before [`Self::read_files`].
-    pub fn files(&self, key: &str) -> Vec<(String, String)> {
+    /// Files, each with its path and its bytes; none before [`Self::read_files`].
+    pub fn files(&self, key: &str) -> Vec<(String, Vec<u8>)> {
         match self.get(key).map(|v| &v.value) {
             Some(OptionValue::Files(files)) => files.clone(),
             _ => Vec::new(),
         }
     }
 
-    /// Reads the files that options name, those of inner tables too. `read` gives the text of a path, or says why there is none.
-    pub fn read_files(&mut self, read: &dyn Fn(&str) -> Result<String, String>, problems: &mut Problems) {
+    /// Reads the files that options name, those of inner tables too. `read` gives the bytes of a path, or says why there is none.
+    pub fn read_files(&mut self, read: &dyn Fn(&str) -> Result<Vec<u8>, String>, problems: &mut Problems) {
         let specs = self.specs.clone();
         for (key, located) in &mut self.values {
             let spec = specs.iter().flat_map(|s| s.iter()).find(|s| s.key == *key);
@@ -275,7 +276,7 @@ impl Options {
                     let mut files = Vec::new();
                     for path in paths.iter() {
                         match read(path) {
-                            Ok(text) => files.push((path.clone(), text)),
+                            Ok(bytes) => files.push((path.clone(), bytes)),
                             Err(why) => problems.add(
                                 Problem::error("place.missing", format!("{path}: {why}"), located.place.clone())
                                     .with_help("paths are relative to the folder of sluice.toml"),

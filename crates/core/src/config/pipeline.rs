@@ -100,7 +100,7 @@ pub const ARRIVAL_OPTIONS: &[OptionSpec] = &[
         "jsonl",
         "how an event is written in bytes",
     )
-    .with(&["avro", "csv", "text"]),
+    .with(&["avro", "bytes", "csv", "protobuf", "text"]),
     OptionSpec::with_default(
         "max_record",
         ValueKind::Size,

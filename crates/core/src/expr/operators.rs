@@ -20,7 +20,7 @@ const fn operator(form: &'static str, about: &'static str, example: &'static str
 pub const OPERATORS: &[Operator] = &[
     operator("+ - * / %", "arithmetic; / of whole numbers gives the whole part", "7 / 2", "3"),
     operator("^", "power, as double precision", "2 ^ 10", "1024"),
-    operator("& | ~ << >>", "whole numbers as bits", "6 & 3", "2"),
+    operator("& | # ~ << >>", "whole numbers as bits", "6 & 3", "2"),
     operator("||", "two texts, one after the other", "'TN-' || 7", "TN-7"),
     operator("= <> < <= > >=", "comparisons; null if a side is null", "'a' < 'b'", "true"),
     operator("between … and …", "both borders count", "3 between 1 and 3", "true"),

@@ -4,13 +4,16 @@
 
 pub mod avro;
 mod builders;
+pub mod bytes;
 pub mod csv;
 #[cfg(test)]
 mod hostile;
 pub mod json;
 mod kind;
+pub mod protobuf;
 pub mod recognise;
 mod rows;
+mod spelled;
 #[cfg(test)]
 mod suite;
 pub mod text;
@@ -28,20 +31,30 @@ pub use json::JsonLines;
 pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWriter, Tail};
 
 /// Every format. Text is recognised by the first that takes it.
-pub const KINDS: &[&dyn FormatKind] =
-    &[&whole::KINDS[0], &whole::KINDS[1], &whole::KINDS[2], &avro::KIND, &json::KIND, &text::KIND, &csv::KIND];
+pub const KINDS: &[&dyn FormatKind] = &[
+    &whole::KINDS[0],
+    &whole::KINDS[1],
+    &whole::KINDS[2],
+    &avro::KIND,
+    &protobuf::KIND,
+    &bytes::KIND,
+    &json::KIND,
+    &text::KIND,
+    &csv::KIND,
+];
 
 /// The names that an arrival's `format` takes.
-pub const NAMES: &[&str] = &["parquet", "arrow", "json_document", "avro", "jsonl", "json", "text", "csv"];
+pub const NAMES: &[&str] =
+    &["parquet", "arrow", "json_document", "avro", "protobuf", "bytes", "jsonl", "json", "text", "csv"];
 
 /// The formats of files that are read, the usual one first.
 pub const IN_FILES: &[&str] = &["jsonl", "csv", "text", "json_document", "parquet", "arrow", "avro"];
 
 /// The formats of messages that are read, the usual one first.
-pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text", "avro"];
+pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text", "avro", "protobuf", "bytes"];
 
 /// The formats of files that are written, the usual one first.
-pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv"];
+pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv", "avro", "arrow"];
 
 /// The formats of messages that are written, the usual one first.
 pub const TO_MESSAGES: &[&str] = &["json", "csv"];
@@ -51,6 +64,14 @@ pub const OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("csv", ValueKind::Table(csv::OPTIONS), "how CSV is spelled").with(&["format"]),
     OptionSpec::optional("avro", ValueKind::Table(avro::OPTIONS), "how messages of Avro are framed, and their schemas")
         .with(&["format"]),
+    OptionSpec::optional("bytes", ValueKind::Table(bytes::OPTIONS), "how messages are spelled that are bytes")
+        .with(&["format"]),
+    OptionSpec::optional(
+        "protobuf",
+        ValueKind::Table(protobuf::OPTIONS),
+        "how messages of Protobuf are framed, and their schema",
+    )
+    .with(&["format"]),
     OptionSpec::optional("text", ValueKind::Table(text::OPTIONS), "how a line of text is cut into fields")
         .with(&["format"]),
 ];

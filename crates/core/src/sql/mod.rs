@@ -1,17 +1,19 @@
 //! SQL texts cut into pieces: a select list or column definitions are split at their commas, so that a mistake in one
 //! piece does not hide those in the others. Syntax is sqlparser's; every place leads back to the file.
 
+mod dialect;
+
 use std::ops::Range;
 
-use sqlparser::dialect::GenericDialect;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Location, Span, Token, TokenWithSpan, Tokenizer};
 
 use crate::config::EmbeddedText;
 use crate::expr::own::OwnFunctions;
 use crate::problem::{Place, Problem, Problems};
+use dialect::OurDialect;
 
-static DIALECT: GenericDialect = GenericDialect {};
+static DIALECT: OurDialect = OurDialect;
 
 /// A SQL text with its tokens.
 pub struct SqlText<'a> {

@@ -215,7 +215,7 @@ fn write_single(out: &mut String, array: &ArrayRef, row: usize) {
 }
 
 /// JSON has no word for numbers that are none.
-fn float(out: &mut String, value: f64, digits: impl Fn(f64) -> String) {
+pub(crate) fn float(out: &mut String, value: f64, digits: impl Fn(f64) -> String) {
     match value {
         v if v.is_nan() => out.push_str("\"NaN\""),
         v if v.is_infinite() => out.push_str(if v > 0.0 { "\"Infinity\"" } else { "\"-Infinity\"" }),
@@ -223,7 +223,7 @@ fn float(out: &mut String, value: f64, digits: impl Fn(f64) -> String) {
     }
 }
 
-fn hex(out: &mut String, bytes: &[u8]) {
+pub(crate) fn hex(out: &mut String, bytes: &[u8]) {
     out.push_str("\"\\\\x");
     for byte in bytes {
         let _ = write!(out, "{byte:02x}");

@@ -22,6 +22,7 @@ use crate::output;
 use crate::place::{self, Place};
 use crate::project::Project;
 use crate::sampling::{self, SampleChoice, Source};
+use crate::schemas::{NamedSchema, with_schema};
 use crate::signals;
 
 /// What a place holds.
@@ -43,7 +44,8 @@ pub(crate) fn peek(arguments: &Arguments, args: &PeekArgs) -> Outcome<Exit> {
         beside::beside(arguments, args, project.as_ref(), (first, second), &stop)?;
     } else {
         let found = place::find(project.as_ref(), &args.places[0])?;
-        let place = place::with_schema(project.as_ref(), found, args.schema.as_deref())?;
+        let named = NamedSchema { file: args.schema.as_deref(), message: args.message.as_deref() };
+        let place = with_schema(project.as_ref(), found, named)?;
         if args.live {
             live::live(arguments, args, project.as_ref(), &place, &stop)?;
             return Ok(Exit::Fine);

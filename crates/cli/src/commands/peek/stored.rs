@@ -46,7 +46,8 @@ pub(super) fn stored(
         return Ok(());
     }
     let mut found = Profile::default();
-    let mut first: Option<RecordBatch> = None;
+    let mut first: Vec<RecordBatch> = Vec::new();
+    let mut shown = 0;
     let profiled = args.events.unwrap_or(PROFILED);
     let mut read = 0;
     let counting = Counting::new("rows looked at");
@@ -59,8 +60,11 @@ pub(super) fn stored(
             let left = usize::try_from(profiled - found.events).unwrap_or(usize::MAX);
             found.add_rows(&batch.slice(0, batch.num_rows().min(left)));
         }
-        if first.is_none() && batch.num_rows() > 0 {
-            first = Some(batch);
+        // The rows that are shown may be of several files.
+        if shown < args.show && batch.num_rows() > 0 {
+            let rows = batch.slice(0, batch.num_rows().min(args.show - shown));
+            shown += rows.num_rows();
+            first.push(rows);
         }
         // What the files say of themselves needs no reading.
         if found.events >= profiled && rows.summary().rows.is_some() {
@@ -68,6 +72,10 @@ pub(super) fn stored(
         }
     }
     counting.finish();
+    let first = match first.first().map(RecordBatch::schema) {
+        Some(schema) => arrow_select::concat::concat_batches(&schema, &first).ok(),
+        None => None,
+    };
     let seen = Seen { label, count: rows.summary().rows.unwrap_or(read), found, first, columns, broken: rows.broken() };
     match arguments.output {
         OutputKind::Json => seen.as_json(args, rows),

@@ -4,4 +4,5 @@ mod crash;
 mod logs;
 mod replay_crash;
 mod run;
+mod typed;
 mod whole;

@@ -31,7 +31,7 @@ fn passage(id: i64) -> Vec<u8> {
     [long(id), lock, long(1_751_356_800_000 + id)].concat()
 }
 
-fn send(broker: &StandIn, values: impl Iterator<Item = Vec<u8>>) {
+pub(super) fn send(broker: &StandIn, values: impl Iterator<Item = Vec<u8>>) {
     let producer: BaseProducer = ClientConfig::new().set("bootstrap.servers", &broker.address).create().unwrap();
     for value in values {
         producer.send(BaseRecord::<[u8], [u8]>::to("lock.passages").payload(&value)).map_err(|(e, _)| e).unwrap();
@@ -117,7 +117,7 @@ fn what_is_missing_is_said_before_the_run() {
 }
 
 /// A message that names its schema by a number.
-fn numbered(schema: u32, value: Vec<u8>) -> Vec<u8> {
+pub(super) fn numbered(schema: u32, value: Vec<u8>) -> Vec<u8> {
     [vec![0], schema.to_be_bytes().to_vec(), value].concat()
 }
 

@@ -8,5 +8,6 @@ mod clients;
 mod crash;
 mod days;
 mod packed;
+mod protobuf;
 mod real;
 mod whole;

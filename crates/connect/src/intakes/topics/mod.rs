@@ -205,9 +205,10 @@ fn tombstone_of(settings: &Settings) -> Result<Option<&'static [u8]>, Box<Proble
 
 /// The registry of messages that name their schemas; None of others.
 fn registry_of(settings: &Settings) -> Outcome<Option<Arc<Registry>>> {
-    let is_avro = settings.options.text("format").as_deref() == Some("avro");
-    let framing = settings.options.table("avro").text("framing");
-    let asks = is_avro && framing.as_deref() == Some(sluice_core::formats::avro::REGISTRY);
+    let named = |format: &&str| matches!(*format, "avro" | "protobuf");
+    let format = settings.options.text("format");
+    let framing = format.as_deref().filter(named).and_then(|format| settings.options.table(format).text("framing"));
+    let asks = framing.as_deref() == Some(sluice_core::formats::avro::REGISTRY);
     asks.then(|| Registry::new(settings).map(Arc::new)).transpose()
 }
 

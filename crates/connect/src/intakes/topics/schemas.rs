@@ -2,15 +2,17 @@
 //! the messages.
 //!
 //! A message is a zero byte, the number of its schema as four bytes, the highest first, and its value. The registry answers
-//! `GET /schemas/ids/NUMBER` with `{"schema": "…"}`.
+//! `GET /schemas/ids/NUMBER` with `{"schema": "…"}`, beside which stand its language, where that is not Avro, and the schemas that
+//! it refers to. `GET /subjects/SUBJECT/versions/VERSION` gives these.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::fmt::Write as _;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use reqwest::{Client, StatusCode};
 use serde::Deserialize;
-use sluice_core::event::{Chunk, MessageSchema, MessageSchemas};
+use sluice_core::event::{Chunk, MessageSchema, MessageSchemas, RegisteredSchema, SchemaLanguage};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::formats::avro::schema_number;
 use sluice_core::kinds::{LaneReader, Read, ReadLimit, Settings};
@@ -50,8 +52,19 @@ struct Answer {
     schema: String,
     #[serde(rename = "schemaType")]
     kind: Option<String>,
-    references: Option<Vec<serde::de::IgnoredAny>>,
+    references: Option<Vec<Reference>>,
 }
+
+/// Another schema that one refers to: a version of a subject, and the name that stands for it.
+#[derive(Clone, Deserialize)]
+struct Reference {
+    name: String,
+    subject: String,
+    version: u32,
+}
+
+/// Schemas that one may refer to, with all that these refer to.
+const MOST_REFERENCES: usize = 200;
 
 impl Registry {
     /// The registry of a connection. Reaches nothing yet.
@@ -115,7 +128,7 @@ impl Registry {
         }
         let schema = match self.get(&format!("/schemas/ids/{number}"))? {
             None => Err(format!("{} does not know schema {number}", self.shown)),
-            Some(body) => self.read(number, &body),
+            Some(body) => self.read(number, &body)?,
         };
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         if schema.is_err() && known.values().filter(|(schema, _)| schema.is_err()).count() >= MOST_UNKNOWN {
@@ -125,14 +138,40 @@ impl Registry {
         Ok(schema)
     }
 
-    fn read(&self, number: u32, body: &[u8]) -> MessageSchema {
-        let answer: Answer = serde_json::from_slice(body)
-            .map_err(|e| format!("{} gave something else than schema {number}: {e}", self.shown))?;
-        match answer.kind.as_deref() {
-            None | Some("AVRO") if answer.references.as_ref().is_none_or(Vec::is_empty) => Ok(answer.schema.into()),
-            None | Some("AVRO") => Err(format!("schema {number} refers to other schemas, which cannot be read yet")),
-            Some(_) => Err(format!("schema {number} is not one of Avro")),
+    /// What an answer says of a schema, with all that it refers to.
+    ///
+    /// # Errors
+    /// Where no registry answers.
+    fn read(&self, number: u32, body: &[u8]) -> Outcome<MessageSchema> {
+        let answer: Answer = match serde_json::from_slice(body) {
+            Ok(answer) => answer,
+            Err(e) => return Ok(Err(format!("{} gave something else than schema {number}: {e}", self.shown))),
+        };
+        let language = match answer.kind.as_deref() {
+            None | Some("AVRO") => SchemaLanguage::Avro,
+            Some("PROTOBUF") => SchemaLanguage::Protobuf,
+            Some(_) => return Ok(Err(format!("schema {number} is not one of Avro or Protobuf"))),
+        };
+        let mut references = Vec::new();
+        let mut open: VecDeque<Reference> = answer.references.unwrap_or_default().into();
+        let mut seen: BTreeSet<String> = BTreeSet::new();
+        while let Some(Reference { name, subject, version }) = open.pop_front() {
+            if !seen.insert(name.clone()) {
+                continue;
+            }
+            if seen.len() > MOST_REFERENCES {
+                return Ok(Err(format!("schema {number} refers to more than {MOST_REFERENCES} others")));
+            }
+            let body = self.get(&format!("/subjects/{}/versions/{version}", encoded(&subject)))?;
+            let referred = body.and_then(|body| serde_json::from_slice::<Answer>(&body).ok());
+            let Some(referred) = referred else {
+                let what = sluice_core::names::shown(&name);
+                return Ok(Err(format!("{} does not know {what}, which schema {number} refers to", self.shown)));
+            };
+            open.extend(referred.references.unwrap_or_default());
+            references.push((name, referred.schema));
         }
+        Ok(Ok(Arc::new(RegisteredSchema { language, text: answer.schema, references })))
     }
 
     /// What stands under a path; None where nothing does.
@@ -197,6 +236,22 @@ impl Registry {
         chunk.schemas = Some(Arc::new(schemas));
         Ok(true)
     }
+}
+
+/// A part of a path of HTTP.
+fn encoded(part: &str) -> String {
+    let mut out = String::new();
+    for byte in part.bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'~' => out.push(char::from(byte)),
+            // A dot by itself would lead elsewhere.
+            b'.' if !matches!(part, "." | "..") => out.push('.'),
+            _ => {
+                let _ = write!(out, "%{byte:02X}");
+            }
+        }
+    }
+    out
 }
 
 /// Reads messages together with their schemas.

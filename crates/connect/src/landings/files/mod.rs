@@ -1,9 +1,10 @@
-//! Landing kind `files`: Parquet, JSON Lines or CSV in a folder, exactly once.
+//! Landing kind `files`: Parquet, Arrow, Avro, JSON Lines or CSV in a folder, exactly once.
 //!
 //! A batch is staged under the hidden folder `.sluice/staging`, sealed, and then each file gets its final name by one
 //! rename. What has landed is noted in `.sluice/landed`, one line a batch, so that a landing can tell what it holds.
 
 mod begun;
+mod columnar;
 mod lines;
 mod parquet;
 mod publish;
@@ -58,14 +59,14 @@ const OPTIONS: &[OptionSpec] = &[
         "compression",
         ValueKind::Choice(&["zstd", "none"]),
         "zstd",
-        "Parquet: how pages are compressed",
+        "Parquet, Arrow and Avro: how rows are compressed",
     )
     .with(&["format"]),
     OptionSpec::with_default(
         "new_types",
         ValueKind::Choice(&["stop", "new_folder"]),
         "stop",
-        "Parquet: what happens when a column has another type than in landed files: stop ends the run before anything is \
+        "Parquet, Arrow and Avro: what happens when a column has another type than in landed files: stop ends the run before anything is \
          read; new_folder lands in a folder of its own, PATH-2",
     )
     .with(&["format", "path"]),
@@ -84,7 +85,7 @@ impl LandingKind for Files {
     }
 
     fn about(&self) -> &'static str {
-        "Parquet, JSON Lines or CSV files in a folder; each file appears at once"
+        "Parquet, Arrow, Avro, JSON Lines or CSV files in a folder; each file appears at once"
     }
 
     fn guarantee(&self) -> &'static str {
@@ -139,10 +140,10 @@ impl LandingKind for Files {
     fn open(&self, settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let format = FileFormat::read(&settings.options);
         let root = local::folder(&settings.root, &settings.connection);
-        let is_parquet = matches!(format, FileFormat::Parquet { .. });
+        let is_typed = format.is_typed();
         let mut landing = FilesLanding::new(root, label, format, Disk::default());
         landing.fixed = fixed_folder(&settings.options);
-        if is_parquet {
+        if is_typed {
             landing.typed = Some(landing.types(settings, columns)?);
         }
         Ok(Box::new(landing))
@@ -153,7 +154,15 @@ impl Files {
     /// Columns that land with other types than they have landed.
     fn check_types(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
         let format = FileFormat::read(&settings.options);
-        if settings.label.is_empty() || !matches!(format, FileFormat::Parquet { .. }) {
+        if matches!(format, FileFormat::Avro { .. })
+            && let Some(column) = columns.iter().find(|column| !formats::avro::is_name(&column.name))
+        {
+            let key = if settings.options.is_set("columns") { "columns" } else { "format" };
+            let message = format!("`{}` cannot be the name of a column in Avro", column.name);
+            let help = "name it with letters, digits and underscores: \"…\" as name";
+            return vec![Problem::error("files.names", message, settings.options.place_of(key)).with_help(help)];
+        }
+        if settings.label.is_empty() || !format.is_typed() {
             return Vec::new();
         }
         let root = local::folder(&settings.root, &settings.connection);
@@ -197,6 +206,12 @@ pub(crate) enum FileFormat {
         row_group: usize,
         compressed: bool,
     },
+    Arrow {
+        compressed: bool,
+    },
+    Avro {
+        compressed: bool,
+    },
     Text(Arc<dyn RowWriter>),
     /// One column of lines that are written as they are.
     Lines,
@@ -205,19 +220,29 @@ pub(crate) enum FileFormat {
 impl FileFormat {
     /// The format that a landing's keys name.
     pub(crate) fn read(options: &Options) -> Self {
-        match formats::writer(options) {
-            Some(writer) => Self::Text(writer),
-            None => Self::Parquet {
-                row_group: usize::try_from(options.integer("row_group")).unwrap_or(250_000),
-                compressed: options.text("compression").as_deref() != Some("none"),
-            },
+        let compressed = options.text("compression").as_deref() != Some("none");
+        match (formats::writer(options), options.text("format").as_deref()) {
+            (Some(writer), _) => Self::Text(writer),
+            (None, Some("arrow")) => Self::Arrow { compressed },
+            (None, Some("avro")) => Self::Avro { compressed },
+            (None, _) => {
+                let row_group = usize::try_from(options.integer("row_group")).unwrap_or(250_000);
+                Self::Parquet { row_group, compressed }
+            }
         }
+    }
+
+    /// Whether its files say the types of their columns.
+    fn is_typed(&self) -> bool {
+        matches!(self, Self::Parquet { .. } | Self::Arrow { .. } | Self::Avro { .. })
     }
 
     /// The form in which its files are read.
     pub(crate) fn form(&self) -> Form {
         match self {
             Self::Parquet { .. } => Form::Parquet,
+            Self::Arrow { .. } => Form::Arrow,
+            Self::Avro { .. } => Form::Avro,
             Self::Text(writer) => Form::Text(writer.format()),
             Self::Lines => Form::Text(Arc::new(JsonLines)),
         }
@@ -227,6 +252,8 @@ impl FileFormat {
         match self {
             Self::Text(writer) => writer.extension(),
             Self::Parquet { .. } => "parquet",
+            Self::Arrow { .. } => "arrow",
+            Self::Avro { .. } => "avro",
             Self::Lines => "jsonl",
         }
     }

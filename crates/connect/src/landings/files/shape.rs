@@ -1,4 +1,4 @@
-//! The columns of what has landed as Parquet, and what happens where a column has another type now: readers of a folder
+//! The columns of what has landed in files that say their types, and what happens where a column has another type now: readers of a folder
 //! take the types of all of its files to be the same.
 //!
 //! They stand in `.sluice/landed/LANDING/columns`, written when a batch is published.
@@ -113,7 +113,7 @@ fn place(records: &Path) -> PathBuf {
 pub(super) fn refuse(folder: &Path, retyped: &[Retyped]) -> Failure {
     let one = |r: &Retyped| format!("`{}` landed as {} and is {} now", r.column, r.landed, r.now);
     let all: Vec<String> = retyped.iter().map(one).collect();
-    let message = format!("{} holds Parquet files with other types: {}", folder.display(), all.join("; "));
+    let message = format!("{} holds files with other types: {}", folder.display(), all.join("; "));
     Failure::new(FailureKind::Configuration, message).with_help(
         "readers expect one type per column in a folder. Cast the column back, rename it, or write new_types = \
          \"new_folder\" into the landing: new rows then get a folder of their own",

@@ -4,7 +4,6 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ::parquet::errors::ParquetError;
 use arrow_schema::SchemaRef;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
@@ -16,6 +15,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::formats::RowWriter;
 use sluice_core::kinds::{Stage, StagedWork};
 
+use super::columnar::ColumnarFile;
 use super::lines::LinesFile;
 use super::parquet::ParquetFile;
 use super::shape::{self, FileShape};
@@ -107,6 +107,7 @@ pub(super) fn with_refused(root: &Path, batch: &BatchIdentity, mut work: StagedW
 
 enum Writer {
     Parquet(Box<ParquetFile>),
+    Columnar(Box<ColumnarFile>),
     Lines(LinesFile),
 }
 
@@ -199,6 +200,14 @@ impl FilesStage {
                 let file = ParquetFile::new(file, Arc::clone(schema), &self.batch, *row_group, *compressed);
                 Writer::Parquet(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
+            FileFormat::Arrow { compressed } => {
+                let file = ColumnarFile::arrow(file, Arc::clone(schema), &self.batch, *compressed);
+                Writer::Columnar(Box::new(file.map_err(|e| failure("write", &full, &e))?))
+            }
+            FileFormat::Avro { compressed } => {
+                let file = ColumnarFile::avro(file, Arc::clone(schema), &self.batch, *compressed);
+                Writer::Columnar(Box::new(file.map_err(|e| failure("write", &full, &e))?))
+            }
             FileFormat::Text(writer) => lines(file, Some(writer))?,
             FileFormat::Lines => lines(file, None)?,
         };
@@ -210,6 +219,7 @@ impl FilesStage {
         let full = self.root.join(&open.staged);
         let file = match open.writer {
             Writer::Parquet(writer) => writer.close().map_err(|e| failure("end", &full, &e))?,
+            Writer::Columnar(writer) => writer.close().map_err(|e| failure("end", &full, &e))?,
             Writer::Lines(writer) => writer.close().map_err(|e| Failure::io("end", &full, &e))?,
         };
         reach("stage.closed");
@@ -223,13 +233,16 @@ impl FilesStage {
     fn relieve(&mut self) -> Outcome<()> {
         let waiting = |f: &StagingFile| match &f.writer {
             Writer::Parquet(writer) => writer.waiting(),
+            Writer::Columnar(writer) => writer.waiting(),
             Writer::Lines(_) => 0,
         };
         while self.open.values().map(waiting).sum::<usize>() > WAITING {
             let Some(file) = self.open.values_mut().max_by_key(|f| waiting(f)) else { return Ok(()) };
             let full = self.root.join(&file.staged);
-            if let Writer::Parquet(writer) = &mut file.writer {
-                writer.flush().map_err(|e| failure("write", &full, &e))?;
+            match &mut file.writer {
+                Writer::Parquet(writer) => writer.flush().map_err(|e| failure("write", &full, &e))?,
+                Writer::Columnar(writer) => writer.flush().map_err(|e| failure("write", &full, &e))?,
+                Writer::Lines(_) => {}
             }
         }
         Ok(())
@@ -243,6 +256,7 @@ impl Stage for FilesStage {
         let full = root.join(&file.staged);
         match &mut file.writer {
             Writer::Parquet(writer) => writer.write(&rows.batch).map_err(|e| failure("write", &full, &e))?,
+            Writer::Columnar(writer) => writer.write(&rows.batch).map_err(|e| failure("write", &full, &e))?,
             Writer::Lines(writer) => writer.write(&rows.batch).map_err(|e| Failure::io("write", &full, &e))?,
         }
         file.rows += rows.batch.num_rows() as u64;
@@ -276,7 +290,7 @@ fn apart(folder: &str) -> String {
     digest[..4].iter().fold(String::from("-"), |text, byte| format!("{text}{byte:02x}"))
 }
 
-fn failure(doing: &str, path: &Path, error: &ParquetError) -> Failure {
+fn failure(doing: &str, path: &Path, error: &dyn std::fmt::Display) -> Failure {
     Failure::unreachable(format!("cannot {doing} {}: {error}", path.display()))
 }
 

@@ -68,6 +68,16 @@ fn texts(path: &Path) -> Vec<String> {
         };
         return reader.flat_map(|b| of(b.unwrap())).collect();
     }
+    let whole =
+        [("arrow", Form::Arrow), ("avro", Form::Avro)].into_iter().find(|(e, _)| path.extension().unwrap() == *e);
+    if let Some((_, form)) = whole {
+        let mut stored = look::open(vec![look::one_file(path).unwrap()], &form, None).unwrap();
+        let mut found = Vec::new();
+        while let Some(rows) = stored.next().unwrap() {
+            found.extend(rows.column(0).as_string::<i32>().iter().flatten().map(str::to_string));
+        }
+        return found;
+    }
     let text = fs::read_to_string(path).unwrap();
     if path.extension().unwrap() == "csv" {
         let mut records = text.lines().map(|l| l.split(',').next().unwrap().to_string());
@@ -88,6 +98,8 @@ fn json_lines() -> FileFormat {
 
 #[rstest]
 #[case::parquet(PARQUET)]
+#[case::arrow(FileFormat::Arrow { compressed: true })]
+#[case::avro(FileFormat::Avro { compressed: true })]
 #[case::json_lines(json_lines())]
 #[case::csv(FileFormat::Text(Csv::writer(Dialect::default())))]
 #[case::lines(FileFormat::Lines)]
@@ -227,6 +239,8 @@ fn copy_of(folder: &Path) -> tempfile::TempDir {
 /// would have left on the disk, publishes again, and looks.
 #[rstest]
 #[case::parquet(PARQUET)]
+#[case::arrow(FileFormat::Arrow { compressed: true })]
+#[case::avro(FileFormat::Avro { compressed: true })]
 #[case::json_lines(json_lines())]
 #[case::csv(FileFormat::Text(Csv::writer(Dialect::default())))]
 fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: FileFormat) {

@@ -87,10 +87,12 @@ impl Binder<'_, '_> {
             BinaryOperator::BitwiseXor => return self.call("power", &[left, right], span),
             BinaryOperator::BitwiseAnd => return self.bits(&functions::BIT_AND, left, right, span),
             BinaryOperator::BitwiseOr => return self.bits(&functions::BIT_OR, left, right, span),
+            BinaryOperator::PGBitwiseXor => return self.bits(&functions::BIT_XOR, left, right, span),
             BinaryOperator::PGBitwiseShiftLeft => (&functions::SHIFT_LEFT, false),
             BinaryOperator::PGBitwiseShiftRight => (&functions::SHIFT_RIGHT, false),
             other => {
-                let help = "known: + - * / % ^ || = <> < <= > >= and or like ilike ~ ~* !~ !~* -> ->> #> #>> & | << >>";
+                let help =
+                    "known: + - * / % ^ || = <> < <= > >= and or like ilike ~ ~* !~ !~* -> ->> #> #>> & | # << >>";
                 self.unsupported(span, &format!("the operator `{other}` is not known here"), help);
                 return None;
             }
@@ -101,7 +103,7 @@ impl Binder<'_, '_> {
         Some(if negated { not(found) } else { found })
     }
 
-    /// `&` and `|`: both sides have one type.
+    /// `&`, `|` and `#`: both sides have one type.
     fn bits(&mut self, function: &'static Function, left: &ast::Expr, right: &ast::Expr, span: Span) -> Option<Expr> {
         let (l, r) = (self.bind(left), self.bind(right));
         let both = self.one_type(vec![l?, r?], span)?;

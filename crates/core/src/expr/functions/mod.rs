@@ -16,7 +16,7 @@ use super::column::Column;
 use crate::types::SqlType;
 pub(super) use json::{AT, AT_PATH, AT_PATH_TEXT, AT_TEXT, TO_JSON_TEXT};
 pub(crate) use json::{json_length, json_members, json_type};
-pub(super) use number::{BIT_AND, BIT_NOT, BIT_OR, GREATEST, LEAST, SHIFT_LEFT, SHIFT_RIGHT};
+pub(super) use number::{BIT_AND, BIT_NOT, BIT_OR, BIT_XOR, GREATEST, LEAST, SHIFT_LEFT, SHIFT_RIGHT};
 pub(crate) use pattern::regex_fault;
 pub(super) use pattern::{ILIKE, LIKE, MATCHES, MATCHES_ANY_CASE, SIMILAR};
 pub(super) use text::{JOIN, OVERLAY};

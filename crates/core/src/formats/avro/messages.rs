@@ -1,23 +1,21 @@
-//! Messages of Avro: each is a value of a schema that is known beforehand. They are spelled as JSON first, and then decoded as such
-//! under the contract, so that values become what they become in every format.
+//! Messages of Avro: each is a value of a schema that is known beforehand.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use arrow_array::RecordBatch;
 use arrow_avro::schema::{AvroSchema, Fingerprint, FingerprintAlgorithm};
 
+use super::references::inlined;
 use super::{Avro, Datums, Framing};
-use crate::event::{Chunk, Message, MessageSchemas, Messages as Reported, RecordSpan};
-use crate::formats::rows::offset;
-use crate::formats::{Decoded, Decoder};
-use crate::reject::{CONTRACT, Reason, Reject};
+use crate::event::{Chunk, Message, MessageSchemas, SchemaLanguage};
+use crate::formats::spelled::{Spell, Spelled};
+use crate::reject::{Reason, Reject};
 use crate::values::rows::{keys, write_row};
 
 /// What begins a message in the single-object encoding.
 pub(super) const MARK: [u8; 2] = [0xc3, 0x01];
 
-/// Decodes messages as JSON.
+/// Spells messages as JSON.
 pub(super) struct Messages {
     framing: Framing,
     datums: Vec<Datums>,
@@ -50,34 +48,6 @@ impl Messages {
         Self { framing: format.framing, datums, by_fingerprint, by_number: HashMap::new() }
     }
 
-    /// The messages of a chunk as objects of JSON, and those that are none.
-    pub(super) fn as_json(&mut self, chunk: &Chunk) -> (Chunk, Vec<Reject>) {
-        let mut text = String::new();
-        let mut rejects = Vec::new();
-        let mut each = Vec::new();
-        let reported = chunk.messages.as_deref();
-        let mut run: Vec<Taken<'_>> = Vec::new();
-        for message in reported.map_or(&[][..], |r| &r.each) {
-            match self.value(message.span.of(&chunk.bytes), chunk.schemas.as_deref()) {
-                Ok((schema, value)) => {
-                    if run.last().is_some_and(|last| last.schema != schema) {
-                        self.decode(chunk, &std::mem::take(&mut run), &mut text, &mut each, &mut rejects);
-                    }
-                    run.push(Taken { message, schema, value });
-                }
-                Err(why) => rejects.push(reject(chunk, message, why)),
-            }
-        }
-        self.decode(chunk, &run, &mut text, &mut each, &mut rejects);
-        let messages = reported.map(|r| {
-            let (topic, side) = (Arc::clone(&r.topic), Vec::new());
-            Arc::new(Reported { topic, partition: r.partition, each, side, left_out: 0 })
-        });
-        let (from, to, partition) = (chunk.from, chunk.to, Arc::clone(&chunk.partition));
-        let records = messages.as_ref().map_or(0, |m| m.each.len() as u64);
-        (Chunk { partition, from, to, records, bytes: text.into_bytes(), messages, ..Chunk::default() }, rejects)
-    }
-
     /// The schema of a message, and its value without the frame.
     fn value<'m>(&mut self, message: &'m [u8], schemas: Option<&MessageSchemas>) -> Result<(usize, &'m [u8]), String> {
         match self.framing {
@@ -102,10 +72,12 @@ impl Messages {
         if let Some(known) = self.by_number.get(&number) {
             return known.clone();
         }
-        let text = schemas.and_then(|schemas| schemas.get(&number));
+        let schema = schemas.and_then(|schemas| schemas.get(&number));
         // A registry may learn of it yet: only what it has told is remembered.
-        let text = text.ok_or_else(|| format!("schema {number} was not asked for"))?.clone()?;
-        let read = Datums::new(&text).map_err(|why| format!("schema {number} cannot be read: {why}"));
+        let schema = schema.ok_or_else(|| format!("schema {number} was not asked for"))?.clone()?;
+        let read = schema.of_language(SchemaLanguage::Avro).and_then(|()| inlined(&schema));
+        let read =
+            read.and_then(|text| Datums::new(&text)).map_err(|why| format!("schema {number} cannot be read: {why}"));
         let known = read.map(|datums| {
             self.datums.push(datums);
             self.datums.len() - 1
@@ -114,17 +86,10 @@ impl Messages {
         known
     }
 
-    /// Decodes messages of one schema that follow each other.
-    fn decode(
-        &mut self,
-        chunk: &Chunk,
-        run: &[Taken<'_>],
-        text: &mut String,
-        each: &mut Vec<Message>,
-        rejects: &mut Vec<Reject>,
-    ) {
+    /// Spells messages of one schema that follow each other.
+    fn spell(&mut self, run: &[Taken<'_>], spelled: &mut Spelled<'_>) {
         let Some(datums) = run.first().and_then(|first| self.datums.get_mut(first.schema)) else {
-            rejects.extend(run.iter().map(|taken| reject(chunk, taken.message, "its schema cannot be read".into())));
+            run.iter().for_each(|taken| spelled.reject(taken.message, "its schema cannot be read".into()));
             return;
         };
         let values: Vec<&[u8]> = run.iter().map(|taken| taken.value).collect();
@@ -135,74 +100,36 @@ impl Messages {
             if let Some(batch) = &batch {
                 let keys = keys(batch);
                 for (row, taken) in run[at..at + rows].iter().enumerate() {
-                    let start = text.len();
-                    write_row(text, batch, &keys, row);
-                    let span = RecordSpan { start: offset(start), end: offset(text.len() - 1) };
-                    each.push(Message { span, key: None, headers: None, ..*taken.message });
+                    let start = spelled.text.len();
+                    write_row(&mut spelled.text, batch, &keys, row);
+                    spelled.add(taken.message, start);
                 }
             }
             at += rows;
             if let Some(why) = bad {
-                rejects.push(reject(chunk, run[at].message, why));
+                spelled.reject(run[at].message, why);
                 at += 1;
             }
         }
     }
 }
 
-fn reject(chunk: &Chunk, message: &Message, why: String) -> Reject {
-    let bytes = message.span.of(&chunk.bytes);
-    Reject {
-        partition: Arc::clone(&chunk.partition),
-        position: chunk.position_at(message.span.start),
-        length: bytes.len() as u64,
-        station: CONTRACT.into(),
-        field: None,
-        reason: Reason::NOT_AVRO,
-        message: why,
-        bytes: bytes.to_vec(),
-    }
-}
-
-/// Decodes what holds Avro: messages, or rows of files that were spelled as JSON already.
-pub(super) struct AvroDecoder {
-    messages: Messages,
-    inner: Box<dyn Decoder>,
-}
-
-impl AvroDecoder {
-    pub(super) fn new(format: &Avro, inner: Box<dyn Decoder>) -> Self {
-        Self { messages: Messages::new(format), inner }
-    }
-}
-
-impl Decoder for AvroDecoder {
-    fn decode_table(&mut self, chunk: &Chunk, table: Option<u32>) -> Decoded {
-        let Some(reported) = chunk.messages.as_deref().filter(|_| chunk.too_long.is_none()) else {
-            return self.inner.decode_table(chunk, table);
-        };
-        let (rows, rejects) = self.messages.as_json(chunk);
-        let mut decoded = self.inner.decode_table(&rows, table);
-        let messages = rows.messages.as_deref().map_or(&[][..], |m| &m.each);
-        // Back to the message itself, which is what a reject keeps and a later station goes by.
-        let mut places = messages.iter();
-        for span in &mut decoded.rows.spans {
-            let row = places.find(|m| m.span.start == span.start);
-            *span = row.and_then(|m| find(&reported.each, m.offset)).map_or(*span, |m| m.span);
-        }
-        for reject in &mut decoded.rejects {
-            if let Some(message) = find(&reported.each, reject.position.major) {
-                reject.bytes = message.span.of(&chunk.bytes).to_vec();
-                reject.length = reject.bytes.len() as u64;
+impl Spell for Messages {
+    fn as_json(&mut self, chunk: &Chunk) -> (Chunk, Vec<Reject>) {
+        let mut spelled = Spelled::new(chunk, Reason::NOT_AVRO);
+        let mut run: Vec<Taken<'_>> = Vec::new();
+        for message in spelled.messages() {
+            match self.value(message.span.of(&chunk.bytes), chunk.schemas.as_deref()) {
+                Ok((schema, value)) => {
+                    if run.last().is_some_and(|last| last.schema != schema) {
+                        self.spell(&std::mem::take(&mut run), &mut spelled);
+                    }
+                    run.push(Taken { message, schema, value });
+                }
+                Err(why) => spelled.reject(message, why),
             }
         }
-        decoded.rejects.extend(rejects);
-        decoded.rejects.sort_by_key(|reject| reject.position);
-        decoded
+        self.spell(&run, &mut spelled);
+        spelled.finish()
     }
-}
-
-/// The message of an offset: they stand in the order of their offsets.
-fn find(messages: &[Message], offset: u64) -> Option<&Message> {
-    messages.binary_search_by_key(&offset, |m| m.offset).ok().map(|i| &messages[i])
 }

@@ -3,11 +3,14 @@
 
 mod datums;
 mod messages;
+mod references;
+mod written;
 
 use std::sync::Arc;
 
 use super::json::JsonLines;
 use super::recognise::{Recognised, Start};
+use super::spelled::{Spell as _, SpelledDecoder};
 use super::whole::WholeFile;
 use super::{Cut, Decoder, Format, FormatKind, RowWriter, Tail};
 use crate::config::{OptionSpec, OptionValue, Options, ValueKind};
@@ -15,9 +18,11 @@ use crate::contract::Contract;
 use crate::event::Chunk;
 use crate::problem::{Problem, Problems};
 use crate::profile::{DeclaredField, Profile};
-use messages::{AvroDecoder, Messages};
+use messages::Messages;
 
 pub use datums::{Datums, Found};
+pub use references::inlined;
+pub use written::{is_name, record_of};
 
 /// The kind.
 pub const KIND: AvroKind = AvroKind;
@@ -85,13 +90,14 @@ impl FormatKind for AvroKind {
             Some(REGISTRY) => Framing::Registry,
             _ => Framing::Bare,
         };
-        Arc::new(Avro { schemas: options.files("schema").into(), framing })
+        Arc::new(Avro { schemas: texts(options), framing })
     }
 
     fn check(&self, options: &Options, problems: &mut Problems) {
         let schemas = options.files("schema");
         for (path, text) in &schemas {
-            if let Err(why) = Datums::new(text) {
+            let text = std::str::from_utf8(text).map_err(|_| "it is not UTF-8".to_string());
+            if let Err(why) = text.and_then(Datums::new) {
                 problems.add(
                     Problem::error(
                         "value.type",
@@ -134,6 +140,12 @@ impl FormatKind for AvroKind {
     }
 }
 
+/// The texts of the schemas that options name, each with its path.
+fn texts(options: &Options) -> Arc<[(String, String)]> {
+    let text = |(path, bytes): (String, Vec<u8>)| Some((path, String::from_utf8(bytes).ok()?));
+    options.files("schema").into_iter().filter_map(text).collect()
+}
+
 /// The format `avro`.
 #[derive(Clone, Debug, Default)]
 pub struct Avro {
@@ -159,7 +171,7 @@ impl Avro {
         }
         let is_framed = !messages.is_empty() && messages.iter().all(|message| message.starts_with(&messages::MARK));
         let framing = if is_framed { Framing::SingleObject } else { Framing::Bare };
-        Self { schemas: options.files("schema").into(), framing }
+        Self { schemas: texts(options), framing }
     }
 
     /// The fields that the first schema declares.
@@ -215,7 +227,7 @@ impl Format for Avro {
     }
 
     fn decoder(&self, contract: &Contract) -> Box<dyn Decoder> {
-        Box::new(AvroDecoder::new(self, JsonLines.decoder(contract)))
+        Box::new(SpelledDecoder::new(Messages::new(self), JsonLines.decoder(contract)))
     }
 
     fn profile(&self, chunk: &Chunk, profile: &mut Profile) {

@@ -1,16 +1,13 @@
 //! Messages of Avro.
 
-use std::sync::Arc;
-
 use rstest::rstest;
 
 use super::*;
 use crate::config::ExtraFields;
 use crate::contract::parse_fields;
-use crate::event::{Message, Messages, Position, RecordSpan};
+use crate::formats::spelled::testing::{self, chunk};
 use crate::reject::Reject;
 use crate::sql::tests::embed;
-use crate::values::json::write_lines;
 
 const SCHEMA: &str = r#"{"type": "record", "name": "Passage", "namespace": "tarrow", "fields": [
     {"name": "id", "type": "long"}, {"name": "lock", "type": ["null", "string"]}]}"#;
@@ -50,28 +47,6 @@ fn framed(schema: &str, value: &[u8]) -> Vec<u8> {
     [&[0xc3, 0x01], &digest.to_le_bytes()[..], value].concat()
 }
 
-/// A chunk of messages from offset 10 on, every other one left out.
-fn chunk(values: &[Vec<u8>]) -> Chunk {
-    let (mut bytes, mut each) = (Vec::new(), Vec::new());
-    for (number, value) in values.iter().enumerate() {
-        let start = u32::try_from(bytes.len()).unwrap();
-        bytes.extend_from_slice(value);
-        let span = RecordSpan { start, end: u32::try_from(bytes.len()).unwrap() };
-        bytes.push(b'\n');
-        each.push(Message { span, offset: 10 + 2 * number as u64, time: Some(7), key: None, headers: None });
-    }
-    let messages = Messages { topic: "passages".into(), each, ..Messages::default() };
-    Chunk {
-        partition: "passages/0".into(),
-        from: Position::at(10),
-        to: Position::at(10 + 2 * values.len() as u64),
-        records: values.len() as u64,
-        bytes,
-        messages: Some(Arc::new(messages)),
-        ..Chunk::default()
-    }
-}
-
 fn contract() -> Contract {
     let mut problems = Problems::new();
     let fields = parse_fields(&embed("id integer not null, lock text, fee double precision"), &mut problems);
@@ -81,18 +56,7 @@ fn contract() -> Contract {
 
 /// The rows as JSON, with the messages that they came from, and the rejects.
 fn decoded(format: &Avro, values: &[Vec<u8>]) -> (Vec<String>, Vec<Vec<u8>>, Vec<Reject>) {
-    let chunk = chunk(values);
-    let decoded = format.decoder(&contract()).decode(&chunk);
-    assert_eq!(decoded.rows.spans.len() + decoded.rejects.len(), values.len());
-    let column = |f: &crate::contract::ContractField| crate::columns::OutputColumn {
-        name: f.name.clone(),
-        ty: f.ty,
-        nullable: true,
-    };
-    let mut text = String::new();
-    write_lines(&mut text, &decoded.rows.batch, &contract().fields.iter().map(column).collect::<Vec<_>>());
-    let origins = decoded.rows.spans.iter().map(|span| span.of(&chunk.bytes).to_vec()).collect();
-    (text.lines().map(str::to_string).collect(), origins, decoded.rejects)
+    testing::decoded(format, &contract(), values)
 }
 
 fn of(schemas: &[&str], framing: Framing) -> Avro {

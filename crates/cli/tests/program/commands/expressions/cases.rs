@@ -254,7 +254,7 @@ fn number_functions() -> Vec<String> {
     }
     for a in ["i", "j", "b"] {
         for b in ["1", "3", "7", "j"] {
-            all.extend(["&", "|"].map(|op| format!("{a} {op} {b}")));
+            all.extend(["&", "|", "#"].map(|op| format!("{a} {op} {b}")));
         }
         all.extend(["1", "3", "31"].iter().flat_map(|n| ["<<", ">>"].map(|op| format!("{a} {op} {n}"))));
         all.push(format!("~{a}"));
@@ -448,5 +448,78 @@ fn json_functions() -> Vec<String> {
         all.push(format!("jsonb_path_query_first(k::jsonb, '{path}') #>> '{{}}'"));
         all.push(format!("json_array_length(jsonb_path_query_array(k::jsonb, '{path}')::json)"));
     }
+    all
+}
+
+/// Every operator beside every other one, before and after it: how tightly they bind decides what they mean.
+pub(super) fn precedence() -> Vec<String> {
+    let mut all = Vec::new();
+    let numeric = ["^", "*", "/", "%", "+", "-", "&", "|", "#", "<<", ">>", "<", ">=", "=", "<>"];
+    let textual = ["||", "~", "!~*", "=", "<", "is distinct from", "like", "not ilike", "similar to"];
+    let logical = ["and", "or", "=", "<>", "is not distinct from"];
+    for first in numeric {
+        // PostgreSQL has no remainder of doubles, which powers are.
+        for second in numeric.into_iter().filter(|second| !["%^", "^%"].contains(&format!("{first}{second}").as_str()))
+        {
+            all.push(format!("i {first} 6 {second} 3"));
+            all.push(format!("9 {first} 2 {second} j"));
+        }
+        for sign in ["-", "~", "+", "not "] {
+            all.push(format!("{sign}j {first} 2"));
+            all.push(format!("7 {first} {sign}j"));
+        }
+        all.push(format!("j {first} 2 is null"));
+        all.push(format!("i {first} 2 between j {first} 1 and 40 {first} 1"));
+        all.push(format!("i {first} 2 in (3, 12)"));
+        all.push(format!("i {first} 2::bigint"));
+        if first != "^" {
+            all.push(format!("t || i {first} 2"));
+            all.push(format!("i {first} 2 || t"));
+        }
+        all.push(format!("not i {first} 2 = 3 and j = 1"));
+    }
+    for first in textual {
+        let is_pattern = first.contains('i');
+        // Patterns are constants; one beside another is a mistake in PostgreSQL.
+        for second in &textual[..if is_pattern { 6 } else { 9 }] {
+            if !(is_pattern && second.contains('~')) && [first, *second] != ["similar to", "||"] {
+                all.push(format!("t {first} 'a%' {second} 'b'"));
+            }
+            if !is_pattern && !first.contains('~') {
+                all.push(format!("'ab' {first} t {second} 'b'"));
+            }
+        }
+        all.push(format!("t {first} 'a' is null"));
+        all.push(format!("not t {first} 'a%'"));
+        all.push(format!("k ->> 'a' {first} 'b'"));
+        if first != "similar to" {
+            all.push(format!("t {first} 'x' || 'y' and true"));
+        }
+    }
+    for first in logical {
+        for second in logical {
+            all.push(format!("i = 7 {first} j > 0 {second} b <> 3"));
+            all.push(format!("not o {first} o {second} i > 3"));
+        }
+    }
+    all.extend(
+        [
+            "at at time zone 'UTC' + interval '1 hour'",
+            "at + interval '1 day' at time zone 'UTC'",
+            "timestamptz '2026-04-01T00:00:00Z' - interval '1 hour' * 2",
+            "-2 ^ 2",
+            "- 2 ^ j",
+            "2 ^ -1",
+            "2 ^ 3 ^ 2",
+            "~1 + 2",
+            "~1 & 3 | 4",
+            "- i % 4",
+            "-j::text",
+            "2 - -j",
+            "i = 7 is true",
+            "not i = 7 is false",
+        ]
+        .map(String::from),
+    );
     all
 }

@@ -102,6 +102,27 @@ pub(crate) fn schema(path: &Path, kind: WholeFile) -> Outcome<Option<SchemaRef>>
     Ok(open(path, file, kind, 0, u64::MAX)?.schema())
 }
 
+/// The schema of a file that has one, and its rows.
+///
+/// # Errors
+/// Where the file cannot be read.
+pub(crate) fn batches(
+    path: &Path,
+    kind: WholeFile,
+) -> Outcome<(SchemaRef, impl Iterator<Item = Outcome<RecordBatch>> + Send + use<>)> {
+    let file = File::open(path).map_err(|e| Failure::io("read", path, &e))?;
+    let mut rows = open(path, file, kind, 0, u64::MAX)?;
+    let schema = rows.schema().ok_or_else(|| Failure::internal("a file without a schema"))?;
+    let path = path.to_path_buf();
+    let next = move || match rows.next() {
+        Ok(Piece::Rows(batch)) => Some(Ok(batch)),
+        Ok(Piece::Broken(_, _, why)) => Some(Err(unreadable(&path, "readable", &why))),
+        Ok(_) => None,
+        Err(failure) => Some(Err(failure)),
+    };
+    Ok((schema, std::iter::from_fn(next)))
+}
+
 fn open(path: &Path, file: File, kind: WholeFile, from: u64, max_record: u64) -> Outcome<Box<dyn Rows>> {
     Ok(match kind {
         WholeFile::Parquet => Box::new(parquet::ParquetRows::open(path, file, from)?),

@@ -25,6 +25,7 @@ macro_rules! operator {
 
 operator!(BIT_AND, "&", |a, b| a & low(b), |a, b| a & b);
 operator!(BIT_OR, "|", |a, b| a | low(b), |a, b| a | b);
+operator!(BIT_XOR, "#", |a, b| a ^ low(b), |a, b| a ^ b);
 operator!(SHIFT_LEFT, "<<", |a, b| a.wrapping_shl(places(b)), |a, b| a.wrapping_shl(places(b)));
 operator!(SHIFT_RIGHT, ">>", |a, b| a.wrapping_shr(places(b)), |a, b| a.wrapping_shr(places(b)));
 

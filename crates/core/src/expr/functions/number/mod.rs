@@ -9,7 +9,7 @@ use super::{Arguments, Function, Parameter};
 use crate::expr::Expr;
 use crate::expr::column::{Column, map_primitive};
 use crate::types::SqlType;
-pub(in crate::expr) use bits::{BIT_AND, BIT_NOT, BIT_OR, SHIFT_LEFT, SHIFT_RIGHT};
+pub(in crate::expr) use bits::{BIT_AND, BIT_NOT, BIT_OR, BIT_XOR, SHIFT_LEFT, SHIFT_RIGHT};
 pub(in crate::expr) use extreme::{GREATEST, LEAST};
 use round::{Toward, round_type};
 

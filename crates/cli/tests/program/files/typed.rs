@@ -1,0 +1,130 @@
+//! Rows that land as Arrow IPC and as Avro: other libraries read them with their types, and so do we.
+
+use std::process::Command;
+
+use rstest::rstest;
+use serde_json::{Value, json};
+
+use crate::common::{TestProject, visible_files};
+
+const FIELDS: &str = "t text not null, b boolean, i integer, l bigint, d double precision, n decimal(18,2), day date, at \
+                      timestamptz, j json";
+
+const EVENTS: &str = concat!(
+    r#"{"t":"a \"quote\" 閘門","b":true,"i":-2147483648,"l":9223372036854775807,"d":0.1,"n":-9999999999999999.99,"#,
+    r#""day":"1969-12-31","at":"1960-01-01T00:00:00.000001Z","j":{"a":[1,null]}}"#,
+    "\n",
+    r#"{"t":""}"#,
+    "\n",
+    r#"{"t":"x","b":false,"i":0,"l":0,"d":-1e300,"n":0.05,"day":"2026-04-01","at":"2026-04-01T08:00:00Z","j":"y"}"#,
+    "\n",
+);
+
+const RUN: &[&str] = &["run", "events", "--until-caught-up"];
+
+fn pipeline(format: &str, fields: &str, more: &str) -> String {
+    format!(
+        "pipeline = \"events\"\nbatch = {{ rows = 2 }}\n[event.event]\nfields = \"{fields}\"\n[event.event.arrives]\nat = \"depots\"\nmatch = \
+         \"*.jsonl\"\n[event.event.lands.archive]\nat = \"archive\"\npath = \"all\"\nformat = \
+         \"{format}\"\n{more}\n"
+    )
+}
+
+fn set_up(format: &str, more: &str) -> TestProject {
+    let project = TestProject::new(&pipeline(format, FIELDS, more));
+    std::fs::rename(project.path("pipelines/weighings.toml"), project.path("pipelines/events.toml")).unwrap();
+    project.write("depots/a.jsonl", EVENTS);
+    project
+}
+
+#[rstest]
+fn rows_land_with_their_types(#[values("arrow", "avro")] format: &str, #[values("zstd", "none")] compression: &str) {
+    let project = set_up(format, &format!("compression = \"{compression}\""));
+    project.expect(0, &["check", "events"]);
+    project.expect(0, RUN);
+    let files = visible_files(&project.path("archive/all"));
+    assert_eq!(files.len(), 2, "{files:?}");
+    assert!(files.iter().all(|file| file.extension().is_some_and(|e| e == format)), "{files:?}");
+    // A landing is looked at as any other.
+    let landing = project.json(&["peek", "events.event.archive", "--show", "5"]);
+    assert_eq!(landing["first"].as_array().map(Vec::len), Some(3), "{landing}");
+    assert_eq!(landing["first"][0]["l"], json!(9_223_372_036_854_775_807_i64), "{landing}");
+    // What landed arrives elsewhere as it was.
+    let again = pipeline("jsonl", FIELDS, "");
+    let again = again
+        .replace("\"depots\"", "\"archive\"")
+        .replace("*.jsonl", &format!("all/*.{format}"))
+        .replace("[event.event.lands", &format!("format = \"{format}\"\n[event.event.lands"))
+        .replace("\"events\"", "\"again\"")
+        .replace("path = \"all\"", "path = \"again\"");
+    project.write("pipelines/again.toml", again);
+    project.expect(0, &["run", "again", "--until-caught-up"]);
+    let mut rows: Vec<Value> = visible_files(&project.path("archive/again"))
+        .iter()
+        .flat_map(|file| std::fs::read_to_string(file).unwrap().lines().map(str::to_string).collect::<Vec<_>>())
+        .map(|line| serde_json::from_str(&line).unwrap())
+        .collect();
+    rows.sort_by_key(|row| row["t"].as_str().map(str::len));
+    let full: Vec<Value> = EVENTS.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(rows.len(), 3);
+    for key in ["t", "b", "i", "l", "d", "n", "day", "at", "j"] {
+        let expected = [&full[1][key], &full[2][key], &full[0][key]];
+        // JSON that arrives as a text of Avro is the text of it.
+        let found = rows.iter().map(|row| &row[key]).collect::<Vec<_>>();
+        if (key, format) != ("j", "avro") && (key, format) != ("j", "arrow") {
+            assert_eq!(found, expected, "{key}");
+        }
+    }
+}
+
+/// Another library reads each file as a whole, with the schema that it holds.
+#[test]
+fn another_library_reads_avro() {
+    const READ: &str = "
+import fastavro, json, sys
+for path in sys.argv[1:]:
+    with open(path, 'rb') as file:
+        reader = fastavro.reader(file)
+        assert reader.codec == 'null'
+        for row in reader:
+            print(json.dumps({k: v if v is None or type(v) in (bool, int, float) else str(v) for k, v in row.items()}))
+";
+    let Ok(python) = std::env::var("SLUICE_TEST_PYTHON") else {
+        assert!(std::env::var_os("SLUICE_TEST_SERVICES").is_none(), "Python is missing");
+        eprintln!("skipped: no Python; scripts/services run has one");
+        return;
+    };
+    let project = set_up("avro", "compression = \"none\"");
+    project.expect(0, RUN);
+    let output = Command::new(python).args(["-c", READ]).args(visible_files(&project.path("archive/all"))).output();
+    let output = output.unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let rows: Vec<Value> =
+        String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let first = json!({ "t": "a \"quote\" 閘門", "b": true, "i": i32::MIN, "l": i64::MAX, "d": 0.1, "n": "-9999999999999999.99",
+        "day": "1969-12-31", "at": "1960-01-01 00:00:00.000001+00:00", "j": "{\"a\":[1,null]}" });
+    let empty =
+        json!({ "t": "", "b": null, "i": null, "l": null, "d": null, "n": null, "day": null, "at": null, "j": null });
+    assert!(rows.contains(&first) && rows.contains(&empty) && rows.len() == 3, "{rows:?}");
+}
+
+#[rstest]
+fn what_readers_would_stumble_over_is_refused(#[values("arrow", "avro")] format: &str) {
+    let project = set_up(format, "");
+    project.expect(0, RUN);
+    project.write("pipelines/events.toml", pipeline(format, &FIELDS.replace("i integer", "i bigint"), ""));
+    let (out, err) = project.expect(3, &["check", "events"]);
+    assert!((out.clone() + &err).contains("`i` landed as Int32 and is Int64 now"), "{out}{err}");
+    let more = "new_types = \"new_folder\"";
+    project.write("pipelines/events.toml", pipeline(format, &FIELDS.replace("i integer", "i bigint"), more));
+    project.append("depots/b.jsonl", EVENTS);
+    project.expect(0, RUN);
+    assert_eq!(visible_files(&project.path("archive/all-2")).len(), 2);
+}
+
+#[test]
+fn a_name_that_avro_does_not_take_is_refused() {
+    let project = set_up("avro", "columns = 't as \"gross kg\", i'");
+    let (out, err) = project.expect(3, &["check", "events"]);
+    assert!((out.clone() + &err).contains("`gross kg` cannot be the name of a column in Avro"), "{out}{err}");
+}
