@@ -166,8 +166,13 @@ fn one_line(text: &str) -> String {
 }
 
 fn arrives(out: &mut String, draft: &Draft<'_>) {
-    let key = if draft.is_topic { "topic " } else { "match " };
-    let _ = write!(out, "[event.{}.arrives]\nat     = \"{}\"\n{key} = ", draft.event, draft.at);
+    let names = draft.format.kind().names();
+    let spelling: Vec<String> =
+        draft.format.spelling().iter().map(|(key, value)| format!("{key} = {}", spelled(value))).collect();
+    // The signs stand below each other, however long the name of the format is.
+    let width = if spelling.is_empty() { 6 } else { names[0].len().max(6) };
+    let key = if draft.is_topic { "topic" } else { "match" };
+    let _ = write!(out, "[event.{}.arrives]\n{:width$} = \"{}\"\n{key:width$} = ", draft.event, "at", draft.at);
     let patterns: Vec<String> = match draft.is_topic {
         true => draft.pattern.split(',').map(text).collect(),
         false => vec![text(draft.pattern)],
@@ -182,16 +187,13 @@ fn arrives(out: &mut String, draft: &Draft<'_>) {
         let _ = write!(out, "   # {}", one_line(draft.pattern_note));
     }
     out.push('\n');
-    let names = draft.format.kind().names();
     let name = if draft.is_topic { names.last() } else { names.first() };
-    let _ = writeln!(out, "format = {}", text(name.copied().unwrap_or_default()));
-    let keys: Vec<String> =
-        draft.format.spelling().iter().map(|(key, value)| format!("{key} = {}", spelled(value))).collect();
-    if !keys.is_empty() {
-        let _ = writeln!(out, "{:<6} = {{ {} }}", names[0], keys.join(", "));
+    let _ = writeln!(out, "{:width$} = {}", "format", text(name.copied().unwrap_or_default()));
+    if !spelling.is_empty() {
+        let _ = writeln!(out, "{:width$} = {{ {} }}", names[0], spelling.join(", "));
     }
     if draft.is_topic {
-        out.push_str("start  = \"earliest\"\n");
+        let _ = writeln!(out, "{:width$} = \"earliest\"", "start");
     }
     out.push('\n');
 }

@@ -38,7 +38,12 @@ fn set_up(format: &str, more: &str) -> TestProject {
 }
 
 #[rstest]
-fn rows_land_with_their_types(#[values("arrow", "avro")] format: &str, #[values("zstd", "none")] compression: &str) {
+#[case("arrow", "zstd")]
+#[case("arrow", "none")]
+#[case("avro", "deflate")]
+#[case("avro", "zstd")]
+#[case("avro", "none")]
+fn rows_land_with_their_types(#[case] format: &str, #[case] compression: &str) {
     let project = set_up(format, &format!("compression = \"{compression}\""));
     project.expect(0, &["check", "events"]);
     project.expect(0, RUN);
@@ -85,7 +90,7 @@ import fastavro, json, sys
 for path in sys.argv[1:]:
     with open(path, 'rb') as file:
         reader = fastavro.reader(file)
-        assert reader.codec == 'null'
+        assert reader.codec == 'deflate', reader.codec
         for row in reader:
             print(json.dumps({k: v if v is None or type(v) in (bool, int, float) else str(v) for k, v in row.items()}))
 ";
@@ -94,7 +99,7 @@ for path in sys.argv[1:]:
         eprintln!("skipped: no Python; scripts/services run has one");
         return;
     };
-    let project = set_up("avro", "compression = \"none\"");
+    let project = set_up("avro", "");
     project.expect(0, RUN);
     let output = Command::new(python).args(["-c", READ]).args(visible_files(&project.path("archive/all"))).output();
     let output = output.unwrap();
@@ -120,6 +125,13 @@ fn what_readers_would_stumble_over_is_refused(#[values("arrow", "avro")] format:
     project.append("depots/b.jsonl", EVENTS);
     project.expect(0, RUN);
     assert_eq!(visible_files(&project.path("archive/all-2")).len(), 2);
+}
+
+#[test]
+fn deflate_is_for_avro_alone() {
+    let project = set_up("arrow", "compression = \"deflate\"");
+    let (out, err) = project.expect(3, &["check", "events"]);
+    assert!((out.clone() + &err).contains("only files of Avro are compressed by deflate"), "{out}{err}");
 }
 
 #[test]

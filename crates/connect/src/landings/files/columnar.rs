@@ -17,6 +17,8 @@ use sluice_core::columns::OutputColumn;
 use sluice_core::formats::avro;
 use sluice_core::types::SqlType;
 
+use super::AvroCompression;
+
 /// Rows that are written together: readers take them so, and a block is packed by itself.
 const ROWS: usize = 64 << 10;
 
@@ -58,7 +60,12 @@ impl ColumnarFile {
     }
 
     /// A file of Avro.
-    pub(super) fn avro(file: File, schema: SchemaRef, batch: &BatchIdentity, compressed: bool) -> Result<Self, String> {
+    pub(super) fn avro(
+        file: File,
+        schema: SchemaRef,
+        batch: &BatchIdentity,
+        compression: AvroCompression,
+    ) -> Result<Self, String> {
         let column = |field: &FieldRef| {
             let (name, ty, nullable) = (field.name().clone(), SqlType::of_arrow(field).0, field.is_nullable());
             OutputColumn { name, ty, nullable }
@@ -67,7 +74,11 @@ impl ColumnarFile {
         let metadata = [(SCHEMA_METADATA_KEY.to_string(), record)].into_iter().chain(identity(batch));
         let typed = Schema::new_with_metadata(schema.fields().clone(), metadata.collect::<HashMap<_, _>>());
         let writer = WriterBuilder::new(typed)
-            .with_compression(compressed.then_some(CompressionCodec::ZStandard))
+            .with_compression(match compression {
+                AvroCompression::None => None,
+                AvroCompression::Deflate => Some(CompressionCodec::Deflate),
+                AvroCompression::Zstd => Some(CompressionCodec::ZStandard),
+            })
             .build(BufWriter::new(file))
             .map_err(|e| e.to_string())?;
         Ok(Self::new(Writer::Avro(Box::new(writer)), schema))

@@ -57,9 +57,10 @@ const OPTIONS: &[OptionSpec] = &[
     .with(&["format"]),
     OptionSpec::with_default(
         "compression",
-        ValueKind::Choice(&["zstd", "none"]),
+        ValueKind::Choice(&["zstd", "none", "deflate"]),
         "zstd",
-        "Parquet, Arrow and Avro: how rows are compressed",
+        "Parquet, Arrow and Avro: how rows are compressed; of Avro the default is deflate, which every reader has to know, and only \
+         Avro has it",
     )
     .with(&["format"]),
     OptionSpec::with_default(
@@ -162,6 +163,12 @@ impl Files {
             let help = "name it with letters, digits and underscores: \"…\" as name";
             return vec![Problem::error("files.names", message, settings.options.place_of(key)).with_help(help)];
         }
+        let is_avro = matches!(format, FileFormat::Avro { .. });
+        if !is_avro && settings.options.text("compression").as_deref() == Some("deflate") {
+            let message = "only files of Avro are compressed by deflate";
+            let problem = Problem::error("value.type", message, settings.options.place_of("compression"));
+            return vec![problem.with_help("write \"zstd\" or \"none\"")];
+        }
         if settings.label.is_empty() || !format.is_typed() {
             return Vec::new();
         }
@@ -199,6 +206,25 @@ fn records_of(root: &Path, label: &str) -> PathBuf {
     root.join(".sluice").join("landed").join(label)
 }
 
+/// How blocks of Avro are compressed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum AvroCompression {
+    None,
+    /// What every reader has to know.
+    Deflate,
+    Zstd,
+}
+
+impl AvroCompression {
+    fn of(options: &Options) -> Self {
+        match options.text("compression").as_deref().filter(|_| options.is_set("compression")) {
+            Some("none") => Self::None,
+            Some("zstd") => Self::Zstd,
+            _ => Self::Deflate,
+        }
+    }
+}
+
 /// How rows are written.
 #[derive(Clone, Debug)]
 pub(crate) enum FileFormat {
@@ -210,7 +236,7 @@ pub(crate) enum FileFormat {
         compressed: bool,
     },
     Avro {
-        compressed: bool,
+        compression: AvroCompression,
     },
     Text(Arc<dyn RowWriter>),
     /// One column of lines that are written as they are.
@@ -224,7 +250,7 @@ impl FileFormat {
         match (formats::writer(options), options.text("format").as_deref()) {
             (Some(writer), _) => Self::Text(writer),
             (None, Some("arrow")) => Self::Arrow { compressed },
-            (None, Some("avro")) => Self::Avro { compressed },
+            (None, Some("avro")) => Self::Avro { compression: AvroCompression::of(options) },
             (None, _) => {
                 let row_group = usize::try_from(options.integer("row_group")).unwrap_or(250_000);
                 Self::Parquet { row_group, compressed }

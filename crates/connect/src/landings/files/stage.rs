@@ -204,8 +204,8 @@ impl FilesStage {
                 let file = ColumnarFile::arrow(file, Arc::clone(schema), &self.batch, *compressed);
                 Writer::Columnar(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
-            FileFormat::Avro { compressed } => {
-                let file = ColumnarFile::avro(file, Arc::clone(schema), &self.batch, *compressed);
+            FileFormat::Avro { compression } => {
+                let file = ColumnarFile::avro(file, Arc::clone(schema), &self.batch, *compression);
                 Writer::Columnar(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
             FileFormat::Text(writer) => lines(file, Some(writer))?,

@@ -99,7 +99,7 @@ fn json_lines() -> FileFormat {
 #[rstest]
 #[case::parquet(PARQUET)]
 #[case::arrow(FileFormat::Arrow { compressed: true })]
-#[case::avro(FileFormat::Avro { compressed: true })]
+#[case::avro(FileFormat::Avro { compression: AvroCompression::Deflate })]
 #[case::json_lines(json_lines())]
 #[case::csv(FileFormat::Text(Csv::writer(Dialect::default())))]
 #[case::lines(FileFormat::Lines)]
@@ -240,7 +240,7 @@ fn copy_of(folder: &Path) -> tempfile::TempDir {
 #[rstest]
 #[case::parquet(PARQUET)]
 #[case::arrow(FileFormat::Arrow { compressed: true })]
-#[case::avro(FileFormat::Avro { compressed: true })]
+#[case::avro(FileFormat::Avro { compression: AvroCompression::Deflate })]
 #[case::json_lines(json_lines())]
 #[case::csv(FileFormat::Text(Csv::writer(Dialect::default())))]
 fn a_crash_after_any_storage_call_loses_and_doubles_nothing(#[case] format: FileFormat) {
