@@ -204,10 +204,10 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
     }
     let mut settings = settings.clone();
     let names_schemas = !first.is_empty() && first.iter().all(|m| avro::schema_number(m).is_some());
-    let is_spelled = ["avro", "protobuf"].into_iter().any(|format| settings.options.is_set(format));
+    let is_spelled = formats::WITH_SCHEMAS.iter().any(|format| settings.options.is_set(format));
     let mut named = None;
     if names_schemas && settings.connection.options.text("registry").is_some() && !is_spelled {
-        // The registry tells the schemas, and these their language.
+        // The registry knows the schemas, and says of which language they are.
         by_registry(&mut settings, "avro", avro::OPTIONS);
         intake = TopicsIntake::new(&settings)?;
         named = named_schema(&intake)?;
@@ -222,7 +222,7 @@ pub(crate) fn open_topics(settings: &Settings, events: u64, take: SampleChoice) 
     let text = settings
         .options
         .text("format")
-        .filter(|format| matches!(format.as_str(), "avro" | "protobuf") && settings.options.is_set(format));
+        .filter(|format| formats::WITH_SCHEMAS.contains(&format.as_str()) && settings.options.is_set(format));
     let (spelled, declared): (Option<Arc<dyn Format>>, _) = match text.as_deref() {
         Some("avro") => {
             let format = Avro::of_messages(&settings.options.table("avro"), &first);
@@ -283,7 +283,7 @@ fn by_registry(settings: &mut Settings, format: &'static str, specs: &'static [O
 /// Whether a registry knows the schemas of messages.
 fn registry_names(settings: &Settings) -> bool {
     let format = settings.options.text("format").unwrap_or_default();
-    matches!(format.as_str(), "avro" | "protobuf")
+    formats::WITH_SCHEMAS.contains(&format.as_str())
         && settings.options.table(&format).text("framing").as_deref() == Some(avro::REGISTRY)
 }
 

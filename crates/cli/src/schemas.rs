@@ -25,13 +25,13 @@ pub(crate) struct NamedSchema<'a> {
 
 /// The place with the schema of its messages, which is kept by its path from the project's folder.
 pub(crate) fn with_schema(project: Option<&Project>, mut place: Place, schema: NamedSchema<'_>) -> Outcome<Place> {
-    let (Some(file), Some(project)) = (schema.file, project) else { return Ok(place) };
+    let Some(file) = schema.file else { return Ok(place) };
     let wrong = |message: String, help: &str| Failure::new(FailureKind::Configuration, message).with_help(help);
     let refused = || {
         let help = "Avro files bring their schema along; a pipeline names it itself: avro = { schema = \"FILE\" }";
         wrong("--schema is for messages of a topic".into(), help)
     };
-    let Place::Files(settings) = &mut place else { return Err(refused()) };
+    let (Place::Files(settings), Some(project)) = (&mut place, project) else { return Err(refused()) };
     if settings.connection.scheme != "kafka" {
         return Err(refused());
     }

@@ -101,7 +101,7 @@ pub struct RegisteredSchema {
     pub language: SchemaLanguage,
     /// Its text.
     pub text: String,
-    /// The schemas that it refers to, each with the name that it uses; those come first that others of them refer to.
+    /// The schemas that it refers to, and those that these refer to, each with the name that stands for it.
     pub references: Vec<(String, String)>,
 }
 

@@ -7,7 +7,7 @@ use base64::engine::general_purpose::STANDARD;
 
 use super::json::JsonLines;
 use super::recognise::{Recognised, Start};
-use super::spelled::{Spell, Spelled, SpelledDecoder};
+use super::spelled::{self, Spell, Spelled, SpelledDecoder};
 use super::{Cut, Decoder, Format, FormatKind, RowWriter, Tail};
 use crate::config::{OptionSpec, OptionValue, Options, ValueKind};
 use crate::contract::Contract;
@@ -141,9 +141,7 @@ impl Format for Bytes {
     }
 
     fn profile(&self, chunk: &Chunk, profile: &mut Profile) {
-        let (rows, rejects) = self.to_owned().as_json(chunk);
-        rejects.iter().for_each(|reject| profile.add_broken(&reject.bytes, reject.message.clone()));
-        JsonLines.profile(&rows, profile);
+        spelled::profile(&mut self.to_owned(), chunk, profile);
     }
 
     fn fitted(&self, _: &Profile) -> Arc<dyn Format> {

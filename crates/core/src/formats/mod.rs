@@ -53,6 +53,9 @@ pub const IN_FILES: &[&str] = &["jsonl", "csv", "text", "json_document", "parque
 /// The formats of messages that are read, the usual one first.
 pub const IN_MESSAGES: &[&str] = &["json", "jsonl", "csv", "text", "avro", "protobuf", "bytes"];
 
+/// The formats of messages that may name their schemas, which a registry knows.
+pub const WITH_SCHEMAS: &[&str] = &["avro", "protobuf"];
+
 /// The formats of files that are written, the usual one first.
 pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv", "avro", "arrow"];
 

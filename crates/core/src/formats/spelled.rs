@@ -4,14 +4,25 @@
 use std::sync::Arc;
 
 use super::rows::offset;
-use super::{Decoded, Decoder};
+use super::{Decoded, Decoder, Format as _, JsonLines};
 use crate::event::{Chunk, Message, Messages, RecordSpan};
+use crate::profile::Profile;
 use crate::reject::{CONTRACT, Reason, Reject};
 
 /// Spells the messages of a chunk.
 pub(super) trait Spell: Send {
     /// The messages as objects of JSON, and those that are none.
     fn as_json(&mut self, chunk: &Chunk) -> (Chunk, Vec<Reject>);
+}
+
+/// Adds the messages of a chunk to a profile; what comes from files was spelled already.
+pub(super) fn profile(spell: &mut dyn Spell, chunk: &Chunk, profile: &mut Profile) {
+    if chunk.messages.is_none() {
+        return JsonLines.profile(chunk, profile);
+    }
+    let (rows, rejects) = spell.as_json(chunk);
+    rejects.iter().for_each(|reject| profile.add_broken(&reject.bytes, reject.message.clone()));
+    JsonLines.profile(&rows, profile);
 }
 
 /// Objects of JSON, each of a message, and what is no message of the format.
@@ -121,6 +132,17 @@ pub(super) mod testing {
     use crate::event::Position;
     use crate::formats::Format;
     use crate::values::json::write_lines;
+
+    /// A number of variable length.
+    pub(in crate::formats) fn varint(mut rest: u64) -> Vec<u8> {
+        let mut out = Vec::new();
+        while rest >= 0x80 {
+            out.push(u8::try_from(rest & 0x7f).unwrap() | 0x80);
+            rest >>= 7;
+        }
+        out.push(u8::try_from(rest).unwrap());
+        out
+    }
 
     /// A chunk of messages from offset 10 on, every other one left out.
     pub(in crate::formats) fn chunk(values: &[Vec<u8>]) -> Chunk {

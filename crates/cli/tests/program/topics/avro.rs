@@ -16,7 +16,11 @@ const SCHEMA: &str = r#"{"type": "record", "name": "Passage", "fields": [
 
 /// A number of variable length, zigzag.
 fn long(value: i64) -> Vec<u8> {
-    let mut rest = u64::from_ne_bytes(((value << 1) ^ (value >> 63)).to_ne_bytes());
+    varint(((value << 1) ^ (value >> 63)).cast_unsigned())
+}
+
+/// A number of variable length.
+pub(super) fn varint(mut rest: u64) -> Vec<u8> {
     let mut out = Vec::new();
     while rest >= 0x80 {
         out.push(u8::try_from(rest & 0x7f).unwrap() | 0x80);

@@ -3,7 +3,7 @@
 
 use std::process::Command;
 
-use super::avro::{numbered, send};
+use super::avro::{numbered, send, varint};
 use crate::common::TestProject;
 use crate::common::topics::{StandIn, project, rows};
 use serde_json::{Value, json};
@@ -17,16 +17,6 @@ import "tarrow/lock.proto";
 import "google/protobuf/timestamp.proto";
 message Passage { int64 id = 1; Chamber chamber = 2; google.protobuf.Timestamp passed_at = 3; optional string vessel = 4; }
 "#;
-
-fn varint(mut rest: u64) -> Vec<u8> {
-    let mut out = Vec::new();
-    while rest >= 0x80 {
-        out.push(u8::try_from(rest & 0x7f).unwrap() | 0x80);
-        rest >>= 7;
-    }
-    out.push(u8::try_from(rest).unwrap());
-    out
-}
 
 fn held(field: u8, value: &[u8]) -> Vec<u8> {
     [vec![field << 3 | 2], varint(value.len() as u64), value.to_vec()].concat()
@@ -127,6 +117,9 @@ fn what_is_missing_is_said_before_the_run() {
         let (out, err) = project.expect(3, &["check", "passages"]);
         assert!((out.clone() + &err).contains(expected), "{protobuf}: {expected} in {out}{err}");
     }
+    project.write("depots/a.jsonl", "{}");
+    let (_, err) = project.expect(3, &["peek", "depots/a.jsonl", "--schema", "schemas/two.proto"]);
+    assert!(err.contains("--schema is for messages of a topic"), "{err}");
     let two = ["peek", "lock-broker:lock.passages", "--schema", "schemas/two.proto"];
     let (_, err) = project.expect(3, &two);
     assert!(err.contains("several messages: A, B") && err.contains("--message NAME"), "{err}");

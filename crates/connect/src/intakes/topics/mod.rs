@@ -205,7 +205,7 @@ fn tombstone_of(settings: &Settings) -> Result<Option<&'static [u8]>, Box<Proble
 
 /// The registry of messages that name their schemas; None of others.
 fn registry_of(settings: &Settings) -> Outcome<Option<Arc<Registry>>> {
-    let named = |format: &&str| matches!(*format, "avro" | "protobuf");
+    let named = |format: &&str| sluice_core::formats::WITH_SCHEMAS.contains(format);
     let format = settings.options.text("format");
     let framing = format.as_deref().filter(named).and_then(|format| settings.options.table(format).text("framing"));
     let asks = framing.as_deref() == Some(sluice_core::formats::avro::REGISTRY);

@@ -155,6 +155,7 @@ impl Registry {
         let mut references = Vec::new();
         let mut open: VecDeque<Reference> = answer.references.unwrap_or_default().into();
         let mut seen: BTreeSet<String> = BTreeSet::new();
+        let mut bytes = answer.schema.len();
         while let Some(Reference { name, subject, version }) = open.pop_front() {
             if !seen.insert(name.clone()) {
                 continue;
@@ -168,6 +169,10 @@ impl Registry {
                 let what = sluice_core::names::shown(&name);
                 return Ok(Err(format!("{} does not know {what}, which schema {number} refers to", self.shown)));
             };
+            bytes += referred.schema.len();
+            if bytes > LONGEST {
+                return Ok(Err(format!("schema {number} has more than 16 MiB with all that it refers to")));
+            }
             open.extend(referred.references.unwrap_or_default());
             references.push((name, referred.schema));
         }

@@ -53,26 +53,22 @@ impl ColumnarFile {
             .map_err(|e| e.to_string())?;
         let writer = FileWriter::try_new_with_options(BufWriter::new(file), &schema, options);
         let mut writer = writer.map_err(|e| e.to_string())?;
-        for (key, value) in identity(batch) {
-            writer.write_metadata(key, value);
-        }
+        writer.write_metadata("sluice.ledger", &batch.ledger);
+        writer.write_metadata("sluice.pipeline", &batch.pipeline);
+        writer.write_metadata("sluice.lane", batch.lane.to_string());
+        writer.write_metadata("sluice.batch", batch.number.to_string());
         Ok(Self::new(Writer::Arrow(Box::new(writer)), schema))
     }
 
-    /// A file of Avro.
-    pub(super) fn avro(
-        file: File,
-        schema: SchemaRef,
-        batch: &BatchIdentity,
-        compression: AvroCompression,
-    ) -> Result<Self, String> {
+    /// A file of Avro. Its writer has no place for what else is known of the batch.
+    pub(super) fn avro(file: File, schema: SchemaRef, compression: AvroCompression) -> Result<Self, String> {
         let column = |field: &FieldRef| {
             let (name, ty, nullable) = (field.name().clone(), SqlType::of_arrow(field).0, field.is_nullable());
             OutputColumn { name, ty, nullable }
         };
         let record = avro::record_of(&schema.fields().iter().map(column).collect::<Vec<_>>());
-        let metadata = [(SCHEMA_METADATA_KEY.to_string(), record)].into_iter().chain(identity(batch));
-        let typed = Schema::new_with_metadata(schema.fields().clone(), metadata.collect::<HashMap<_, _>>());
+        let metadata = HashMap::from([(SCHEMA_METADATA_KEY.to_string(), record)]);
+        let typed = Schema::new_with_metadata(schema.fields().clone(), metadata);
         let writer = WriterBuilder::new(typed)
             .with_compression(match compression {
                 AvroCompression::None => None,
@@ -129,15 +125,4 @@ impl ColumnarFile {
         };
         buffer.into_inner().map_err(|e| e.into_error().to_string())
     }
-}
-
-/// What tells the batch of a file.
-fn identity(batch: &BatchIdentity) -> [(String, String); 4] {
-    let pair = |key: &str, value: String| (format!("sluice.{key}"), value);
-    [
-        pair("ledger", batch.ledger.clone()),
-        pair("pipeline", batch.pipeline.clone()),
-        pair("lane", batch.lane.to_string()),
-        pair("batch", batch.number.to_string()),
-    ]
 }

@@ -20,7 +20,7 @@ use sluice_core::batch::{BatchIdentity, LaneId, Ranges};
 use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::durable::Disk;
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::formats::{self, JsonLines, RowWriter, csv};
 use sluice_core::kinds::{
     BatchOrder, Holdings, Landing, LandingKind, NotedBatch, NotedLane, Published, Settings, Stage, StagedWork, Stored,
@@ -141,6 +141,9 @@ impl LandingKind for Files {
     fn open(&self, settings: &Settings, label: &str, columns: &[OutputColumn]) -> Outcome<Box<dyn Landing>> {
         let format = FileFormat::read(&settings.options);
         let root = local::folder(&settings.root, &settings.connection);
+        if let Some((_, _, failure)) = format.fault(&settings.options, columns) {
+            return Err(failure);
+        }
         let is_typed = format.is_typed();
         let mut landing = FilesLanding::new(root, label, format, Disk::default());
         landing.fixed = fixed_folder(&settings.options);
@@ -155,19 +158,9 @@ impl Files {
     /// Columns that land with other types than they have landed.
     fn check_types(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
         let format = FileFormat::read(&settings.options);
-        if matches!(format, FileFormat::Avro { .. })
-            && let Some(column) = columns.iter().find(|column| !formats::avro::is_name(&column.name))
-        {
-            let key = if settings.options.is_set("columns") { "columns" } else { "format" };
-            let message = format!("`{}` cannot be the name of a column in Avro", column.name);
-            let help = "name it with letters, digits and underscores: \"…\" as name";
-            return vec![Problem::error("files.names", message, settings.options.place_of(key)).with_help(help)];
-        }
-        let is_avro = matches!(format, FileFormat::Avro { .. });
-        if !is_avro && settings.options.text("compression").as_deref() == Some("deflate") {
-            let message = "only files of Avro are compressed by deflate";
-            let problem = Problem::error("value.type", message, settings.options.place_of("compression"));
-            return vec![problem.with_help("write \"zstd\" or \"none\"")];
+        if let Some((code, key, failure)) = format.fault(&settings.options, columns) {
+            let problem = Problem::error(code, failure.message, settings.options.place_of(key));
+            return vec![problem.with_help(failure.help.unwrap_or_default())];
         }
         if settings.label.is_empty() || !format.is_typed() {
             return Vec::new();
@@ -256,6 +249,20 @@ impl FileFormat {
                 Self::Parquet { row_group, compressed }
             }
         }
+    }
+
+    /// Why rows of these columns cannot be written so: the code of the problem, and the key that is wrong.
+    fn fault(&self, options: &Options, columns: &[OutputColumn]) -> Option<(&'static str, &'static str, Failure)> {
+        let wrong = |message: String, help: &str| Failure::new(FailureKind::Configuration, message).with_help(help);
+        let is_avro = matches!(self, Self::Avro { .. });
+        if !is_avro && options.text("compression").as_deref() == Some("deflate") {
+            let failure = wrong("only files of Avro are compressed by deflate".into(), "write \"zstd\" or \"none\"");
+            return Some(("value.type", "compression", failure));
+        }
+        let column = columns.iter().find(|column| is_avro && !formats::avro::is_name(&column.name))?;
+        let key = if options.is_set("columns") { "columns" } else { "format" };
+        let message = format!("`{}` cannot be the name of a column in Avro", column.name);
+        Some(("files.names", key, wrong(message, "name it with letters, digits and underscores: \"…\" as name")))
     }
 
     /// Whether its files say the types of their columns.

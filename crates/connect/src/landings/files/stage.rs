@@ -205,7 +205,7 @@ impl FilesStage {
                 Writer::Columnar(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
             FileFormat::Avro { compression } => {
-                let file = ColumnarFile::avro(file, Arc::clone(schema), &self.batch, *compression);
+                let file = ColumnarFile::avro(file, Arc::clone(schema), *compression);
                 Writer::Columnar(Box::new(file.map_err(|e| failure("write", &full, &e))?))
             }
             FileFormat::Text(writer) => lines(file, Some(writer))?,

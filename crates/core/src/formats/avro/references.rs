@@ -10,9 +10,6 @@ use crate::event::RegisteredSchema;
 /// How deep schemas may refer to each other.
 const DEPTH: u32 = 32;
 
-/// Bytes of a schema with all that it refers to.
-const LONGEST: usize = 16 << 20;
-
 /// Keys of a schema that hold schemas.
 const HOLDERS: &[&str] = &["type", "items", "values"];
 
@@ -31,11 +28,7 @@ pub fn inlined(schema: &RegisteredSchema) -> Result<String, String> {
     }
     let mut whole = read(&schema.text)?;
     put_in(&mut whole, "", &mut known, DEPTH)?;
-    let text = whole.to_string();
-    match text.len() <= LONGEST {
-        true => Ok(text),
-        false => Err("with all that it refers to it has more than 16 MiB".into()),
-    }
+    Ok(whole.to_string())
 }
 
 /// Puts what is known in place of the first use of its name. Once a name is defined, its further uses stay names.

@@ -17,14 +17,7 @@ const WIDER: &str = r#"{"type": "record", "name": "Passage", "namespace": "tarro
 
 /// A number of variable length, zigzag.
 fn long(value: i64) -> Vec<u8> {
-    let mut rest = ((value << 1) ^ (value >> 63)).cast_unsigned();
-    let mut out = Vec::new();
-    while rest >= 0x80 {
-        out.push(u8::try_from(rest & 0x7f).unwrap() | 0x80);
-        rest >>= 7;
-    }
-    out.push(u8::try_from(rest).unwrap());
-    out
+    testing::varint(((value << 1) ^ (value >> 63)).cast_unsigned())
 }
 
 fn passage(id: i64, lock: Option<&str>) -> Vec<u8> {

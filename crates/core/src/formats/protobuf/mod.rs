@@ -11,7 +11,7 @@ use prost_reflect::MessageDescriptor;
 
 use super::json::JsonLines;
 use super::recognise::{Recognised, Start};
-use super::spelled::{Spell as _, SpelledDecoder};
+use super::spelled::{self, Spell as _, SpelledDecoder};
 use super::{Cut, Decoder, Format, FormatKind, RowWriter, Tail};
 use crate::config::{OptionSpec, OptionValue, Options, ValueKind};
 use crate::contract::Contract;
@@ -234,12 +234,7 @@ impl Format for Protobuf {
     }
 
     fn profile(&self, chunk: &Chunk, profile: &mut Profile) {
-        if chunk.messages.is_none() {
-            return JsonLines.profile(chunk, profile);
-        }
-        let (rows, rejects) = Messages::new(self).as_json(chunk);
-        rejects.iter().for_each(|reject| profile.add_broken(&reject.bytes, reject.message.clone()));
-        JsonLines.profile(&rows, profile);
+        spelled::profile(&mut Messages::new(self), chunk, profile);
     }
 
     fn fitted(&self, _: &Profile) -> Arc<dyn Format> {

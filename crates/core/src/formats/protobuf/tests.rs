@@ -6,7 +6,7 @@ use super::*;
 use crate::config::ExtraFields;
 use crate::contract::parse_fields;
 use crate::event::SchemaLanguage;
-use crate::formats::spelled::testing::{chunk, decoded};
+use crate::formats::spelled::testing::{chunk, decoded, varint};
 use crate::mutate::attack;
 use crate::sql::tests::embed;
 
@@ -41,16 +41,6 @@ message Passage {
   fixed64 mark = 18;
 }
 "#;
-
-fn varint(mut rest: u64) -> Vec<u8> {
-    let mut out = Vec::new();
-    while rest >= 0x80 {
-        out.push(u8::try_from(rest & 0x7f).unwrap() | 0x80);
-        rest >>= 7;
-    }
-    out.push(u8::try_from(rest).unwrap());
-    out
-}
 
 /// A field with a number as its value.
 fn number(field: u64, value: u64) -> Vec<u8> {
