@@ -388,6 +388,14 @@ pub trait IntakeView: Send + Sync {
     /// Where the outside cannot be reached.
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>>;
 
+    /// A position that somebody named, with what its partition looks like there.
+    ///
+    /// # Errors
+    /// Where the outside cannot be reached.
+    fn guard(&self, position: PartitionPosition) -> Outcome<PartitionPosition> {
+        Ok(position)
+    }
+
     /// All rows of the one table that this intake was opened for, as they are at one place of its log. The last chunk has no
     /// records and ends at that place. None where there are no tables.
     ///

@@ -109,12 +109,14 @@ fn gather(
             return Err(failure.with_help(help.unwrap_or_else(|| "look with `sluice positions PIPELINE`".into())));
         };
         let position = number(standing, state, position)?;
-        return add(
-            standing,
-            state,
-            PartitionPosition { partition: state.partition.clone(), position, identity: String::new() },
-            changes,
-        );
+        let position = PartitionPosition { partition: state.partition.clone(), position, identity: String::new() };
+        let around = project.surroundings();
+        let arrival = standings.iter().zip(&pipeline.plan.arrivals).find(|(s, _)| s.label == standing.label);
+        let position = match arrival {
+            Some((_, arrival)) => arrival.view(&around)?.guard(position)?,
+            None => position,
+        };
+        return add(standing, state, position, changes);
     }
     let mark = match wanted {
         "earliest" => Mark::Earliest,

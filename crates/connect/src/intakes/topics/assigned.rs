@@ -54,6 +54,8 @@ pub(super) struct Assigned {
     /// Further ranges to read after this one, in order.
     pub more: VecDeque<Range>,
     pub at_end: bool,
+    /// The first offset that it had when no message of it had been read; None once one proves which partition it is.
+    pub began_at: Option<u64>,
     /// The last message that was handed on.
     pub last_read: Option<Witness>,
     /// A message that was read before all that was handed on since the last proof; None where nothing was.
@@ -99,6 +101,7 @@ impl Assigned {
             last: None,
             more: VecDeque::new(),
             at_end: false,
+            began_at: None,
             last_read: None,
             witness: None,
             unproven: false,
@@ -156,6 +159,7 @@ impl Assigned {
     /// Everything that was handed on so far is proven. It counts once its batch has ended: other topics of the lane may not answer.
     pub(super) fn proven(&mut self) {
         self.unproven = false;
+        self.began_at = None;
         self.witness.clone_from(&self.last_read);
     }
 

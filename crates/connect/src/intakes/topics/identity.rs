@@ -24,11 +24,27 @@ pub(super) fn of(cluster: &str, digest: Option<&str>) -> String {
     format!("{cluster}/{}", digest.unwrap_or_default())
 }
 
+/// The identity of a partition of which no message proves anything: its first offset then, which never becomes smaller.
+pub(super) fn of_beginning(cluster: &str, low: u64) -> String {
+    match low {
+        0 => of(cluster, None),
+        low => format!("{cluster}/{BEGINNING}{low}"),
+    }
+}
+
+/// No digest begins with it.
+const BEGINNING: char = '@';
+
 /// The cluster and the digest of an identity; None for what is not known.
 pub(super) fn parts(identity: &str) -> (Option<&str>, Option<&str>) {
     let (cluster, digest) = identity.rsplit_once('/').unwrap_or((identity, ""));
     let known = |text| Some(text).filter(|t: &&str| !t.is_empty());
-    (known(cluster), known(digest))
+    (known(cluster), known(digest).filter(|d| !d.starts_with(BEGINNING)))
+}
+
+/// The first offset that an identity names; None where a message proves more, or nothing is known.
+pub(super) fn beginning(identity: &str) -> Option<u64> {
+    identity.rsplit_once('/')?.1.strip_prefix(BEGINNING)?.parse().ok()
 }
 
 #[cfg(test)]
@@ -55,5 +71,13 @@ mod tests {
         assert_eq!(parts(&of("tarrow/1", Some("ab"))), (Some("tarrow/1"), Some("ab")));
         assert_eq!(parts(&of("", None)), (None, None));
         assert_eq!(parts(""), (None, None));
+        assert_eq!(beginning(&of("tarrow/1", Some("ab"))), None);
+    }
+
+    #[test]
+    fn where_a_partition_began_is_no_digest() {
+        let identity = of_beginning("tarrow/1", 500);
+        assert_eq!((parts(&identity), beginning(&identity)), ((Some("tarrow/1"), None), Some(500)));
+        assert_eq!(beginning(&of_beginning("tarrow/1", 0)), None, "nothing stands before the first offset");
     }
 }

@@ -38,6 +38,7 @@ use sluice_core::values::time::parse_timestamp;
 
 use crate::broker::{Broker, Consumer, let_go};
 use partitions::{Partition, Wanted};
+use proof::Prover;
 use reader::{Ends, TopicsReader};
 use schemas::{Registry, WithSchemas};
 
@@ -317,17 +318,33 @@ impl TopicsIntake {
 
     /// A mark as positions.
     fn marked(&self, partitions: &[Partition], mark: &Mark) -> Outcome<Vec<PartitionPosition>> {
-        let cluster = self.broker.cluster(&self.look);
         let mut offsets = self.offsets(partitions, mark)?;
         if let Mark::Time(at) = mark {
             sample::refine(self, partitions, &mut offsets, *at)?;
         }
-        let one = |(partition, offset): (&Partition, u64)| PartitionPosition {
-            partition: partition.name(),
-            position: Position::at(offset),
-            identity: identity::of(&cluster, None),
+        self.guarded(partitions, &offsets)
+    }
+
+    /// Positions with what tells another partition of the same name: the message before each, else where the partition begins.
+    fn guarded(&self, partitions: &[Partition], offsets: &[u64]) -> Outcome<Vec<PartitionPosition>> {
+        let cluster = self.broker.cluster(&self.look);
+        let bounds = self.bounds(partitions)?;
+        let places = || partitions.iter().zip(offsets.iter().copied()).zip(&bounds);
+        let with_messages = places().filter(|((_, at), (low, _))| at > low);
+        let with_messages: Vec<(Partition, u64)> = with_messages.map(|((p, at), _)| (p.clone(), at)).collect();
+        let mut digests = Prover::new(self.broker.clone()).digests_before(&with_messages)?.into_iter();
+        let mut one = |((partition, at), (low, _)): ((&Partition, u64), &(u64, u64))| {
+            let digest = if at > *low { digests.next().flatten() } else { None };
+            PartitionPosition {
+                partition: partition.name(),
+                position: Position::at(at),
+                identity: match digest {
+                    Some(digest) => identity::of(&cluster, Some(&digest)),
+                    None => identity::of_beginning(&cluster, *low),
+                },
+            }
         };
-        Ok(partitions.iter().zip(offsets).map(one).collect())
+        Ok(places().map(&mut one).collect())
     }
 }
 
@@ -414,6 +431,12 @@ impl IntakeView for TopicsIntake {
 
     fn find(&self, mark: &Mark) -> Outcome<Option<Vec<PartitionPosition>>> {
         self.marked(&self.partitions()?, mark).map(Some)
+    }
+
+    fn guard(&self, position: PartitionPosition) -> Outcome<PartitionPosition> {
+        let Some(partition) = Partition::parse(&position.partition) else { return Ok(position) };
+        let guarded = self.guarded(&[partition], &[position.position.major])?;
+        Ok(guarded.into_iter().next().unwrap_or(position))
     }
 
     fn ranges(&self, ranges: &Ranges) -> Outcome<Box<dyn LaneReader>> {

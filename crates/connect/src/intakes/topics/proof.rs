@@ -48,8 +48,8 @@ pub(super) struct Proof {
 enum ProofFound {
     /// It is still there, or has expired as messages do.
     Holds,
-    /// Another message stands there.
-    Another,
+    /// Another message stands there, with this digest.
+    Another(String),
     /// Nothing stands there, but something behind it.
     Hole,
     /// The partition ends before it.
@@ -79,12 +79,12 @@ impl Prover {
         let found = self.ask(&consumer, proofs);
         // Nothing is fetched between two proofs.
         let _ = consumer.unassign();
-        let Some(found) = found? else { return Ok(false) };
+        let Some(found) = found?.into_iter().collect::<Option<Vec<_>>>() else { return Ok(false) };
         for (proof, found) in proofs.iter().zip(found) {
             match found {
                 ProofFound::Holds => {}
-                ProofFound::Another => return Err(self.recreated(&consumer, proof, "another message is there now")),
-                ProofFound::Short if self.reaches(&consumer, proof)? => return Ok(false),
+                ProofFound::Another(_) => return Err(self.recreated(&consumer, proof, "another message is there now")),
+                ProofFound::Short if self.reaches(proof)? => return Ok(false),
                 ProofFound::Short => return Err(self.recreated(&consumer, proof, "the partition ends before it now")),
                 // Compaction takes messages out of the middle of a partition, and nothing else does.
                 ProofFound::Hole => {
@@ -107,26 +107,30 @@ impl Prover {
 
     /// Whether a partition that is said to end before a witness holds it after all. An earlier end is not what it seems where a
     /// broker was killed, or is deleting messages: it reports one for a moment; and there are brokers that count the last
-    /// batch of messages as one. So the message itself is asked for, several times.
+    /// batch of messages as one. So the message itself is asked for, several times. A broker that answers none of them has
+    /// disproved nothing: it is asked again later.
     ///
     /// # Errors
     /// Where another message stands there: the topic was recreated.
-    fn reaches(&self, consumer: &Consumer, proof: &Proof) -> Outcome<bool> {
+    pub(super) fn reaches(&mut self, proof: &Proof) -> Outcome<bool> {
+        let consumer = self.consumer()?;
+        let mut is_disproved = false;
         for look in 0..LOOKS {
             if look > 0 {
                 std::thread::sleep(PAUSE);
             }
-            let found = self.ask(consumer, std::slice::from_ref(proof));
+            let found = self.ask(&consumer, std::slice::from_ref(proof));
             let _ = consumer.unassign();
-            match found?.and_then(|found| found.into_iter().next()) {
+            match found?.into_iter().next().flatten() {
                 Some(ProofFound::Holds) => return Ok(true),
-                Some(ProofFound::Another) => {
-                    return Err(self.recreated(consumer, proof, "another message is there now"));
+                Some(ProofFound::Another(_)) => {
+                    return Err(self.recreated(&consumer, proof, "another message is there now"));
                 }
-                Some(ProofFound::Hole | ProofFound::Short) | None => {}
+                Some(ProofFound::Hole | ProofFound::Short) => is_disproved = true,
+                None => {}
             }
         }
-        Ok(false)
+        Ok(!is_disproved)
     }
 
     /// The same for the message before a partition's position. Where none was read, nothing proves that the partition reaches
@@ -137,12 +141,57 @@ impl Prover {
     pub(super) fn reaches_position(&mut self, part: &Assigned) -> Outcome<bool> {
         let last = part.last_read.clone().filter(|last| last.offset + 1 == part.position);
         let Some(witness) = last else { return Ok(false) };
-        let consumer = self.consumer()?;
-        self.reaches(&consumer, &Proof { partition: part.partition.clone(), position: part.proven_to, witness })
+        self.reaches(&Proof { partition: part.partition.clone(), position: part.proven_to, witness })
     }
 
-    /// Fetches from every witness's place; None where not all was answered in time.
-    fn ask(&self, consumer: &Consumer, proofs: &[Proof]) -> Outcome<Option<Vec<ProofFound>>> {
+    /// The digest of the message before each position; None where none stands there, or the broker does not answer in time.
+    ///
+    /// # Errors
+    /// Where the broker refuses.
+    pub(super) fn digests_before(&mut self, positions: &[(Partition, u64)]) -> Outcome<Vec<Option<String>>> {
+        if positions.is_empty() {
+            return Ok(Vec::new());
+        }
+        let consumer = self.consumer()?;
+        // No message has this digest.
+        let proof = |(partition, position): &(Partition, u64)| Proof {
+            partition: partition.clone(),
+            position: *position,
+            witness: Witness { offset: position - 1, digest: String::new() },
+        };
+        let found = self.ask(&consumer, &positions.iter().map(proof).collect::<Vec<_>>());
+        let _ = consumer.unassign();
+        let digest = |found| match found {
+            Some(ProofFound::Another(digest)) => Some(digest),
+            _ => None,
+        };
+        Ok(found?.into_iter().map(digest).collect())
+    }
+
+    /// Looks whether partitions of which no message proves anything begin where they began, or later; false where the broker
+    /// does not answer now.
+    ///
+    /// # Errors
+    /// Where one begins earlier: messages never come back, so it is another one.
+    pub(super) fn begin_as_before(&self, consumer: &Consumer, parts: &[&Assigned]) -> Outcome<bool> {
+        if parts.is_empty() {
+            return Ok(true);
+        }
+        let named: Vec<_> = parts.iter().map(|part| part.partition.named()).collect();
+        let bounds = match self.broker.bounds_there(consumer, &named, PATIENCE) {
+            Ok(bounds) => bounds,
+            Err(failure) if failure.passing => return Ok(false),
+            Err(failure) => return Err(failure),
+        };
+        for (part, bounds) in parts.iter().zip(bounds) {
+            let Some((low, _)) = bounds else { continue };
+            begins_as_before(&part.name, part.proven_to, part.began_at, low)?;
+        }
+        Ok(true)
+    }
+
+    /// Fetches from every witness's place; None for each that was not answered in time.
+    fn ask(&self, consumer: &Consumer, proofs: &[Proof]) -> Outcome<Vec<Option<ProofFound>>> {
         let failed = |e: KafkaError| Failure::unreachable(format!("{} cannot be read: {e}", self.broker.shown()));
         let mut list = TopicPartitionList::with_capacity(proofs.len());
         for proof in proofs {
@@ -156,7 +205,7 @@ impl Prover {
         while found.iter().any(Option::is_none) {
             let left = PATIENCE.saturating_sub(answered.elapsed());
             if left.is_zero() {
-                return Ok(None);
+                break;
             }
             match consumer.poll(left.min(Duration::from_millis(50))) {
                 None => {}
@@ -168,8 +217,10 @@ impl Prover {
                     let what = match seen.offset.cmp(&witness.offset) {
                         // A fetch of the proof before may still bring something.
                         Ordering::Less => continue,
-                        Ordering::Equal if seen.digest() == witness.digest => ProofFound::Holds,
-                        Ordering::Equal => ProofFound::Another,
+                        Ordering::Equal => match seen.digest() {
+                            digest if digest == witness.digest => ProofFound::Holds,
+                            digest => ProofFound::Another(digest),
+                        },
                         Ordering::Greater => ProofFound::Hole,
                     };
                     if found[place].is_none() {
@@ -184,18 +235,18 @@ impl Prover {
                         return Err(refusal);
                     }
                     if code.is_some_and(is_passing) {
-                        return Ok(None);
+                        break;
                     }
                     if looked.is_none_or(|at| at.elapsed() > Duration::from_millis(100)) {
                         looked = Some(Instant::now());
                         if !self.look_at_ends(consumer, proofs, &mut found)? {
-                            return Ok(None);
+                            break;
                         }
                     }
                 }
             }
         }
-        Ok(Some(found.into_iter().flatten().collect()))
+        Ok(found)
     }
 
     /// Finds witnesses that have expired, that the partition does not reach, or whose topic has gone; false where the
@@ -232,6 +283,20 @@ impl Prover {
 impl Drop for Prover {
     fn drop(&mut self) {
         let_go(self.consumer.take());
+    }
+}
+
+/// Compares the first offset of a partition with the one that it had.
+///
+/// # Errors
+/// Where it is a smaller one: messages never come back, so the partition is another one.
+pub(super) fn begins_as_before(name: &str, position: u64, began_at: Option<u64>, low: u64) -> Outcome<()> {
+    match began_at {
+        Some(began) if low < began => {
+            let how = format!("it began at offset {began} then, and begins at {low} now");
+            Err(recreated(name, position, &how, None))
+        }
+        _ => Ok(()),
     }
 }
 

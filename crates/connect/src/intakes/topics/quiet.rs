@@ -6,7 +6,7 @@ use sluice_core::failure::{Failure, Outcome};
 use sluice_core::units::show_many;
 
 use super::assigned::Assigned;
-use super::proof::{Prover, recreated};
+use super::proof::{Prover, begins_as_before, recreated};
 use super::reader::{expired, seek};
 use crate::broker::{Broker, Consumer};
 
@@ -97,6 +97,7 @@ impl Quiet {
         for (part, bounds) in quiet.iter_mut().zip(bounds) {
             // A topic that is gone is noticed by looking at all of them.
             let Some((low, high)) = bounds else { continue };
+            begins_as_before(&part.name, part.proven_to, part.began_at, low)?;
             if part.position < low {
                 return Ok(Some(QuietFound::Halt(expired(&part.name, part.position, low))));
             }

@@ -14,7 +14,7 @@ use sluice_core::kinds::{LaneReader, PartitionPosition, Read, ReadLimit, Waiting
 
 use super::assigned::{Assigned, PartitionRead, ReadOptions};
 use super::partitions::{Partition, Wanted};
-use super::proof::{Prover, Witness, recreated};
+use super::proof::{Prover, Witness, begins_as_before, recreated};
 use super::quiet::{Quiet, QuietFound};
 use super::{Bell, MessageOptions, identity, waiting};
 use crate::broker::{Broker, Consumer, PATIENCE, is_passing, let_go, refuse};
@@ -116,6 +116,9 @@ impl TopicsReader {
         }
         // The message before the position proves that the topic is the same, where it is still there.
         let guard = guard.filter(|_| position > low);
+        let began_at = known.and_then(|k| identity::beginning(&k.identity)).unwrap_or(low);
+        let began_at = Some(began_at).filter(|_| guard.is_none());
+        begins_as_before(&partition.name(), position, began_at, low)?;
         let from = if guard.is_some() { position - 1 } else { position };
         let guard = guard.map(str::to_string);
         self.assign(
@@ -127,6 +130,7 @@ impl TopicsReader {
                 part.witness = guard.clone().map(|digest| Witness { offset: position - 1, digest });
                 part.last_read.clone_from(&part.witness);
                 part.guard = guard;
+                part.began_at = began_at;
             },
             cluster,
         )
@@ -497,6 +501,11 @@ impl LaneReader for TopicsReader {
 
     fn confirm(&mut self) -> Outcome<bool> {
         let open: Vec<usize> = (0..self.parts.len()).filter(|i| self.parts[*i].unproven).collect();
+        // What is the first to be read of a partition proves nothing of the time before it.
+        let first: Vec<&Assigned> = open.iter().map(|i| &self.parts[*i]).filter(|p| p.began_at > Some(0)).collect();
+        if !self.prover.begin_as_before(&self.look, &first)? {
+            return Ok(false);
+        }
         let proofs: Vec<_> = open.iter().filter_map(|i| self.parts[*i].proof()).collect();
         if !self.prover.prove(&proofs)? {
             return Ok(false);

@@ -10,8 +10,9 @@ use sluice_core::config::{ConnectionConfig, OptionValue, Options};
 use sluice_core::problem::{Place, SourceText};
 use sluice_standin::broker::{Broker as StandIn, Setup, TopicConfig};
 
+use super::proof::{Proof, Witness};
 use super::*;
-use crate::intakes::suite;
+use crate::intakes::suite::{self, Source as _};
 use crate::testing::NoSecrets;
 
 struct TollsTopic {
@@ -68,6 +69,33 @@ impl suite::Source for TollsTopic {
         }
         producer.flush(Duration::from_secs(20)).unwrap();
     }
+}
+
+/// An earlier end is believed where the message is looked for and not found, and not where the broker says nothing at all.
+#[rstest]
+#[case::it_is_there("ends tolls", Some(true))]
+#[case::it_is_missing("shorten tolls 0 60", Some(false))]
+#[case::the_broker_says_nothing("silence", Some(true))]
+#[case::another_one_is_there("forget", None)]
+fn a_message_is_missing_only_where_the_broker_says_so(#[case] word: &str, #[case] expected: Option<bool>) {
+    let source = TollsTopic::new();
+    source.add(0, 0, 100);
+    let intake = TopicsIntake::new(&source.settings()).unwrap();
+    let partition = Partition { topic: "tolls".into(), number: 0 };
+    let mut prover = Prover::new(intake.broker.clone());
+    let places = [(partition.clone(), 100), (Partition { topic: "tolls".into(), number: 1 }, 7)];
+    let digests = prover.digests_before(&places).unwrap();
+    assert_eq!((digests.len(), &digests[1]), (2, &None), "nothing stands in the other partition");
+    source.stand_in.command(word).unwrap();
+    if word == "forget" {
+        source.add(0, 500, 650);
+    }
+    let found = prover.reaches(&Proof {
+        partition,
+        position: 100,
+        witness: Witness { offset: 99, digest: digests[0].clone().unwrap() },
+    });
+    assert_eq!(found.ok(), expected);
 }
 
 #[rstest]
