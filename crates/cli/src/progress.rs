@@ -171,6 +171,7 @@ impl Observer for RunProgress {
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match event {
             RunEvent::Notice(text) => self.say(&text, false),
+            RunEvent::Drift { event, message } => self.say(&format!("{event}: {message}"), true),
             RunEvent::Recovered(count) => {
                 self.say(&format!("finished {} that an earlier run had sealed", show_many(count, "batch")), false);
             }

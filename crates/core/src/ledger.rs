@@ -5,6 +5,7 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Reread, Sealed, Staged, StationCount};
+use crate::drift::FieldRecord;
 use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::PartitionPosition;
@@ -397,6 +398,12 @@ pub trait Ledger: Send + Sync {
     /// # Errors
     /// Where the ledger cannot be read.
     fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>>;
+
+    /// The fields that the events of a pipeline have had, and for each event a row without a name that counts its events.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn fields(&self, pipeline: &str) -> Outcome<Vec<FieldRecord>>;
 
     /// Takes over batches that landings hold and the ledger does not know: positions move behind them.
     ///

@@ -17,6 +17,7 @@ pub mod context;
 pub mod contract;
 mod distinct;
 pub mod draft;
+pub mod drift;
 pub mod durable;
 pub mod event;
 pub mod expr;

@@ -5,7 +5,7 @@ use clap_complete::engine::ArgValueCandidates;
 
 use crate::names;
 
-pub(crate) const EXAMPLES: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1";
+pub(crate) const EXAMPLES: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1\n  sluice ledger weighings --fields";
 
 #[derive(Args, Debug)]
 pub(crate) struct LedgerArgs {
@@ -24,4 +24,8 @@ pub(crate) struct LedgerArgs {
     /// Show how much windows and other stations remember
     #[arg(long, conflicts_with_all = ["batch", "show"])]
     pub state: bool,
+
+    /// Show which fields events have had, and which have come, gone, or changed their type
+    #[arg(long, conflicts_with_all = ["batch", "show", "state"])]
+    pub fields: bool,
 }

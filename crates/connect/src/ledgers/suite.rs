@@ -1,6 +1,9 @@
 //! What every ledger must do. Each kind runs these on its own.
 
 use sluice_core::batch::{BatchIdentity, LandingWork, LaneId, Range, Ranges, Staged, StationCount};
+use sluice_core::config::ExtraFields;
+use sluice_core::contract::Contract;
+use sluice_core::drift::{FieldExample, FieldHistory, FieldSeen, SeenFields, batch_name};
 use sluice_core::event::Position;
 use sluice_core::failure::{FailureKind, Outcome};
 use sluice_core::kinds::{PartitionPosition, StagedWork};
@@ -44,6 +47,7 @@ pub(super) fn staged(ledger: &dyn Ledger, number: u64, ranges: Vec<Range>) -> St
         texts: SealedTexts { project: "a".into(), pipeline: "b".into() },
         reread: None,
         state: Vec::new(),
+        fields: Vec::new(),
     }
 }
 
@@ -367,4 +371,46 @@ pub(super) fn texts_are_kept_by_their_digest(place: &dyn Place) {
     assert_eq!((digests.len(), digests[0] == digests[1]), (2, true));
     assert_eq!(ledger.texts(digests[0]).unwrap().pipeline, "b");
     assert!(ledger.texts("0000").is_err());
+}
+
+/// The ledger adds up what batches had as a run does that goes on, and what is read again counts once.
+pub(super) fn fields_add_up_as_they_do_in_a_run(place: &dyn Place) {
+    let example = |text: &str| {
+        Some(FieldExample { partition: "a".into(), position: text.len().to_string(), text: text.to_string() })
+    };
+    let seen = |filled, first: &str, unfit, wrong: &str| FieldSeen {
+        filled,
+        first: example(first).filter(|e| !e.text.is_empty()),
+        unfit,
+        first_unfit: example(wrong).filter(|e| !e.text.is_empty()),
+    };
+    let fields = |events, fields: &[(&str, FieldSeen)]| SeenFields {
+        events,
+        fields: fields.iter().map(|(name, seen)| ((*name).to_string(), seen.clone())).collect(),
+    };
+    let batches = [
+        fields(10, &[("n", seen(10, "", 0, "")), ("o'clock", seen(0, "", 3, "no number"))]),
+        fields(5, &[("n", seen(4, "", 1, "too large")), ("mass", seen(2, "7.5", 0, ""))]),
+        fields(7, &[("mass", seen(7, "8", 0, "")), ("o'clock", seen(1, "", 1, "still none"))]),
+        fields(0, &[]),
+    ];
+    let ledger = place.open();
+    let taken = ledger.take_lane("p", &lane()).unwrap();
+    let contract = Contract { fields: Vec::new(), extra: ExtraFields::Ignore, may_lack: false };
+    let mut history = FieldHistory::default();
+    for (number, seen) in (1..).zip(&batches) {
+        let mut batch = staged(ledger.as_ref(), number, Vec::new());
+        batch.fields = vec![("weighing".into(), seen.clone())];
+        ledger.open_batch(&batch.identity, 1).unwrap();
+        ledger.seal(&batch, taken.epoch).unwrap();
+        history.add("weighing", &contract, seen, &batch_name(&batch.identity), batch.opened_at);
+    }
+    let again = FieldHistory::new(ledger.fields("p").unwrap());
+    assert_eq!(format!("{again:?}"), format!("{history:?}"));
+    assert_eq!(again.events("weighing"), 22);
+    let of = |name: &str| again.fields("weighing").find(|f| f.field == name).unwrap().clone();
+    assert_eq!((of("n").filled, of("n").since, of("n").before), (14, 7, 0));
+    assert_eq!((of("mass").before, of("mass").first.unwrap().text.as_str()), (10, "7.5"));
+    assert_eq!((of("o'clock").unfit, of("o'clock").first_unfit.unwrap().text.as_str()), (4, "no number"));
+    assert!(ledger.fields("q").unwrap().is_empty());
 }

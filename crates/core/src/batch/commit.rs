@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use super::{BatchIdentity, BatchName, Ranges, StationCount};
+use crate::drift::SeenFields;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::kinds::{Landing, RefusedRow, StagedWork};
@@ -58,6 +59,8 @@ pub struct Staged {
     pub reread: Option<Reread>,
     /// What stations that remember changed.
     pub state: Vec<StationChanges>,
+    /// Which fields the events had, by the event's name.
+    pub fields: Vec<(String, SeenFields)>,
 }
 
 /// A batch that the ledger has sealed: it will land, whole, whatever happens.

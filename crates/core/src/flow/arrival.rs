@@ -7,7 +7,7 @@ use crate::change::{Absent, Changes, Marks};
 use crate::context::with_context;
 use crate::event::{Chunk, RecordSpan};
 use crate::failure::{Failure, Outcome};
-use crate::formats::{Decoder, MissingFields};
+use crate::formats::{Decoder, MissingFields, UnknownField};
 use crate::plan::{ArrivalPlan, Plan};
 use crate::reject::Reject;
 
@@ -62,6 +62,8 @@ pub struct Arrived {
     pub nulls: Vec<u64>,
     /// What the header row of the chunk's partition lacks.
     pub lacks: Option<MissingFields>,
+    /// Fields that the contract does not name.
+    pub unknown: Vec<UnknownField>,
 }
 
 impl<'a> ArrivalFlow<'a> {
@@ -115,6 +117,7 @@ impl<'a> ArrivalFlow<'a> {
             rejects: decoded.rejects,
             nulls,
             lacks: decoded.lacks,
+            unknown: decoded.unknown,
         }
     }
 }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 
 use super::recognise::{Recognised, Start};
+use super::unknown::UnknownField;
 use super::whole::WholeFile;
 use crate::change::Absent;
 use crate::columns::OutputColumn;
@@ -173,6 +174,8 @@ pub struct Decoded {
     pub absent: Absent,
     /// Where the partition begins with a header row: what it lacks, reported once for each partition.
     pub lacks: Option<MissingFields>,
+    /// Fields that the contract does not name.
+    pub unknown: Vec<UnknownField>,
 }
 
 /// Fields of a contract that the header row of a partition does not name.

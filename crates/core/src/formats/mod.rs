@@ -17,6 +17,7 @@ mod spelled;
 #[cfg(test)]
 mod suite;
 pub mod text;
+mod unknown;
 mod values;
 pub mod whole;
 
@@ -29,6 +30,7 @@ pub(crate) use builders::{ColumnBuilder, Values};
 pub use csv::Csv;
 pub use json::JsonLines;
 pub use kind::{Cut, Decoded, Decoder, Format, FormatKind, MissingFields, RowWriter, Tail};
+pub use unknown::UnknownField;
 
 /// Every format. Text is recognised by the first that takes it.
 pub const KINDS: &[&dyn FormatKind] = &[

@@ -7,7 +7,8 @@ use crossbeam_channel::Receiver;
 
 use super::stager::StagedHandover;
 use super::{BatchSummary, RunEvent, Shared, Stop};
-use crate::batch::LaneId;
+use crate::batch::{BatchIdentity, LaneId};
+use crate::drift::{SeenFields, batch_name};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::reject::REJECTS;
 use crate::reject::Reason;
@@ -31,7 +32,9 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
     let counts = staged.counts.clone();
     let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
     let epoch = shared.epoch(lane)?;
+    let seen = staged.fields.clone();
     let sealed = staged.seal(shared.ledger, epoch)?;
+    report_drift(shared, &sealed.identity, &seen, opened_at);
     let ranges = sealed.ranges.clone();
     let again = |landing: &str, failure: &Failure| {
         shared.observer.on(store_away(lane, landing, failure));
@@ -89,6 +92,19 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
         return Err(too_many(shared, lane, number, rejected, read));
     }
     Ok(())
+}
+
+/// Says what has changed of the fields of events.
+fn report_drift(shared: &Shared, batch: &BatchIdentity, seen: &[(String, SeenFields)], at: i64) {
+    let mut history = shared.fields.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let name = batch_name(batch);
+    for (event, seen) in seen {
+        let contract = shared.plan.events.iter().find(|e| e.name == *event).and_then(|e| e.contract.as_ref());
+        let Some(contract) = contract else { continue };
+        for message in history.add(event, contract, seen, &name, at) {
+            shared.observer.on(RunEvent::Drift { event: event.clone(), message });
+        }
+    }
 }
 
 /// A store does not answer.

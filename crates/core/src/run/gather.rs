@@ -9,6 +9,7 @@ use super::processor::{FlowResults, Processed};
 use super::{NullCounts, RejectKey};
 use crate::batch::{BatchIdentity, LandingWork, Ranges, Reread, Staged, StationCount};
 use crate::columns::OutputColumn;
+use crate::drift::SeenFields;
 use crate::event::LandingRows;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::formats::MissingFields;
@@ -37,6 +38,8 @@ pub(super) struct BatchBuilder<'a> {
     bytes: u64,
     pub rejects: BTreeMap<RejectKey, u64>,
     pub nulls: NullCounts,
+    /// Which fields the events had, by the event's place in the plan.
+    fields: BTreeMap<usize, SeenFields>,
     /// In the order of the plan, the rejects' last.
     stages: Vec<Part>,
     landings: &'a HashMap<String, Box<dyn Landing>>,
@@ -75,6 +78,7 @@ impl<'a> BatchBuilder<'a> {
             bytes: 0,
             rejects: BTreeMap::new(),
             nulls: NullCounts::default(),
+            fields: BTreeMap::new(),
             stages,
             landings,
             all_rejects: false,
@@ -116,8 +120,24 @@ impl<'a> BatchBuilder<'a> {
         }
         self.read += processed.chunk.records;
         self.bytes += processed.bytes;
-        processed.nulls.iter().for_each(|(event, nulls)| self.nulls.add(*event, nulls));
+        self.add_fields(&processed);
         self.add_parts(&processed.counts, processed.rows, &processed.rejects)
+    }
+
+    /// Adds which fields the events had. The columns of a change feed were bound to those of its table.
+    fn add_fields(&mut self, processed: &Processed) {
+        for found in &processed.fields {
+            self.nulls.add(found.event, &found.nulls);
+            let Some(contract) = self.plan.events[found.event].contract.as_ref().filter(|_| !self.is_feed) else {
+                continue;
+            };
+            let seen = self.fields.entry(found.event).or_default();
+            seen.add(&processed.chunk, contract, found.events, &found.nulls, &found.unknown);
+        }
+        let event = processed.fields.first().and_then(|found| self.fields.get_mut(&found.event));
+        if let Some(seen) = event {
+            processed.rejects.iter().for_each(|(_, reject)| seen.add_reject(reject));
+        }
     }
 
     /// Adds what became of rows that came out of stations which remember.
@@ -239,6 +259,8 @@ impl<'a> BatchBuilder<'a> {
             let work = settle_in(&landing, work)?;
             works.push(LandingWork { landing, work, landed: false });
         }
+        let name = |event: usize| self.plan.events[event].name.clone();
+        let fields = self.fields.into_iter().map(|(event, seen)| (name(event), seen)).collect();
         Ok(Staged {
             identity: self.identity,
             ranges: self.ranges,
@@ -251,6 +273,7 @@ impl<'a> BatchBuilder<'a> {
             texts: self.plan.texts.clone(),
             reread,
             state: self.state,
+            fields,
         })
     }
 }

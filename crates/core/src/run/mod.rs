@@ -25,6 +25,7 @@ use std::sync::atomic::AtomicU64;
 use crossbeam_channel::bounded;
 
 use crate::batch::{LaneId, StationCount};
+use crate::drift::FieldHistory;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::flow::{Memory, station_names};
 use crate::kinds::{Fits, Intake, Landing};
@@ -164,6 +165,7 @@ struct Shared<'a> {
     epochs: HashMap<LaneId, u64>,
     failure: Mutex<Option<Failure>>,
     report: Mutex<RunReport>,
+    fields: Mutex<FieldHistory>,
 }
 
 impl Shared<'_> {
@@ -278,6 +280,7 @@ pub fn run(
         tickets: AtomicU64::new(until.batches.unwrap_or(u64::MAX)),
         epochs,
         failure: Mutex::new(None),
+        fields: Mutex::new(FieldHistory::new(ledger.fields(&plan.pipeline)?)),
         report: Mutex::new(RunReport { recovered, caught_up: true, ..RunReport::default() }),
     };
     let cores = std::thread::available_parallelism().map_or(2, usize::from);

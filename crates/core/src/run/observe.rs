@@ -30,6 +30,13 @@ pub struct BatchSummary {
 pub enum RunEvent {
     /// Something was made or changed in a store before the first row, in words.
     Notice(String),
+    /// The fields of an event are not what they were, in words.
+    Drift {
+        /// The event.
+        event: String,
+        /// What has changed.
+        message: String,
+    },
     /// So many batches of an earlier run were finished.
     Recovered(u64),
     /// Events were read and handed on.

@@ -10,7 +10,7 @@ use crate::batch::{BatchIdentity, StationCount};
 use crate::event::{Chunk, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::Outcome;
 use crate::flow::{Arrived, Arriving, FlowSink, LaneFlow, MemorySink, Passed, Remembered, Waiting, Walk, event_times};
-use crate::formats::MissingFields;
+use crate::formats::{MissingFields, UnknownField};
 use crate::kinds::{BatchOrder, Fits};
 use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, BatchFolders, Plan};
@@ -25,8 +25,8 @@ pub struct Processed {
     pub bytes: u64,
     /// What each station did.
     pub counts: Vec<StationCount>,
-    /// For each event that came, and each field of its contract: how many good events had no value.
-    pub nulls: Vec<(usize, Vec<u64>)>,
+    /// Which fields the events had, for each event that came.
+    pub fields: Vec<ChunkFields>,
     /// Rows for each landing, by its place in the plan.
     pub rows: Vec<(usize, Vec<LandingRows>)>,
     /// Rejects, each with the name of its event.
@@ -39,6 +39,18 @@ pub struct Processed {
     pub times: Vec<Option<i64>>,
     /// What is left to read after the chunk.
     pub unread: Unread,
+}
+
+/// Which fields the events of one name had in a chunk.
+pub struct ChunkFields {
+    /// The event, by its place in the plan.
+    pub event: usize,
+    /// Good events.
+    pub events: u64,
+    /// For each field of the contract: how many of them had no value.
+    pub nulls: Vec<u64>,
+    /// Fields that the contract does not name.
+    pub unknown: Vec<UnknownField>,
 }
 
 /// A task that is done, or that only passes through.
@@ -141,7 +153,7 @@ impl<'a> Processor<'a> {
             bytes: chunk.too_long.unwrap_or(chunk.bytes.len() as u64),
             chunk: Arc::clone(&chunk),
             counts: Vec::new(),
-            nulls: Vec::new(),
+            fields: Vec::new(),
             rows: Vec::new(),
             rejects: Vec::new(),
             lacks: None,
@@ -162,8 +174,9 @@ impl<'a> Processor<'a> {
 
     /// Takes what arrived of one event through the plan.
     fn walk(&self, chunk: &Arc<Chunk>, arrived: Arrived, now: i64, done: &mut Processed) {
-        let Arrived { event, count, rows, spans, marks, rejects, nulls, lacks } = arrived;
+        let Arrived { event, count, rows, spans, marks, rejects, nulls, lacks, unknown } = arrived;
         let name = &self.plan.events[event].name;
+        let events = spans.len() as u64;
         done.times = event_times(self.plan, event, &rows);
         let mut results = FlowResults {
             chunk: Arc::clone(chunk),
@@ -175,7 +188,7 @@ impl<'a> Processor<'a> {
         let walk = Walk { plan: self.plan, fits: self.fits, folders: self.folders, now };
         walk.event(event, Arriving { rows: &rows, marks: marks.as_ref(), origin: None }, &mut results);
         done.counts.extend(results.counts);
-        done.nulls.push((event, nulls));
+        done.fields.push(ChunkFields { event, events, nulls, unknown });
         done.rows.extend(results.landings);
         done.rejects.extend(results.rejects);
         done.lacks = lacks;

@@ -6,16 +6,18 @@ mod show;
 use std::time::{Duration, Instant};
 
 use sluice_connect::ledgers;
+use sluice_core::drift::Drift;
 use sluice_core::failure::Outcome;
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger, RunEnd};
 use sluice_core::plan::ArrivalPlan;
 use sluice_core::run::Stop;
 
 use self::remembered::Remembered;
+use super::ledger::fields;
 use super::positions::{Standing, standings};
 use crate::args::{Arguments, OutputKind, StatusArgs};
 use crate::exit::Exit;
-use crate::output;
+use crate::output::{self, times};
 use crate::pipeline_state::PipelineState;
 use crate::project::{LoadedPipeline, Project};
 use crate::signals;
@@ -36,6 +38,8 @@ struct Status {
     unfinished: Vec<BatchRecord>,
     /// Why the last run ended before it was asked to.
     end: Option<RunEnd>,
+    /// What has changed of the fields of events.
+    drifts: Vec<(String, Drift, String)>,
 }
 
 pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> {
@@ -104,5 +108,6 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
     let state =
         PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished);
-    Ok(Status { holder, name, state, away, end, standings: standing, remembered, settled, unfinished })
+    let drifts = fields::drifts(&pipeline.plan, ledger.fields(&name)?, times::now());
+    Ok(Status { holder, name, state, away, end, standings: standing, remembered, settled, unfinished, drifts })
 }

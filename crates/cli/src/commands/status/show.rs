@@ -8,6 +8,7 @@ use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
 use super::Status;
+use crate::commands::ledger::fields::drift_lines;
 use crate::commands::positions::{Standing, long, misplaced_text, waiting_text};
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
@@ -34,6 +35,7 @@ pub(super) fn as_text(found: &[Status]) -> String {
         for standing in &status.standings {
             out.push_str(&arrival(status, standing));
         }
+        out.push_str(&drift_lines(&status.name, &status.drifts));
         for batch in &status.unfinished {
             let waiting: Vec<&str> =
                 batch.landings.iter().filter(|l| l.landed_at.is_none()).map(|l| l.landing.as_str()).collect();
@@ -227,6 +229,7 @@ pub(super) fn as_json(found: &[Status]) {
             "away": status.away,
             "last_end": status.end,
             "arrivals": status.standings.iter().map(|s| arrival(status, s)).collect::<Vec<_>>(),
+            "fields": status.drifts.iter().map(|(event, drift, told)| json!({ "event": event, "drift": drift, "message": told })).collect::<Vec<_>>(),
             "unfinished": status.unfinished.iter().map(|b| json!({ "lane": b.lane, "number": b.number })).collect::<Vec<_>>(),
         })
     };

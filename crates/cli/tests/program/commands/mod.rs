@@ -2,6 +2,7 @@
 
 mod authoring;
 mod check;
+mod drift;
 mod emit;
 mod expressions;
 mod guides;

@@ -1,5 +1,6 @@
 //! Ledger kind `sqlite`: one file, for one machine. WAL with full syncing: what a call returned from is durable.
 
+mod fields;
 mod lock;
 mod query;
 mod schema;
@@ -12,6 +13,7 @@ use std::time::Duration;
 
 use rusqlite::Connection;
 use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
+use sluice_core::drift::FieldRecord;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{
@@ -240,6 +242,10 @@ impl Ledger for SqliteLedger {
 
     fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>> {
         state::sizes(&self.reader(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
+    fn fields(&self, pipeline: &str) -> Outcome<Vec<FieldRecord>> {
+        fields::all(&self.reader(), pipeline).map_err(|e| self.failed("be read", &e))
     }
 
     fn totals(&self, pipeline: &str) -> Outcome<PipelineTotals> {

@@ -13,6 +13,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("migrations/4.sql"),
     include_str!("migrations/5.sql"),
     include_str!("migrations/6.sql"),
+    include_str!("migrations/7.sql"),
 ];
 
 /// Brings a ledger up to date; returns its UUID.

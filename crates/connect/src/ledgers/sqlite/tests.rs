@@ -49,7 +49,8 @@ fn the_shared_suite(
         suite::what_is_read_again_moves_nothing_and_is_on_record,
         suite::of_two_that_take_a_lane_at_once_one_can_seal,
         suite::pipelines_are_apart,
-        suite::texts_are_kept_by_their_digest
+        suite::texts_are_kept_by_their_digest,
+        suite::fields_add_up_as_they_do_in_a_run
     )]
     test: fn(&dyn suite::Place),
 ) {

@@ -2,12 +2,13 @@
 
 use rusqlite::{Connection, TransactionBehavior, params};
 use sluice_core::batch::{BatchIdentity, LaneId, Range, Reread, Staged};
+use sluice_core::drift::batch_name;
 use sluice_core::kinds::PartitionPosition;
 use sluice_core::ledger::{AdoptedBatch, Adoption, RunEnd, TakenLane};
 use sluice_core::plan::{LedgerName, LedgerNameKind, SealedTexts};
 use sluice_core::state::WATERMARKS_STATION;
 
-use super::state;
+use super::{fields, state};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -99,6 +100,10 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         ])?;
     }
     state::put(&transaction, (pipeline, lane, number), &staged.state)?;
+    // What is read again was counted when it was read first.
+    if !id.lane.is_out_of_order() {
+        fields::put(&transaction, pipeline, (&batch_name(id), staged.opened_at), &staged.fields)?;
+    }
     transaction.commit()?;
     Ok(true)
 }

@@ -9,9 +9,10 @@ use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::event::{Chunk, EventRows, RecordSpan};
 use crate::formats::rows::{Bad, RowBuilder, offset};
+use crate::formats::unknown::UnknownFields;
 use crate::formats::{BYTE_ORDER_MARK, Decoded, Decoder, MissingFields, json};
 use crate::names;
-use crate::reject::Reason;
+use crate::reject::{Reason, Reject};
 use crate::types::SqlType;
 use crate::values::json::write_string;
 
@@ -40,6 +41,7 @@ pub(super) struct CsvDecoder {
     head: Head,
     /// The partition whose header row was judged last.
     reported: Option<Arc<str>>,
+    unknown: UnknownFields,
 }
 
 impl CsvDecoder {
@@ -53,6 +55,7 @@ impl CsvDecoder {
             scratch: Vec::new(),
             head: Head::default(),
             reported: None,
+            unknown: UnknownFields::default(),
         }
     }
 
@@ -180,6 +183,9 @@ impl CsvDecoder {
     }
 
     fn extra(&mut self, column: usize, value: Value<'_>, is_null: bool) -> Result<(), Bad> {
+        if !is_null {
+            self.unknown.note(column, b"", value.bytes);
+        }
         if self.extra == ExtraFields::Ignore {
             return Ok(());
         }
@@ -215,6 +221,22 @@ impl CsvDecoder {
         Ok(())
     }
 
+    /// Ends a chunk.
+    fn decoded(
+        &mut self,
+        chunk: &Chunk,
+        spans: Vec<RecordSpan>,
+        rejects: Vec<Reject>,
+        lacks: Option<MissingFields>,
+    ) -> Decoded {
+        let names = &self.head.names;
+        let unknown = self
+            .unknown
+            .finish(chunk, |column, _| names.get(column).cloned().unwrap_or_else(|| (column + 1).to_string()));
+        let rows = EventRows { batch: self.rows.finish(spans.len()), spans };
+        Decoded { rows, rejects, absent: Absent::default(), lacks, unknown }
+    }
+
     /// Says which column comes near to the one that is missing: most often a name was mistyped.
     #[cold]
     fn with_near_name(&self, mut bad: Bad, index: usize) -> Bad {
@@ -235,12 +257,7 @@ impl Decoder for CsvDecoder {
         };
         if let Some(reject) = broken {
             rejects.push(reject);
-            return Decoded {
-                rows: EventRows { batch: self.rows.finish(0), spans },
-                rejects,
-                absent: Absent::default(),
-                lacks: None,
-            };
+            return self.decoded(chunk, spans, rejects, None);
         }
         self.bind(chunk);
         let lacks = self.lacks(chunk);
@@ -248,6 +265,7 @@ impl Decoder for CsvDecoder {
         let dialect = self.dialect.clone();
         let all_utf8 = simdutf8::basic::from_utf8(bytes).is_ok();
         let mut take = |line: &[u8], span: RecordSpan| {
+            self.unknown.start = span.start;
             let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
                 true => self.record(&mut Walk::new(line, &self.dialect)),
                 false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
@@ -262,12 +280,7 @@ impl Decoder for CsvDecoder {
         };
         if let Some(messages) = &chunk.messages {
             messages.each.iter().for_each(|m| take(trim_line_end(m.span.of(bytes)), m.span));
-            return Decoded {
-                rows: EventRows { batch: self.rows.finish(spans.len()), spans },
-                rejects,
-                absent: Absent::default(),
-                lacks: None,
-            };
+            return self.decoded(chunk, spans, rejects, None);
         }
         let mut start = first_record(chunk, dialect.head);
         while start < bytes.len() {
@@ -281,12 +294,7 @@ impl Decoder for CsvDecoder {
                 take(line, span);
             }
         }
-        Decoded {
-            rows: EventRows { batch: self.rows.finish(spans.len()), spans },
-            rejects,
-            absent: Absent::default(),
-            lacks,
-        }
+        self.decoded(chunk, spans, rejects, lacks)
     }
 }
 

@@ -211,3 +211,14 @@ fn a_message_with_an_open_quote_or_two_lines_is_a_reject_and_spoils_no_other() {
     assert_eq!(lines(&contract, &decoded), "{\"id\":1,\"note\":\"two\\nlines\"}\n{\"id\":3,\"note\":\"closed\"}\n");
     assert_eq!(decoded.rejects.iter().map(|r| r.position.major).collect::<Vec<_>>(), [8, 10, 11]);
 }
+
+/// Columns that a contract does not name are counted where they have a value.
+#[test]
+fn columns_that_no_contract_names_are_counted() {
+    let contract = contract("n integer", ExtraFields::Ignore);
+    let decoded = decode(&Dialect::default(), &contract, b"n,mass,note\n1,,\n2,7.5,\"a \"\"b\"\"\"\n3,8,\n");
+    let found: Vec<(&str, u64, &str)> =
+        decoded.unknown.iter().map(|f| (f.name.as_str(), f.records, f.example.as_str())).collect();
+    assert_eq!(found[0], ("mass", 2, "7.5"));
+    assert_eq!((found[1].0, found[1].1), ("note", 1));
+}

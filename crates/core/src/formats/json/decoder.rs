@@ -1,6 +1,6 @@
 //! Decodes JSON Lines under a contract, straight from bytes into columns.
 
-use super::keys::{Keys, Target, add_path};
+use super::keys::{Keys, Target, add_path, prefixes};
 use super::scan::{self, JsonFault, RawString, Scanner};
 use crate::change::AbsentBuilder;
 use crate::config::ExtraFields;
@@ -8,6 +8,7 @@ use crate::contract::Contract;
 use crate::event::{Chunk, EventRows, RecordSpan};
 use crate::formats::builders::Values;
 use crate::formats::rows::{Bad, RowBuilder, offset};
+use crate::formats::unknown::UnknownFields;
 use crate::formats::values::{parse_epoch, push, push_number};
 use crate::formats::{Decoded, Decoder};
 use crate::names;
@@ -32,6 +33,9 @@ pub(super) struct JsonDecoder {
     /// Whether fields that are not in a record are absent rather than missing.
     may_lack: bool,
     absent: AbsentBuilder,
+    unknown: UnknownFields,
+    /// What stands before the names of each object's fields.
+    prefixes: Vec<String>,
 }
 
 impl JsonDecoder {
@@ -40,6 +44,7 @@ impl JsonDecoder {
         for (index, field) in contract.fields.iter().enumerate() {
             add_path(&mut objects, &field.path, index);
         }
+        let prefixes = prefixes(&objects, contract.fields.iter().map(|f| f.path.as_slice()));
         Self {
             rows: RowBuilder::new(contract),
             objects,
@@ -48,6 +53,8 @@ impl JsonDecoder {
             scratch: Vec::new(),
             may_lack: false,
             absent: AbsentBuilder::default(),
+            unknown: UnknownFields::default(),
+            prefixes,
         }
     }
 
@@ -135,7 +142,7 @@ impl JsonDecoder {
         };
         match target {
             Target::Field(field) => self.value(scanner, field, row),
-            Target::Extra => self.extra(scanner, key, prefix, depth),
+            Target::Extra => self.extra(scanner, object, key, prefix, depth),
             Target::Object(inner) => self.nested(scanner, inner, key, row, prefix, depth),
             Target::Both(field, inner) => {
                 let start = scanner.at;
@@ -173,9 +180,17 @@ impl JsonDecoder {
         }
     }
 
-    fn extra(&mut self, scanner: &mut Scanner<'_>, key: RawString<'_>, prefix: &str, depth: usize) -> Result<(), Bad> {
+    fn extra(
+        &mut self,
+        scanner: &mut Scanner<'_>,
+        object: usize,
+        key: RawString<'_>,
+        prefix: &str,
+        depth: usize,
+    ) -> Result<(), Bad> {
         let start = scanner.at;
         let end = scanner.skip_value(depth)?;
+        self.unknown.note(object, key.bytes, &scanner.bytes[start..end]);
         if self.extra == ExtraFields::Ignore {
             return Ok(());
         }
@@ -296,9 +311,16 @@ impl JsonDecoder {
     }
 
     /// Ends a chunk.
-    fn decoded(&mut self, spans: Vec<RecordSpan>, rejects: Vec<Reject>) -> Decoded {
+    fn decoded(&mut self, chunk: &Chunk, spans: Vec<RecordSpan>, rejects: Vec<Reject>) -> Decoded {
         let absent = self.absent.finish(spans.len());
-        Decoded { rows: EventRows { batch: self.rows.finish(spans.len()), spans }, rejects, absent, lacks: None }
+        let prefixes = &self.prefixes;
+        let unknown = self.unknown.finish(chunk, |object, key| {
+            let mut name = prefixes[object].as_bytes().to_vec();
+            scan::unescape(key, &mut name);
+            String::from_utf8_lossy(&name).into_owned()
+        });
+        let rows = EventRows { batch: self.rows.finish(spans.len()), spans };
+        Decoded { rows, rejects, absent, lacks: None, unknown }
     }
 
     fn fill_missing(&mut self, row: usize) -> Result<(), Bad> {
@@ -325,15 +347,16 @@ impl Decoder for JsonDecoder {
         let mut rejects = Vec::new();
         if let Some(length) = chunk.too_long {
             rejects.push(self.rows.too_long(chunk, length));
-            return self.decoded(spans, rejects);
+            return self.decoded(chunk, spans, rejects);
         }
         if let Some(message) = &chunk.broken {
             rejects.push(self.rows.broken(chunk, message));
-            return self.decoded(spans, rejects);
+            return self.decoded(chunk, spans, rejects);
         }
         let all_utf8 = simdutf8::basic::from_utf8(&chunk.bytes).is_ok();
         self.may_lack = chunk.changes.is_some();
         let mut take = |line: &[u8], span: RecordSpan| {
+            self.unknown.start = span.start;
             let result = match all_utf8 || simdutf8::basic::from_utf8(line).is_ok() {
                 true => self.record(line, spans.len()),
                 false => Err(Bad::new(Reason::NOT_UTF8, None, "the record is not UTF-8")),
@@ -349,17 +372,17 @@ impl Decoder for JsonDecoder {
         };
         if let Some(messages) = &chunk.messages {
             messages.each.iter().for_each(|m| take(m.span.of(&chunk.bytes), m.span));
-            return self.decoded(spans, rejects);
+            return self.decoded(chunk, spans, rejects);
         }
         if let Some(changes) = &chunk.changes {
             let wanted = changes.each.iter().filter(|c| table.is_none_or(|t| c.table == t));
             wanted.for_each(|c| take(c.span.of(&chunk.bytes), c.span));
-            return self.decoded(spans, rejects);
+            return self.decoded(chunk, spans, rejects);
         }
         for (start, line) in super::records(&chunk.bytes, super::mark_length(chunk)) {
             take(line, RecordSpan { start: offset(start), end: offset(start + line.len()) });
         }
-        self.decoded(spans, rejects)
+        self.decoded(chunk, spans, rejects)
     }
 }
 

@@ -86,3 +86,19 @@ pub(super) fn add_path(objects: &mut Vec<Keys>, path: &[String], field: usize) {
         object = inner;
     }
 }
+
+/// What stands before the names of each object's fields, by the paths that were added: `cargo.` for those of `cargo`.
+pub(super) fn prefixes<'p>(objects: &[Keys], paths: impl Iterator<Item = &'p [String]>) -> Vec<String> {
+    let mut found = vec![String::new(); objects.len()];
+    for path in paths {
+        let (mut object, mut prefix) = (0, String::new());
+        for name in path {
+            let (Target::Object(inner) | Target::Both(_, inner)) = objects[object].get(name.as_bytes()) else { break };
+            prefix.push_str(name);
+            prefix.push('.');
+            object = inner;
+            found[object].clone_from(&prefix);
+        }
+    }
+    found
+}

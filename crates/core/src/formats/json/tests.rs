@@ -279,3 +279,26 @@ fn a_message_is_one_record_whatever_stands_in_it() {
     assert_eq!(offsets, [41, 42]);
     assert!(decoded.rejects.iter().all(|r| r.reason == Reason::NOT_JSON));
 }
+
+/// Whatever becomes of them: fields that a contract does not name are counted, with their paths and the first place.
+#[rstest]
+fn fields_that_no_contract_names_are_counted(
+    #[values(ExtraFields::Ignore, ExtraFields::Keep, ExtraFields::Reject)] extra: ExtraFields,
+) {
+    let contract = contract("n integer, kind text from 'cargo.kind'", extra);
+    let lines = concat!(
+        "{\"n\":1,\"cargo\":{\"kind\":\"salt\"}}\n",
+        "{\"n\":2,\"x\\u00e9\":[1,2],\"cargo\":{\"kind\":\"salt\",\"kg\":7.5}}\n",
+        "{\"n\":3,\"cargo\":{\"kg\":8}}\n",
+    );
+    let decoded = decode(&contract, lines.as_bytes());
+    let mut found: Vec<(&str, u64, u64, &str)> =
+        decoded.unknown.iter().map(|f| (f.name.as_str(), f.records, f.first.major, f.example.as_str())).collect();
+    found.sort_unstable();
+    let second = 1000 + lines.find('\n').unwrap() as u64 + 1;
+    match extra {
+        // A record is rejected at the first of them.
+        ExtraFields::Reject => assert_eq!(found.last().unwrap(), &("x\u{e9}", 1, second, "[1,2]")),
+        _ => assert_eq!(found, [("cargo.kg", 2, second, "7.5"), ("x\u{e9}", 1, second, "[1,2]")]),
+    }
+}

@@ -151,6 +151,6 @@ impl Decoder for TextDecoder {
         }
         rejects.extend(broken);
         let rows = EventRows { batch: self.rows.finish(spans.len()), spans };
-        Decoded { rows, rejects, absent: Absent::default(), lacks: None }
+        Decoded { rows, rejects, absent: Absent::default(), lacks: None, unknown: Vec::new() }
     }
 }

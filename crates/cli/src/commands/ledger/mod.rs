@@ -1,5 +1,7 @@
 //! `sluice ledger`: which batches, how big, how long?
 
+pub(crate) mod fields;
+
 use std::time::Duration;
 
 use serde_json::json;
@@ -18,7 +20,13 @@ use crate::project::Project;
 
 pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
-    let name = project.pipeline(&args.pipeline)?.config.name;
+    let pipeline = project.pipeline(&args.pipeline)?;
+    let name = pipeline.config.name.clone();
+    if args.fields {
+        let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
+        let records = ledger.map_or_else(|| Ok(Vec::new()), |ledger| ledger.fields(&name))?;
+        return Ok(fields::show(arguments, &pipeline.plan, records));
+    }
     if args.state {
         let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
         let sizes = ledger.map_or_else(|| Ok(Vec::new()), |ledger| ledger.state_sizes(&name))?;
