@@ -313,11 +313,12 @@ impl EventReader<'_, '_> {
             self.cannot(table, &connection.name, &connection.scheme, "arrive from");
         }
         let mut specs = vec![ARRIVAL_OPTIONS, crate::formats::OPTIONS];
+        let mut possible = Vec::new();
         match &kind {
             Some(kind) => specs.push(kind.options()),
-            None => specs.extend(self.registry.intakes().map(|k| k.options())),
+            None => possible.extend(self.registry.intakes().map(|k| k.options())),
         }
-        let options = self.reader.options(table, place, &specs, "the arrival");
+        let options = self.reader.options_of_any(table, place, (&specs, &possible), "the arrival");
         ArrivalConfig { connection, kind, options }
     }
 
@@ -330,11 +331,13 @@ impl EventReader<'_, '_> {
                 self.cannot(table, &connection.name, &connection.scheme, "land in");
             }
             let mut specs = vec![LANDING_OPTIONS];
+            let mut possible = Vec::new();
             match &kind {
                 Some(kind) => specs.push(kind.options()),
-                None => specs.extend(self.registry.landings().map(|k| k.options())),
+                None => possible.extend(self.registry.landings().map(|k| k.options())),
             }
-            let options = self.reader.options(table, &place, &specs, &format!("landing `{event}.{name}`"));
+            let what = format!("landing `{event}.{name}`");
+            let options = self.reader.options_of_any(table, &place, (&specs, &possible), &what);
             landings.push(LandingConfig { name, connection, kind, options, place: name_place });
         }
         landings

@@ -56,8 +56,20 @@ impl TableReader<'_> {
         specs: &[&'static [OptionSpec]],
         what: &str,
     ) -> Options {
-        let mut options = Options::empty(specs.to_vec(), table_place.clone());
-        let all = || specs.iter().flat_map(|s| s.iter());
+        self.options_of_any(table, table_place, (specs, &[]), what)
+    }
+
+    /// As [`Self::options`], where it is not known of which kind a table is: keys of all `possible` declarations may be there, and
+    /// none of them must.
+    pub fn options_of_any(
+        &mut self,
+        table: &DeTable<'_>,
+        table_place: &Place,
+        (specs, possible): (&[&'static [OptionSpec]], &[&'static [OptionSpec]]),
+        what: &str,
+    ) -> Options {
+        let mut options = Options::empty([specs, possible].concat(), table_place.clone());
+        let all = || specs.iter().chain(possible).flat_map(|s| s.iter());
         for (key, value) in table {
             let name: &str = key.get_ref();
             match all().find(|s| s.key == name) {
@@ -72,11 +84,11 @@ impl TableReader<'_> {
                 }
             }
         }
-        for spec in all().filter(|s| s.required && !table.contains_key(s.key)) {
+        for spec in specs.iter().flat_map(|s| s.iter()).filter(|s| s.required && !table.contains_key(s.key)) {
             self.problems.add(
                 Problem::error("key.missing", format!("{what} requires the key `{}`", spec.key), table_place.clone())
                     .with_label(format!("`{}` is missing", spec.key))
-                    .with_help(format!("{}: {}", spec.value.describe(), spec.help)),
+                    .with_help(help_of_missing(spec)),
             );
         }
         options
@@ -153,6 +165,37 @@ impl TableReader<'_> {
     }
 }
 
+/// What a type of TOML is called.
+fn in_words(found: &str) -> &str {
+    match found {
+        "string" => "a text",
+        "integer" => "a whole number",
+        "float" => "a number",
+        "boolean" => "true or false",
+        "array" => "a list",
+        "table" => "a table",
+        "datetime" => "a time",
+        other => other,
+    }
+}
+
+/// What an option means; of a table with what it needs, as it may be written.
+fn help_of(spec: &OptionSpec) -> String {
+    let ValueKind::Table(parts) = spec.value else { return spec.help.into() };
+    let needed: Vec<String> = parts.iter().filter(|p| p.required).map(|p| format!("{} = …", p.key)).collect();
+    match needed.is_empty() {
+        true => spec.help.into(),
+        false => format!("{}: {} = {{ {} }}", spec.help, spec.key, needed.join(", ")),
+    }
+}
+
+fn help_of_missing(spec: &OptionSpec) -> String {
+    match spec.value {
+        ValueKind::Table(_) => help_of(spec),
+        _ => format!("{}: {}", spec.value.describe(), spec.help),
+    }
+}
+
 enum Wrong {
     Type(&'static str),
     Text(String),
@@ -167,7 +210,8 @@ impl Wrong {
         let wanted = spec.value.describe();
         match self {
             Self::Type(found) => {
-                Problem::error("value.type", format!("`{key}` is {wanted}, not {found}"), place).with_help(spec.help)
+                let message = format!("`{key}` must be {wanted}, and {} stands here", in_words(found));
+                Problem::error("value.type", message, place).with_help(help_of(spec))
             }
             Self::Text(reason) => {
                 Problem::error("value.type", format!("`{key}`: {reason}"), place).with_help(spec.help)
@@ -278,7 +322,35 @@ mod tests {
         OptionSpec::optional("refused", ValueKind::Choice(&["skip", "stop"]), "refused rows"),
         OptionSpec::optional("password", ValueKind::Secret, "the password"),
         OptionSpec::optional("every", ValueKind::Duration, "how often"),
+        OptionSpec::optional(
+            "of",
+            ValueKind::Table(&[OptionSpec::required("name", ValueKind::Name, "a name")]),
+            "whose",
+        ),
     ];
+
+    #[rstest]
+    #[case("at = 5", "`at` must be a name, and a whole number stands here", "the connection")]
+    #[case("at = \"a\"\nevery = [1]", "`every` must be a duration such as \"5s\", and a list stands here", "how often")]
+    #[case("at = \"a\"\nof = \"b\"", "`of` must be a table, and a text stands here", "whose: of = { name = … }")]
+    #[case("", "the table requires the key `at`", "a name: the connection")]
+    fn what_stands_there_is_named_in_words(#[case] toml: &str, #[case] message: &str, #[case] help: &str) {
+        let (_, problems) = read(toml);
+        assert_eq!((problems[0].message.as_str(), problems[0].help.as_deref()), (message, Some(help)));
+    }
+
+    /// Where it is not known of which kind a table is, nothing of any kind is missing.
+    #[test]
+    fn keys_of_possible_kinds_are_known_and_not_needed() {
+        let source = SourceText::new("t.toml", "every = \"5s\"\nnone = 1");
+        let mut problems = Problems::new();
+        let table = parse_toml(&source, &mut problems);
+        let mut reader = TableReader { source: &source, problems: &mut problems, functions: Arc::default() };
+        let place = reader.place(0..1);
+        reader.options_of_any(table.get_ref(), &place, (&[], &[SPECS]), "the table");
+        let problems = problems.into_sorted();
+        assert_eq!(problems.iter().map(|p| p.message.as_str()).collect::<Vec<_>>(), ["the table has no key `none`"]);
+    }
 
     #[rstest]
     #[case("skip", Some("skip"))]
