@@ -127,7 +127,7 @@ impl Context {
 
     /// They as columns of an event.
     pub fn output_columns(&self) -> impl Iterator<Item = OutputColumn> {
-        self.columns.iter().map(|c| OutputColumn { name: c.name.into(), ty: c.ty, nullable: true })
+        self.columns.iter().map(|c| OutputColumn { name: c.name.into(), ty: c.ty, nullable: true, limit: None })
     }
 
     /// Whether they are those of changes.

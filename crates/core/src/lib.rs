@@ -29,6 +29,7 @@ pub mod formats;
 pub mod guard;
 pub mod kinds;
 pub mod ledger;
+pub mod limit;
 pub mod names;
 pub mod plan;
 pub mod printable;

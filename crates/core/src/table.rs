@@ -6,6 +6,7 @@
 use serde::Serialize;
 
 use crate::columns::OutputColumn;
+use crate::limit::Limit;
 use crate::names;
 use crate::types::SqlType;
 
@@ -99,6 +100,26 @@ pub trait SqlDialect: Send + Sync {
     fn spell(&self, ty: SqlType, in_key: bool) -> String;
     /// How values of a type fit a column.
     fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit;
+    /// The type of a new column for values of a narrower type; None where it is that of the wider one.
+    fn spell_limited(&self, limit: Limit, in_key: bool) -> Option<String> {
+        let _ = (limit, in_key);
+        None
+    }
+    /// How values of a narrower type fit a column, where they fit otherwise than those of the wider one.
+    fn fit_limited(&self, limit: Limit, column: &TableColumn) -> Option<TypeFit> {
+        let _ = (limit, column);
+        None
+    }
+    /// The type of a new column for one that lands.
+    fn spell_column(&self, column: &OutputColumn, in_key: bool) -> String {
+        let limited = column.limit.and_then(|limit| self.spell_limited(limit, in_key));
+        limited.unwrap_or_else(|| self.spell(column.ty, in_key))
+    }
+    /// How the values of a column that lands fit a column that is there.
+    fn fit_column(&self, lands: &OutputColumn, column: &TableColumn) -> TypeFit {
+        let limited = lands.limit.and_then(|limit| self.fit_limited(limit, column));
+        limited.unwrap_or_else(|| self.fit(lands.ty, column))
+    }
     /// Which different texts the store takes for one and the same in a column; None where it distinguishes all.
     fn merges(&self, column: &TableColumn) -> Option<Merges> {
         let _ = column;
@@ -249,7 +270,7 @@ impl TableReport {
 pub fn compare(dialect: &dyn SqlDialect, found: &Found, wanted: &[Wanted], key: &[String]) -> TableReport {
     let exists = matches!(found, Found::Table(_));
     let mut report = TableReport { table: dialect.table(), exists, ..TableReport::default() };
-    let spell = |w: &Wanted| dialect.spell(w.column.ty, key.contains(&w.column.name));
+    let spell = |w: &Wanted| dialect.spell_column(&w.column, key.contains(&w.column.name));
     let Found::Table(table) = found else {
         let column = |w: &Wanted| {
             let nullable = w.column.nullable && !key.contains(&w.column.name);
@@ -337,14 +358,14 @@ fn compare_column(
         return;
     }
     let null = want.column.nullable && !column.nullable;
-    let (verdict, says) = match dialect.fit(want.column.ty, column) {
+    let (verdict, says) = match dialect.fit_column(&want.column, column) {
         TypeFit::Whole if null => (Verdict::MayRefuse, "rows without a value are refused".to_string()),
         TypeFit::Whole => (Verdict::Fits, String::new()),
         TypeFit::MayRefuse(why) if null => (Verdict::MayRefuse, format!("{why}; rows without a value are refused")),
         TypeFit::MayRefuse(why) => (Verdict::MayRefuse, why),
         TypeFit::Loses(how) => (Verdict::Loses, how),
         TypeFit::Unfit => {
-            let says = format!("{} does not fit into {}", want.column.ty, column.ty);
+            let says = format!("{} does not fit into {}", want.column.type_shown(), column.ty);
             let has_wider = dialect.wider(want.column.ty, column).is_some();
             match dialect.by_hand(want.column.ty, column).filter(|_| !has_wider) {
                 Some(statement) => (Verdict::Unfit, format!("{says}; by hand, once its values allow it: {statement};")),
@@ -373,7 +394,7 @@ fn line(want: &Wanted, there: Option<&TableColumn>, verdict: Verdict, says: &str
     let null = |nullable: bool| if nullable { "" } else { " not null" };
     TableLine {
         column: want.column.name.clone(),
-        lands: Some(format!("{}{}", want.column.ty, null(want.column.nullable))),
+        lands: Some(format!("{}{}", want.column.type_shown(), null(want.column.nullable))),
         there: there.map(|c| format!("{}{}", c.ty, null(c.nullable))),
         verdict,
         says: says.into(),
@@ -414,7 +435,7 @@ mod tests {
     }
 
     fn want(name: &str, ty: SqlType, nullable: bool) -> Wanted {
-        Wanted { column: OutputColumn { name: name.into(), ty, nullable }, added_by: None }
+        Wanted { column: OutputColumn { name: name.into(), ty, nullable, limit: None }, added_by: None }
     }
 
     fn column(name: &str, ty: &str) -> TableColumn {

@@ -12,6 +12,7 @@ use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS}
 use sluice_core::expr::own::{FUNCTION_OPTIONS, OwnFunction};
 use sluice_core::expr::secrets::SECRET_OPTIONS;
 use sluice_core::expr::{DIFFERENCES, GROUPS, OPERATORS};
+use sluice_core::limit::LIMITS;
 use sluice_core::problem::CODES;
 use sluice_core::reject::REASONS;
 use sluice_core::state::AGGREGATES;
@@ -69,7 +70,7 @@ pub(crate) fn entries() -> Vec<Entry> {
         about: about.into(),
         notes: Vec::new(),
     };
-    all.extend(TYPES.iter().map(|(name, about)| entry("types", name, about)));
+    all.extend(TYPES.iter().chain(LIMITS).map(|(name, about)| entry("types", name, about)));
     for (from, columns) in [("files", FILE_COLUMNS), ("topics", COLUMNS), ("change feeds", CHANGE_COLUMNS)] {
         let one = |c: &ContextColumn| {
             let form = format!("{} {}", c.name, c.ty);

@@ -68,7 +68,7 @@ pub(crate) fn render(
 
 fn type_text(guess: &FieldGuess, columns: Option<&[OutputColumn]>) -> String {
     if let Some(column) = columns.and_then(|c| c.iter().find(|c| guess.path == [c.name.clone()])) {
-        return format!("{}{}", column.ty, if column.nullable { "" } else { " not null" });
+        return format!("{}{}", column.type_shown(), if column.nullable { "" } else { " not null" });
     }
     let ty = guess.guess.ty.to_string();
     match &guess.guess.format {
@@ -132,7 +132,7 @@ pub(crate) fn json(profile: &Profile, columns: Option<&[OutputColumn]>) -> Vec<V
         json!({
             "path": guess.spelled_path(),
             "name": guess.name,
-            "type": known.map_or(guess.guess.ty, |c| c.ty).to_string(),
+            "type": known.map_or_else(|| guess.guess.ty.to_string(), sluice_core::columns::OutputColumn::type_shown),
             "format": guess.guess.format,
             "not_null": guess.guess.not_null,
             "values": guess.profile.values,

@@ -26,6 +26,7 @@ pub(crate) fn columns_of(schema: &SchemaRef) -> Vec<OutputColumn> {
         name: f.name().clone(),
         ty: if f.metadata().contains_key(SqlType::JSON_KEY) { SqlType::Json } else { SqlType::Text },
         nullable: f.is_nullable(),
+        limit: None,
     };
     schema.fields().iter().map(column).collect()
 }

@@ -70,7 +70,7 @@ pub(crate) fn origin(texts: &[&str]) -> RowOrigin {
 
 /// Rows of the texts, all in one folder.
 pub(crate) fn rows(folder: &str, texts: &[&str]) -> LandingRows {
-    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: false };
+    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: false, limit: None };
     let text: ArrayRef = Arc::new(StringArray::from(texts.to_vec()));
     let number: ArrayRef = Arc::new(Int32Array::from(vec![1; texts.len()]));
     let schema = schema_of(&[column("text", SqlType::Text), column("n", SqlType::Integer)]);

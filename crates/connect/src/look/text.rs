@@ -42,7 +42,7 @@ pub(super) fn open(
     summary.columns = contract
         .fields
         .iter()
-        .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null })
+        .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null, limit: f.limit })
         .collect();
     let start = move |file: &StoredFile| {
         let reader = read_file(&file.path, Arc::clone(&format), MAX_RECORD)?;
@@ -71,6 +71,7 @@ fn contract_of(columns: &[OutputColumn], format: &dyn Format) -> Contract {
     let field = |(i, c): (usize, &OutputColumn)| ContractField {
         name: c.name.clone(),
         ty: c.ty,
+        limit: None,
         not_null: false,
         path: format.path(i, &c.name),
         format: None,

@@ -59,7 +59,7 @@ fn columns_of(schema: &SchemaRef) -> Vec<OutputColumn> {
     schema
         .fields()
         .iter()
-        .map(|f| OutputColumn { name: f.name().clone(), ty: sql_type(f), nullable: f.is_nullable() })
+        .map(|f| OutputColumn { name: f.name().clone(), ty: sql_type(f), nullable: f.is_nullable(), limit: None })
         .collect()
 }
 

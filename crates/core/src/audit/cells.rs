@@ -106,7 +106,11 @@ fn has_now(expr: &Expr) -> bool {
     match &expr.node {
         Node::Now => true,
         Node::Column(_) | Node::Literal(_) => false,
-        Node::Cast { inner, .. } | Node::Not(inner) | Node::IsNull(inner) | Node::IsTruth(inner, _) => has_now(inner),
+        Node::Cast { inner, .. }
+        | Node::Limit { inner, .. }
+        | Node::Not(inner)
+        | Node::IsNull(inner)
+        | Node::IsTruth(inner, _) => has_now(inner),
         Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
             has_now(a) || has_now(b)
         }
@@ -155,7 +159,7 @@ mod tests {
 
     #[test]
     fn rows_are_found_by_the_names_of_their_columns() {
-        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true, limit: None };
         let compared = Comparable {
             columns: vec![column("note", SqlType::Text), column("id", SqlType::Integer)],
             key: vec![1],

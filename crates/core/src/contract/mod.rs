@@ -7,6 +7,7 @@ use std::sync::Arc;
 use arrow_schema::{Schema, SchemaRef};
 
 use crate::config::ExtraFields;
+use crate::limit::Limit;
 use crate::problem::Place;
 use crate::types::SqlType;
 use crate::values::time::TimeFormat;
@@ -23,6 +24,8 @@ pub struct ContractField {
     pub name: String,
     /// Its type.
     pub ty: SqlType,
+    /// What narrows its values.
+    pub limit: Option<Limit>,
     /// Whether an event without it is rejected.
     pub not_null: bool,
     /// Where it stands in the event: the names of nested objects, then its own.

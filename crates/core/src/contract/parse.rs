@@ -1,12 +1,13 @@
 //! Contracts from SQL column definitions, with our additions `from 'path'` and `format '…'`.
 
-use sqlparser::ast::{DataType, ExactNumberInfo, TimezoneInfo};
+use sqlparser::ast::{CharacterLength, DataType, ExactNumberInfo, TimezoneInfo};
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::Parser;
 use sqlparser::tokenizer::{Token, TokenWithSpan};
 
 use super::ContractField;
 use crate::config::EmbeddedText;
+use crate::limit::Limit;
 use crate::names;
 use crate::problem::{Place, Problem, Problems};
 use crate::sql::SqlText;
@@ -26,6 +27,10 @@ const TYPE_NAMES: &[&str] = &[
     "json",
     "numeric",
     "varchar",
+    "char",
+    "smallint",
+    "real",
+    "uuid",
     "int",
     "double",
     "timestamp",
@@ -91,11 +96,11 @@ fn parse_field(sql: &SqlText<'_>, piece: &[TokenWithSpan], problems: &mut Proble
     let type_place = sql.place(type_token.span, piece);
     // A field with a wrong type still declares its name and the type that was probably meant: else each use of it
     // would be one more mistake.
-    let ty = field_type(&data_type, type_place).unwrap_or_else(|problem| {
+    let (ty, limit) = field_type(&data_type, type_place).unwrap_or_else(|problem| {
         problems.add(*problem);
-        probable_type(&data_type)
+        (probable_type(&data_type), None)
     });
-    let mut field = ContractField { path: vec![name.clone()], name, ty, not_null: false, format: None, place };
+    let mut field = ContractField { path: vec![name.clone()], name, ty, limit, not_null: false, format: None, place };
     let good = parse_additions(sql, piece, &mut parser, &mut field, problems);
     good.then_some(field)
 }
@@ -244,7 +249,10 @@ impl Problems {
 ///
 /// # Errors
 /// A problem with the nearest right type.
-pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Problem>> {
+pub fn sql_type(data_type: &DataType, place: Place) -> Result<(SqlType, Option<Limit>), Box<Problem>> {
+    if let Some(limit) = limit_of(data_type, &place)? {
+        return Ok((limit.base(), Some(limit)));
+    }
     if let Some((spelled, instead)) = unenforced(data_type) {
         return Err(Box::new(
             Problem::error("name.unknown", format!("there is no type `{spelled}`"), place)
@@ -258,7 +266,7 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
         DataType::Int(_) | DataType::Integer(_) | DataType::Int4(_) => SqlType::Integer,
         DataType::BigInt(_) | DataType::Int8(_) => SqlType::Bigint,
         DataType::Double(_) | DataType::DoublePrecision | DataType::Float(_) | DataType::Float8 => SqlType::Double,
-        DataType::Decimal(info) | DataType::Numeric(info) | DataType::Dec(info) => return decimal(*info, place),
+        DataType::Decimal(info) | DataType::Numeric(info) | DataType::Dec(info) => decimal(*info, place)?,
         DataType::Date => SqlType::Date,
         DataType::Timestamp(_, TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => SqlType::Timestamptz,
         DataType::Timestamp(None, _) | DataType::Datetime(None) => SqlType::Timestamp,
@@ -273,16 +281,46 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Probl
             ));
         }
     };
-    Ok(ty)
+    Ok((ty, None))
 }
 
+/// The narrower type that a spelling means.
+///
+/// # Errors
+/// Where its length is none.
+fn limit_of(data_type: &DataType, place: &Place) -> Result<Option<Limit>, Box<Problem>> {
+    let length = |length: &Option<CharacterLength>, least: Option<u32>| match length {
+        Some(CharacterLength::IntegerLength { length, unit: _ }) => match u32::try_from(*length) {
+            Ok(n) if (1..=MAX_LENGTH).contains(&n) => Ok(Some(n)),
+            _ => Err(Box::new(
+                Problem::error("value.range", format!("a text cannot have a length of {length}"), place.clone())
+                    .with_help(format!("use a length from 1 to {MAX_LENGTH}, or text")),
+            )),
+        },
+        _ => Ok(least),
+    };
+    Ok(match data_type {
+        DataType::Varchar(n) | DataType::CharacterVarying(n) | DataType::CharVarying(n) => {
+            length(n, None)?.map(Limit::Varchar)
+        }
+        DataType::Char(n) | DataType::Character(n) => length(n, Some(1))?.map(Limit::Char),
+        DataType::SmallInt(None) | DataType::Int2(None) => Some(Limit::Smallint),
+        DataType::Real | DataType::Float4 => Some(Limit::Real),
+        DataType::Uuid => Some(Limit::Uuid),
+        _ => None,
+    })
+}
+
+/// The longest text that a type can name, as in PostgreSQL.
+const MAX_LENGTH: u32 = 10_485_760;
+
 /// The type of a field. Timestamps without a zone and intervals exist within expressions alone.
-fn field_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Problem>> {
+fn field_type(data_type: &DataType, place: Place) -> Result<(SqlType, Option<Limit>), Box<Problem>> {
     let problem = match sql_type(data_type, place.clone())? {
-        SqlType::Timestamp => Problem::error("name.unknown", "a field has no timestamp without a zone", place)
+        (SqlType::Timestamp, _) => Problem::error("name.unknown", "a field has no timestamp without a zone", place)
             .with_label("which zone?")
             .with_help("write timestamptz; a source without a zone is read as UTC with format '%Y-%m-%d %H:%M:%S'"),
-        SqlType::Interval => Problem::error("name.unknown", "a field cannot be an interval", place)
+        (SqlType::Interval, _) => Problem::error("name.unknown", "a field cannot be an interval", place)
             .with_help("write text, and cast it in an expression: cast(waited as interval)"),
         ty => return Ok(ty),
     };
@@ -292,12 +330,10 @@ fn field_type(data_type: &DataType, place: Place) -> Result<SqlType, Box<Problem
 /// Types whose limits we do not keep, each with the type to write instead: nothing is cut or rounded in silence.
 fn unenforced(data_type: &DataType) -> Option<(String, &'static str)> {
     let instead = match data_type {
-        DataType::Varchar(Some(_)) | DataType::CharacterVarying(Some(_)) | DataType::String(Some(_)) => "text",
-        DataType::Char(_) | DataType::Character(_) => "text",
-        DataType::SmallInt(_) | DataType::Int2(_) | DataType::TinyInt(_) => "integer",
+        DataType::String(Some(_)) => "text",
+        DataType::SmallInt(_) | DataType::Int2(_) | DataType::TinyInt(_) => "smallint",
         DataType::Int(Some(_)) | DataType::Integer(Some(_)) | DataType::Int4(Some(_)) => "integer",
         DataType::BigInt(Some(_)) | DataType::Int8(Some(_)) => "bigint",
-        DataType::Real | DataType::Float4 => "double precision",
         DataType::Float(ExactNumberInfo::Precision(_) | ExactNumberInfo::PrecisionAndScale(..)) => "double precision",
         DataType::Double(ExactNumberInfo::Precision(_) | ExactNumberInfo::PrecisionAndScale(..)) => "double precision",
         DataType::Timestamp(Some(_), TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => "timestamptz",
@@ -385,6 +421,32 @@ mod tests {
     }
 
     #[test]
+    fn narrower_types_are_kept() {
+        let (fields, problems) = parse(
+            "a smallint, b int2, c real, d float4, e varchar(8) not null, f character varying(8), g char, h character(3),
+             i uuid, j varchar, k text",
+        );
+        assert!(problems.is_empty(), "{problems:?}");
+        let shown = |f: &ContractField| crate::limit::shown(f.ty, f.limit);
+        let types: Vec<String> = fields.iter().map(shown).collect();
+        let expected = [
+            "smallint",
+            "smallint",
+            "real",
+            "real",
+            "varchar(8)",
+            "varchar(8)",
+            "char(1)",
+            "char(3)",
+            "uuid",
+            "text",
+            "text",
+        ];
+        assert_eq!(types, expected);
+        assert!(fields.iter().all(|f| f.limit.is_none_or(|limit| limit.base() == f.ty)));
+    }
+
+    #[test]
     fn names_keep_their_spelling() {
         assert_eq!(parse("passedAt text, \"with space\" text").0[0].name, "passedAt");
     }
@@ -394,6 +456,9 @@ mod tests {
     #[case("a timestamp", "name.unknown", "write timestamptz")]
     #[case("a decimal(50,2)", "value.range", "1 to 38")]
     #[case("a decimal", "value.range", "decimal(12,2)")]
+    #[case("a varchar(0)", "value.range", "a length from 1 to")]
+    #[case("a char(99999999999)", "value.range", "or text")]
+    #[case("a int(4)", "name.unknown", "write integer")]
     #[case("a", "syntax.sql", "write: a text")]
     #[case("a text form 'b'", "syntax.sql", "did you mean `from`?")]
     #[case("a text from b", "syntax.sql", "from 'path.to.field'")]

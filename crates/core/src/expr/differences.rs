@@ -36,6 +36,12 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
         "the second argument of nullif",
         "is compared in the type that both share, and that is the type of the result: nullif(i, 1.5) is a decimal",
     ),
+    (
+        "narrower types",
+        "smallint, real, varchar(n), char(n) and uuid are checked where a value arrives or is cast, and computed with as integer, \
+         double precision and text: a sum of two smallints may be larger; a real is the number of 64 bits that is spelled alike, \
+         0.1 rather than 0.10000000149011612; char(n) is not padded; a uuid is a text, and is compared as one",
+    ),
     ("dates beside moments", "are not compared; cast one to the type of the other"),
     (
         "errors beside and, or",

@@ -4,7 +4,7 @@ use arrow_array::{RecordBatch, TimestampMicrosecondArray};
 
 use super::column::Column;
 use super::functions::Arguments;
-use super::{Expr, Node, arithmetic, cast, condition};
+use super::{Expr, Node, arithmetic, cast, condition, limit};
 
 /// What an expression is computed over.
 pub struct EvalContext<'a> {
@@ -26,6 +26,7 @@ pub fn evaluate(expr: &Expr, context: &EvalContext<'_>) -> Column {
             Column::constant(std::sync::Arc::new(moment))
         }
         Node::Cast { inner, lenient } => cast::compute(eval(inner), inner.ty, expr.ty, *lenient, rows),
+        Node::Limit { inner, limit, lenient } => limit::compute(&eval(inner), *limit, *lenient, rows),
         Node::Arithmetic(op, left, right) => {
             arithmetic::compute(*op, expr.ty, (left, right), &eval(left), &eval(right), rows)
         }

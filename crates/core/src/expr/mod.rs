@@ -11,11 +11,13 @@ mod condition;
 mod differences;
 pub mod eval;
 pub mod functions;
+mod limit;
 mod literal;
 mod operators;
 
 use arrow_array::ArrayRef;
 
+use crate::limit::Limit;
 use crate::types::SqlType;
 
 pub mod own;
@@ -42,6 +44,8 @@ pub struct ScopeColumn {
     pub ty: SqlType,
     /// Whether it can be null.
     pub nullable: bool,
+    /// What narrows its values.
+    pub limit: Option<Limit>,
 }
 
 /// A typed expression.
@@ -53,6 +57,8 @@ pub struct Expr {
     pub ty: SqlType,
     /// Whether it can be null.
     pub nullable: bool,
+    /// What narrows its values.
+    pub limit: Option<Limit>,
 }
 
 /// What an expression computes.
@@ -68,6 +74,15 @@ pub enum Node {
     Cast {
         /// What is cast.
         inner: Box<Expr>,
+        /// Whether it is a `try_cast`.
+        lenient: bool,
+    },
+    /// A value of a narrower type, cut or rounded to it; `lenient` gives null where it does not fit.
+    Limit {
+        /// What is narrowed.
+        inner: Box<Expr>,
+        /// By what.
+        limit: Limit,
         /// Whether it is a `try_cast`.
         lenient: bool,
     },
@@ -139,7 +154,12 @@ pub enum CompareOp {
 impl Expr {
     /// An expression of a type.
     pub fn new(node: Node, ty: SqlType, nullable: bool) -> Self {
-        Self { node, ty, nullable }
+        Self { node, ty, nullable, limit: None }
+    }
+
+    /// A column of a scope.
+    pub fn of_column(index: usize, ty: SqlType, nullable: bool, limit: Option<Limit>) -> Self {
+        Self { limit, ..Self::new(Node::Column(index), ty, nullable) }
     }
 
     /// Adds the columns of the scope that it reads, by their places.
@@ -149,7 +169,11 @@ impl Expr {
                 found.insert(*index);
             }
             Node::Literal(_) | Node::Now => {}
-            Node::Cast { inner, .. } | Node::Not(inner) | Node::IsNull(inner) | Node::IsTruth(inner, _) => {
+            Node::Cast { inner, .. }
+            | Node::Limit { inner, .. }
+            | Node::Not(inner)
+            | Node::IsNull(inner)
+            | Node::IsTruth(inner, _) => {
                 inner.add_columns(found);
             }
             Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
@@ -185,6 +209,9 @@ impl Expr {
         let node = match &self.node {
             Node::Column(_) | Node::Literal(_) | Node::Now => self.node.clone(),
             Node::Cast { inner, lenient } => Node::Cast { inner: one(inner), lenient: *lenient },
+            Node::Limit { inner, limit, lenient } => {
+                Node::Limit { inner: one(inner), limit: *limit, lenient: *lenient }
+            }
             Node::Arithmetic(op, a, b) => Node::Arithmetic(*op, one(a), one(b)),
             Node::Compare(op, a, b) => Node::Compare(*op, one(a), one(b)),
             Node::And(a, b) => Node::And(one(a), one(b)),
@@ -201,7 +228,7 @@ impl Expr {
                 Node::Call(Call { function, prepared, arguments: all(&call.arguments) })
             }
         };
-        Self { node, ty: self.ty, nullable: self.nullable }
+        Self { node, ty: self.ty, nullable: self.nullable, limit: self.limit }
     }
 
     /// The column that this is, where it is nothing but a column.

@@ -135,7 +135,7 @@ impl OwnFunctions {
         }
         let mut arguments = Vec::new();
         for field in options.sql("arguments").map_or_else(Vec::new, |text| parse_fields(text, problems)) {
-            if field.not_null || field.format.is_some() || field.path != [field.name.clone()] {
+            if field.not_null || field.format.is_some() || field.limit.is_some() || field.path != [field.name.clone()] {
                 problems.add(
                     Problem::error(
                         "type.mismatch",
@@ -149,7 +149,8 @@ impl OwnFunctions {
             arguments.push((field.name, field.ty));
         }
         let Some(text) = options.sql("expression") else { return };
-        let column = |(name, ty): &(String, SqlType)| ScopeColumn { name: name.clone(), ty: *ty, nullable: true };
+        let column =
+            |(name, ty): &(String, SqlType)| ScopeColumn { name: name.clone(), ty: *ty, nullable: true, limit: None };
         let scope: Vec<ScopeColumn> = arguments.iter().map(column).collect();
         let mut items = bind_parts(text, &scope, problems);
         let about = options.text("about").unwrap_or_default();
@@ -213,7 +214,11 @@ fn measure(expr: &Expr, of: &dyn Fn(usize) -> (u64, u64)) -> (u64, u64) {
 fn for_each_part(expr: &Expr, visit: &mut dyn FnMut(&Expr)) {
     match &expr.node {
         Node::Column(_) | Node::Literal(_) | Node::Now => {}
-        Node::Cast { inner, .. } | Node::Not(inner) | Node::IsNull(inner) | Node::IsTruth(inner, _) => visit(inner),
+        Node::Cast { inner, .. }
+        | Node::Limit { inner, .. }
+        | Node::Not(inner)
+        | Node::IsNull(inner)
+        | Node::IsTruth(inner, _) => visit(inner),
         Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
             visit(a);
             visit(b);

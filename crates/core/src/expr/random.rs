@@ -237,8 +237,10 @@ fn rows(random: &mut Random, count: usize) -> (Vec<ScopeColumn>, RecordBatch) {
             ),
         ),
     ];
-    let scope =
-        columns.iter().map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true }).collect();
+    let scope = columns
+        .iter()
+        .map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true, limit: None })
+        .collect();
     let schema = Schema::new(columns.iter().map(|(name, ty, _)| ty.field(name, true)).collect::<Vec<_>>());
     let batch = RecordBatch::try_new(Arc::new(schema), columns.into_iter().map(|c| c.2).collect()).unwrap();
     (scope, batch)

@@ -31,8 +31,10 @@ fn sample() -> (Vec<ScopeColumn>, RecordBatch) {
             Arc::new(TimestampMicrosecondArray::from(vec![Some(0), Some(90_000_000_000), None]).with_timezone("UTC")),
         ),
     ];
-    let scope =
-        columns.iter().map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true }).collect();
+    let scope = columns
+        .iter()
+        .map(|(name, ty, _)| ScopeColumn { name: (*name).into(), ty: *ty, nullable: true, limit: None })
+        .collect();
     let schema = Schema::new(columns.iter().map(|(name, ty, _)| ty.field(name, true)).collect::<Vec<_>>());
     let batch = RecordBatch::try_new(Arc::new(schema), columns.into_iter().map(|c| c.2).collect()).unwrap();
     (scope, batch)
@@ -213,9 +215,9 @@ fn evaluation(#[case] expression: &str, #[case] expected: [&str; 3]) {
 #[case("* rename (toll as t)", "unsupported", "except")]
 #[case("* except (tol)", "name.unknown", "did you mean `toll`?")]
 #[case("* replace (lower(lock_id) as lok_id)", "name.unknown", "did you mean `lock_id`?")]
-#[case("cast(lock_id as varchar(3)) as x", "name.unknown", "write text")]
-#[case("cast(draught_cm as smallint) as x", "name.unknown", "write integer")]
-#[case("cast(level as real) as x", "name.unknown", "write double precision")]
+#[case("cast(lock_id as varchar(0)) as x", "value.range", "or text")]
+#[case("cast(draught_cm as tinyint) as x", "name.unknown", "write smallint")]
+#[case("cast(level as float(3)) as x", "name.unknown", "write double precision")]
 #[case("cast(passed_at as timestamptz(0)) as x", "name.unknown", "write timestamptz")]
 fn mistakes(#[case] expression: &str, #[case] code: &str, #[case] help: &str) {
     let found = problems(expression);
@@ -283,4 +285,26 @@ fn a_star_takes_all_columns() {
     let (scope, _) = sample();
     let items = bind_select(&embed("*, 1 as one"), &scope, &mut Problems::new());
     assert_eq!(items.len(), scope.len() + 1);
+}
+
+/// What narrows values stays with columns that go through unchanged and with casts, and with nothing that is computed.
+#[test]
+fn limits_go_where_values_go_unchanged() {
+    use crate::limit::Limit;
+    let column = |name: &str, ty, limit| ScopeColumn { name: name.into(), ty, nullable: true, limit };
+    let scope = [
+        column("id", SqlType::Text, Some(Limit::Uuid)),
+        column("berth", SqlType::Integer, Some(Limit::Smallint)),
+        column("note", SqlType::Text, None),
+    ];
+    let text = "*, id as own, berth + 1 as next, cast(note as varchar(9)) as short, cast(id as text) as long, \
+                cast(berth as bigint) as wide, cast(id as uuid) as same, lower(id) as small, try_cast(note as uuid) as other";
+    let mut problems = Problems::new();
+    let items = bind_columns(&embed(text), &scope, scope.len(), &mut problems);
+    assert!(problems.is_empty(), "{:?}", problems.into_sorted());
+    let shown = |item: &SelectItem| crate::limit::shown(item.expr.ty, item.expr.limit);
+    let types: Vec<String> = items.iter().map(shown).collect();
+    let expected =
+        ["uuid", "smallint", "text", "uuid", "integer", "varchar(9)", "text", "bigint", "uuid", "text", "uuid"];
+    assert_eq!(types, expected);
 }

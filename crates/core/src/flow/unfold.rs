@@ -76,7 +76,7 @@ impl Unfold {
 
     /// The columns of an element.
     pub fn element(name: &str) -> [OutputColumn; 3] {
-        let column = |name: String, ty, nullable| OutputColumn { name, ty, nullable };
+        let column = |name: String, ty, nullable| OutputColumn { name, ty, nullable, limit: None };
         [
             column(name.into(), SqlType::Json, true),
             column(format!("{name}_number"), SqlType::Integer, false),

@@ -1,5 +1,6 @@
 //! Columns that grow value by value and can be cut back to where a bad event began.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use arrow_array::{
@@ -8,6 +9,7 @@ use arrow_array::{
 };
 use arrow_buffer::{BooleanBufferBuilder, NullBuffer, OffsetBuffer};
 
+use crate::limit::Limit;
 use crate::types::SqlType;
 
 /// The values of one column so far.
@@ -79,6 +81,41 @@ impl ColumnBuilder {
 
     pub(crate) fn pushed(&mut self) {
         self.valid.append(true);
+    }
+
+    /// Narrows the last value; gives it back where it does not fit.
+    pub(super) fn narrow_last(&mut self, limit: Limit) -> Result<(), String> {
+        if self.len() == 0 || !self.valid.get_bit(self.len() - 1) {
+            return Ok(());
+        }
+        match &mut self.values {
+            Values::Text { offsets, bytes } => {
+                let Some(start) = offsets.len().checked_sub(2).and_then(|i| usize::try_from(offsets[i]).ok()) else {
+                    return Ok(());
+                };
+                let text = std::str::from_utf8(&bytes[start..]).unwrap_or_default();
+                match limit.text(text) {
+                    None => return Err(text.to_string()),
+                    Some(Cow::Borrowed(kept)) => bytes.truncate(start + kept.len()),
+                    Some(Cow::Owned(kept)) => bytes.splice(start.., kept.bytes()).for_each(drop),
+                }
+                if let Some(last) = offsets.last_mut() {
+                    *last = end(bytes);
+                }
+            }
+            Values::Integer(values) => {
+                if let Some(value) = values.last().filter(|v| !limit.takes_whole(**v)) {
+                    return Err(value.to_string());
+                }
+            }
+            Values::Double(values) => {
+                if let Some(value) = values.last_mut() {
+                    *value = limit.double(*value).ok_or_else(|| value.to_string())?;
+                }
+            }
+            _ => {}
+        }
+        Ok(())
     }
 
     /// Forgets all values from a row on.

@@ -80,7 +80,7 @@ fn assert_profiled(format: &dyn Format, chunk: &Chunk) {
 
 /// What is written of the rows is JSON, one value a line.
 fn assert_written(contract: &Contract, decoded: &Decoded) {
-    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true, limit: None };
     let mut columns: Vec<OutputColumn> = contract.fields.iter().map(|f| column(&f.name, f.ty)).collect();
     columns.extend((contract.extra == ExtraFields::Keep).then(|| column("extra", SqlType::Json)));
     let mut out = String::new();

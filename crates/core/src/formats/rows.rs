@@ -10,6 +10,7 @@ use super::values::{parse_date, parse_timestamp, push, push_bit, push_number};
 use crate::config::ExtraFields;
 use crate::contract::Contract;
 use crate::event::{Chunk, RecordSpan};
+use crate::limit::Limit;
 use crate::reject::{CONTRACT, Reason, Reject};
 use crate::types::SqlType;
 use crate::values::number;
@@ -46,6 +47,8 @@ pub(super) struct RowBuilder {
     pub columns: Vec<ColumnBuilder>,
     /// The column of fields that the contract does not name, where they are kept.
     extra_column: Option<ColumnBuilder>,
+    /// The fields of narrower types.
+    limits: Vec<(usize, Limit)>,
     station: Arc<str>,
 }
 
@@ -63,6 +66,7 @@ impl RowBuilder {
             fields: contract.fields.iter().map(field).collect(),
             columns: contract.fields.iter().map(|f| ColumnBuilder::new(f.ty)).collect(),
             extra_column: keep.then(|| ColumnBuilder::new(SqlType::Json)),
+            limits: contract.fields.iter().enumerate().filter_map(|(i, f)| Some((i, f.limit?))).collect(),
             station: CONTRACT.into(),
         }
     }
@@ -105,16 +109,36 @@ impl RowBuilder {
         Ok(())
     }
 
-    /// Ends the object of fields that the contract does not name, which lacks its last brace; empty where there are
-    /// none.
-    pub(super) fn extra(&mut self, object: &mut String) {
-        let Some(column) = &mut self.extra_column else { return };
+    /// Ends a record whose fields all have their values: those of narrower types are checked. `object` has the fields that the
+    /// contract does not name, and lacks its last brace; it is empty where there are none.
+    pub(super) fn end(&mut self, object: &mut String) -> Result<(), Bad> {
+        for i in 0..self.limits.len() {
+            let (index, limit) = self.limits[i];
+            if let Err(text) = self.columns[index].narrow_last(limit) {
+                return Err(self.does_not_fit(index, limit, &text));
+            }
+        }
+        let Some(column) = &mut self.extra_column else { return Ok(()) };
         match object.is_empty() {
             true => column.push_null(),
             false => {
                 object.push('}');
                 column.push_text(object.as_bytes());
             }
+        }
+        Ok(())
+    }
+
+    #[cold]
+    fn does_not_fit(&self, index: usize, limit: Limit, text: &str) -> Bad {
+        let shown: String = text.chars().take(80).collect();
+        match limit {
+            Limit::Uuid => self.bad(index, Reason::TYPE, format!("`{shown}` is no uuid")),
+            Limit::Varchar(_) | Limit::Char(_) => {
+                let length = text.chars().count();
+                self.bad(index, Reason::RANGE, format!("a text of {length} characters does not fit {limit}: `{shown}`"))
+            }
+            Limit::Smallint | Limit::Real => self.bad(index, Reason::RANGE, format!("{shown} does not fit {limit}")),
         }
     }
 

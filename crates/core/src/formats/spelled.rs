@@ -175,8 +175,12 @@ pub(super) mod testing {
         let chunk = chunk(values);
         let decoded = format.decoder(contract).decode(&chunk);
         assert_eq!(decoded.rows.spans.len() + decoded.rejects.len(), values.len());
-        let column =
-            |f: &crate::contract::ContractField| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true };
+        let column = |f: &crate::contract::ContractField| OutputColumn {
+            name: f.name.clone(),
+            ty: f.ty,
+            nullable: true,
+            limit: None,
+        };
         let mut text = String::new();
         write_lines(&mut text, &decoded.rows.batch, &contract.fields.iter().map(column).collect::<Vec<_>>());
         let origins = decoded.rows.spans.iter().map(|span| span.of(&chunk.bytes).to_vec()).collect();

@@ -41,7 +41,12 @@ fn contract() -> Contract {
 }
 
 fn columns() -> Vec<OutputColumn> {
-    let column = |f: &crate::contract::ContractField| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true };
+    let column = |f: &crate::contract::ContractField| OutputColumn {
+        name: f.name.clone(),
+        ty: f.ty,
+        nullable: true,
+        limit: None,
+    };
     contract().fields.iter().map(column).collect()
 }
 

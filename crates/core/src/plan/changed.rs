@@ -199,10 +199,10 @@ mod tests {
     use rstest::rstest;
 
     fn transform(when: &str, columns: &str) -> Transform {
-        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true };
+        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true, limit: None };
         let input = vec![column("n"), column("m")];
         let scope: Vec<ScopeColumn> =
-            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: true }).collect();
+            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: true, limit: None }).collect();
         let mut problems = Problems::new();
         let when = (!when.is_empty()).then(|| bind_condition(&embed(when), &scope, &mut problems).unwrap());
         let items = if columns.is_empty() { Vec::new() } else { bind_select(&embed(columns), &scope, &mut problems) };
@@ -212,7 +212,7 @@ mod tests {
 
     /// Rows of n and m; `absent` names the rows in which m is absent.
     fn rows(n: &[Option<i32>], absent: &[usize]) -> (RecordBatch, Absent) {
-        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true };
+        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true, limit: None };
         let m: Vec<Option<i32>> = (0..n.len()).map(|row| (!absent.contains(&row)).then_some(7)).collect();
         let arrays: Vec<ArrayRef> = vec![Arc::new(Int32Array::from(n.to_vec())), Arc::new(Int32Array::from(m))];
         let mut marks = Absent::default();

@@ -67,7 +67,7 @@ impl BothEvents {
     pub(super) fn side(&self, side: usize, used: &[usize], parts: &Parts) -> JoinSide {
         let key = |(number, (exprs, text)): (usize, &([Expr; 2], String))| {
             let (ty, nullable) = (exprs[side].ty, exprs[side].nullable);
-            (OutputColumn { name: format!("@key.{number}"), ty, nullable }, text.clone())
+            (OutputColumn { name: format!("@key.{number}"), ty, nullable, limit: None }, text.clone())
         };
         JoinSide {
             event: self.names[side].clone(),

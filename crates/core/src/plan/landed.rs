@@ -145,8 +145,10 @@ impl Resolver<'_> {
     ) -> Transform {
         let input = self.plan.events[event].columns.clone();
         let fields = self.plan.events[event].fields().len();
-        let scope: Vec<ScopeColumn> =
-            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect();
+        let scope: Vec<ScopeColumn> = input
+            .iter()
+            .map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable, limit: c.limit })
+            .collect();
         let when = when.and_then(|text| bind_condition(text, &scope, self.problems));
         let mut items = columns.map_or_else(Vec::new, |text| {
             // A star stands for the fields; columns of the origin have to be named.

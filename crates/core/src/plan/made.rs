@@ -22,7 +22,10 @@ const MOST_WINDOWS: i64 = 1_000;
 
 /// The columns of an event as a scope.
 pub(super) fn scope_of(columns: &[OutputColumn]) -> Vec<ScopeColumn> {
-    columns.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect()
+    columns
+        .iter()
+        .map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable, limit: c.limit })
+        .collect()
 }
 
 pub(super) fn micros(duration: Duration) -> i64 {
@@ -406,7 +409,7 @@ impl Resolver<'_> {
 
 /// A column of a select list.
 fn column_of(item: &SelectItem) -> OutputColumn {
-    OutputColumn { name: item.name.clone(), ty: item.expr.ty, nullable: item.expr.nullable }
+    OutputColumn { name: item.name.clone(), ty: item.expr.ty, nullable: item.expr.nullable, limit: item.expr.limit }
 }
 
 /// The event time as a moment: a day begins at midnight in UTC.

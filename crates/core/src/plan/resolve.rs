@@ -250,8 +250,10 @@ impl Resolver<'_> {
                 plain(&field.name).replace('.', "_")
             )));
         }
-        let mut columns: Vec<OutputColumn> =
-            fields.iter().map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null }).collect();
+        let mut columns: Vec<OutputColumn> = fields
+            .iter()
+            .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null, limit: f.limit })
+            .collect();
         if event.extra == ExtraFields::Keep {
             if let Some(field) = fields.iter().find(|f| f.name == EXTRA_COLUMN) {
                 self.problems.add(
@@ -263,7 +265,7 @@ impl Resolver<'_> {
                     .with_help("name the field otherwise: more text from 'extra'"),
                 );
             }
-            columns.push(OutputColumn { name: EXTRA_COLUMN.into(), ty: SqlType::Json, nullable: true });
+            columns.push(OutputColumn { name: EXTRA_COLUMN.into(), ty: SqlType::Json, nullable: true, limit: None });
         }
         (Some(Contract { fields, extra: event.extra, may_lack: false }), columns)
     }

@@ -86,7 +86,12 @@ impl Transform {
             true => input.to_vec(),
             false => items
                 .iter()
-                .map(|i| OutputColumn { name: i.name.clone(), ty: i.expr.ty, nullable: i.expr.nullable })
+                .map(|i| OutputColumn {
+                    name: i.name.clone(),
+                    ty: i.expr.ty,
+                    nullable: i.expr.nullable,
+                    limit: i.expr.limit,
+                })
                 .collect(),
         };
         let schema = schema_of(&columns);
@@ -271,8 +276,8 @@ mod tests {
     use rstest::rstest;
 
     fn apply(values: &[Option<i32>], when: &str, columns: &str) -> Transformed {
-        let input = vec![OutputColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
-        let scope = vec![ScopeColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
+        let input = vec![OutputColumn { name: "n".into(), ty: SqlType::Integer, nullable: true, limit: None }];
+        let scope = vec![ScopeColumn { name: "n".into(), ty: SqlType::Integer, nullable: true, limit: None }];
         let mut problems = Problems::new();
         let when = (!when.is_empty()).then(|| bind_condition(&embed(when), &scope, &mut problems).unwrap());
         let items = if columns.is_empty() { Vec::new() } else { bind_select(&embed(columns), &scope, &mut problems) };
@@ -299,8 +304,8 @@ mod tests {
 
     #[test]
     fn a_filtered_row_is_led_to_its_part_of_the_condition() {
-        let scope = vec![ScopeColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
-        let input = vec![OutputColumn { name: "n".into(), ty: SqlType::Integer, nullable: true }];
+        let scope = vec![ScopeColumn { name: "n".into(), ty: SqlType::Integer, nullable: true, limit: None }];
+        let input = vec![OutputColumn { name: "n".into(), ty: SqlType::Integer, nullable: true, limit: None }];
         let mut problems = Problems::new();
         let when = bind_condition(&embed("n <> 1 and (n > 2 and 10 / n > 1)"), &scope, &mut problems).unwrap();
         let texts: Vec<&str> = when.parts.iter().map(|p| p.0.as_str()).collect();
@@ -320,10 +325,10 @@ mod tests {
     #[case("coalesce(n, m) > 1 and not (n is null)", "case when n > 1 then m else 0 end as k, n", &[1])]
     #[case("", "cast(n as text) || lower('X') as k", &[0])]
     fn what_a_transform_reads_and_changes(#[case] when: &str, #[case] columns: &str, #[case] expected: &[usize]) {
-        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true };
+        let column = |name: &str| OutputColumn { name: name.into(), ty: SqlType::Integer, nullable: true, limit: None };
         let input = vec![column("n"), column("m")];
         let scope: Vec<ScopeColumn> =
-            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: true }).collect();
+            input.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: true, limit: None }).collect();
         let mut problems = Problems::new();
         let when = (!when.is_empty()).then(|| bind_condition(&embed(when), &scope, &mut problems).unwrap());
         let items = if columns.is_empty() { Vec::new() } else { bind_select(&embed(columns), &scope, &mut problems) };

@@ -160,6 +160,7 @@ impl Profile {
             ty: if g.guess.misfits > 0 { SqlType::Text } else { g.guess.ty },
             format: g.guess.format.as_deref().and_then(|f| TimeFormat::parse(f).ok()),
             name: g.name,
+            limit: None,
             not_null: false,
             path: g.path,
             place: place.clone(),

@@ -324,7 +324,7 @@ fn reject_rows(lines: &str, ends: &[usize]) -> LandingRows {
         line
     });
     let column: ArrayRef = Arc::new(StringArray::from_iter_values(texts));
-    let schema = schema_of(&[OutputColumn { name: "line".into(), ty: SqlType::Json, nullable: false }]);
+    let schema = schema_of(&[OutputColumn { name: "line".into(), ty: SqlType::Json, nullable: false, limit: None }]);
     let batch = RecordBatch::try_new(schema, vec![column]).expect("one text column");
     LandingRows { origin: None, marks: None, folder: "".into(), batch }
 }

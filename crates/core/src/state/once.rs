@@ -261,12 +261,12 @@ mod tests {
     }
 
     fn plan() -> Arc<OncePlan> {
-        let key = vec![(0, OutputColumn { name: "id".into(), ty: SqlType::Text, nullable: true })];
+        let key = vec![(0, OutputColumn { name: "id".into(), ty: SqlType::Text, nullable: true, limit: None })];
         Arc::new(OncePlan { key, time: Some(1), columns: 1, within: 50, idle: 0, ahead: i64::MAX })
     }
 
     fn rows(events: &[(u8, i64)]) -> RecordBatch {
-        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true, limit: None };
         let columns = [column("id", SqlType::Text), column("@time", SqlType::Timestamptz)];
         // Some keys are long, and kept as their digest.
         let id = |n: u8| if n.is_multiple_of(2) { format!("P{n}") } else { format!("P{n}{}", "-".repeat(40)) };

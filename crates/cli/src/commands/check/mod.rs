@@ -135,7 +135,7 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
                 // What a feed reports of every row is not a column of anybody's.
                 let from_feed = landing.columns().iter().any(|c| c.name == FEED);
                 let own = landing.columns().iter().filter(|c| !from_feed || !c.name.starts_with('@'));
-                let columns: Vec<(String, String)> = own.map(|c| (c.name.clone(), c.ty.to_string())).collect();
+                let columns: Vec<(String, String)> = own.map(|c| (c.name.clone(), c.type_shown())).collect();
                 output::print(&format!("    {} {} ({}):\n", style::dim("→"), landing.name, landing.kind.name()));
                 output::print(&in_lines(&columns, screen_width()));
             }
@@ -192,7 +192,7 @@ fn as_json(
                     let columns: Vec<_> = l
                         .columns()
                         .iter()
-                        .map(|c| json!({ "name": c.name, "type": c.ty.to_string(), "nullable": c.nullable }))
+                        .map(|c| json!({ "name": c.name, "type": c.type_shown(), "nullable": c.nullable }))
                         .collect();
                     json!({ "name": l.label, "kind": l.kind.name(), "columns": columns })
                 })

@@ -3,9 +3,9 @@
 use serde_json::json;
 use sluice_core::contract::Contract;
 use sluice_core::drift::{Drift, FieldHistory, FieldRecord};
-use sluice_core::names;
 use sluice_core::plan::Plan;
 use sluice_core::units::{show_count, show_many, show_share};
+use sluice_core::{limit, names};
 
 use crate::args::{Arguments, OutputKind};
 use crate::exit::Exit;
@@ -76,7 +76,11 @@ fn of_event(history: &FieldHistory, event: &str, contract: &Contract) -> String 
     };
     let records: Vec<&FieldRecord> = history.fields(event).collect();
     for field in &contract.fields {
-        table.row(row(&field.name, field.ty.to_string(), records.iter().find(|r| r.field == field.name).copied()));
+        table.row(row(
+            &field.name,
+            limit::shown(field.ty, field.limit),
+            records.iter().find(|r| r.field == field.name).copied(),
+        ));
     }
     let mut others: Vec<&&FieldRecord> = records.iter().filter(|r| !is_named(contract, &r.field)).collect();
     others.sort_by_key(|r| (r.before, r.field.clone()));

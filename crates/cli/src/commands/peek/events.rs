@@ -56,11 +56,12 @@ pub(super) fn rows(
         name: f.name.clone(),
         ty: f.ty,
         nullable: !f.not_null,
+        limit: None,
     };
     let mut columns: Vec<_> = contract.fields.iter().map(column).collect();
     if contract.extra == sluice_core::config::ExtraFields::Keep {
         let ty = sluice_core::types::SqlType::Json;
-        columns.push(sluice_core::columns::OutputColumn { name: "extra".into(), ty, nullable: true });
+        columns.push(sluice_core::columns::OutputColumn { name: "extra".into(), ty, nullable: true, limit: None });
     }
     let (mut batches, mut broken) = (Vec::new(), 0);
     for chunk in &sample.chunks {

@@ -37,8 +37,10 @@ pub(super) struct Answer {
 impl Question {
     /// Binds `--when` and `--columns` to the columns of the rows.
     pub(super) fn new(args: &PeekArgs, columns: &[OutputColumn]) -> Outcome<Self> {
-        let scope: Vec<ScopeColumn> =
-            columns.iter().map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable }).collect();
+        let scope: Vec<ScopeColumn> = columns
+            .iter()
+            .map(|c| ScopeColumn { name: c.name.clone(), ty: c.ty, nullable: c.nullable, limit: c.limit })
+            .collect();
         let mut found = Problems::new();
         let when = args.when.as_ref().and_then(|t| bind_condition(&embed("--when", t), &scope, &mut found));
         let items =

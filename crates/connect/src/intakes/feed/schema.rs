@@ -156,6 +156,7 @@ mod tests {
             name: name.into(),
             path: vec![name.into()],
             ty,
+            limit: None,
             not_null: false,
             format: None,
             place: place.clone(),

@@ -64,7 +64,7 @@ impl ColumnarFile {
     pub(super) fn avro(file: File, schema: SchemaRef, compression: AvroCompression) -> Result<Self, String> {
         let column = |field: &FieldRef| {
             let (name, ty, nullable) = (field.name().clone(), SqlType::of_arrow(field).0, field.is_nullable());
-            OutputColumn { name, ty, nullable }
+            OutputColumn { name, ty, nullable, limit: None }
         };
         let record = avro::record_of(&schema.fields().iter().map(column).collect::<Vec<_>>());
         let metadata = HashMap::from([(SCHEMA_METADATA_KEY.to_string(), record)]);

@@ -1,5 +1,6 @@
 //! How MariaDB and MySQL spell our types, and how they fit theirs.
 
+use sluice_core::limit::{Limit, UUID_LENGTH};
 use sluice_core::table::{Merges, SqlDialect, TableColumn, TypeFit, wider_decimal};
 use sluice_core::types::SqlType;
 
@@ -7,6 +8,15 @@ use crate::databases::mariadb::quote;
 use crate::landings::tables::shape::TableName;
 
 /// The order of texts that distinguishes all of them.
+/// Characters of a text that an index holds, of four bytes each.
+const MOST_IN_KEY: u32 = 255;
+
+/// Characters of a text of bounded length in a row, which holds 65,535 bytes of all such texts together.
+const MOST_IN_ROW: u32 = 500;
+
+/// Bytes of a character, at most.
+const BYTES: u32 = 4;
+
 const NO_PADDING: &str = "character set utf8mb4 collate utf8mb4_nopad_bin";
 
 pub(super) struct MariadbDialect {
@@ -47,6 +57,37 @@ impl SqlDialect for MariadbDialect {
             SqlType::Json => "json".into(),
             other => other.to_string(),
         }
+    }
+
+    fn spell_limited(&self, limit: Limit, in_key: bool) -> Option<String> {
+        let most = if in_key { MOST_IN_KEY } else { MOST_IN_ROW };
+        match limit {
+            Limit::Smallint => Some("smallint".into()),
+            Limit::Varchar(n) | Limit::Char(n) if n <= most => Some(format!("varchar({n}) {NO_PADDING}")),
+            Limit::Uuid => Some(format!("varchar({UUID_LENGTH}) {NO_PADDING}")),
+            // Its own `float` is given back with six digits.
+            Limit::Real | Limit::Varchar(_) | Limit::Char(_) => None,
+        }
+    }
+
+    fn fit_limited(&self, limit: Limit, column: &TableColumn) -> Option<TypeFit> {
+        let (base, numbers) = parts(&column.base);
+        let length = match base {
+            "varchar" | "char" => numbers.first().copied(),
+            "tinytext" => Some(255 / BYTES),
+            "text" => Some(65_535 / BYTES),
+            "mediumtext" => Some(16_777_215 / BYTES),
+            _ => None,
+        };
+        let is_enough = match limit {
+            Limit::Smallint => {
+                matches!(base, "smallint" | "mediumint" | "int" | "integer") && !column.base.contains("unsigned")
+            }
+            Limit::Varchar(n) | Limit::Char(n) => length.is_some_and(|has| has >= n),
+            Limit::Uuid => base == "uuid" || length.is_some_and(|has| has >= UUID_LENGTH),
+            Limit::Real => false,
+        };
+        is_enough.then_some(TypeFit::Whole)
     }
 
     fn create(&self, columns: &[String], key: &[String]) -> Vec<String> {
@@ -222,6 +263,22 @@ mod tests {
     }
 
     const D82: SqlType = SqlType::Decimal { precision: 8, scale: 2 };
+
+    #[rstest]
+    #[case(Limit::Smallint, "smallint(6)", Some(TypeFit::Whole))]
+    #[case(Limit::Smallint, "smallint(5) unsigned", None)]
+    #[case(Limit::Smallint, "tinyint(4)", None)]
+    #[case(Limit::Real, "float", None)]
+    #[case(Limit::Varchar(8), "varchar(8)", Some(TypeFit::Whole))]
+    #[case(Limit::Varchar(9), "varchar(8)", None)]
+    #[case(Limit::Varchar(63), "tinytext", Some(TypeFit::Whole))]
+    #[case(Limit::Varchar(64), "tinytext", None)]
+    #[case(Limit::Char(16383), "text", Some(TypeFit::Whole))]
+    #[case(Limit::Uuid, "uuid", Some(TypeFit::Whole))]
+    #[case(Limit::Uuid, "char(35)", None)]
+    fn narrower_types_fit_more(#[case] limit: Limit, #[case] base: &str, #[case] expected: Option<TypeFit>) {
+        assert_eq!(dialect().fit_limited(limit, &column(base)), expected);
+    }
 
     #[rstest]
     #[case(SqlType::Text, "longtext", "whole")]

@@ -28,6 +28,10 @@ pub(super) enum CopyForm {
     Jsonb,
     /// A whole number with 32 bits.
     Short,
+    /// A whole number with 16 bits.
+    Small,
+    /// A floating-point number with 32 bits.
+    Single,
     /// A whole number with a floating point.
     Float,
     /// Exact, with digits to the base 10,000.
@@ -44,6 +48,9 @@ pub(super) fn form(ty: SqlType, base: &str) -> CopyForm {
         (SqlType::Integer, "double precision") => CopyForm::Float,
         (SqlType::Integer | SqlType::Bigint, "numeric") => CopyForm::Numeric,
         (SqlType::Integer, "integer") => CopyForm::Short,
+        // Values of these were checked to be no larger.
+        (SqlType::Integer, "smallint") => CopyForm::Small,
+        (SqlType::Double, "real") => CopyForm::Single,
         _ => CopyForm::Plain,
     }
 }
@@ -97,7 +104,10 @@ fn write_cell(out: &mut Vec<u8>, cell: Cell<'_>, form: CopyForm) {
         (Cell::Int(value), CopyForm::Float) => put(out, (value as f64).to_be_bytes()),
         (Cell::Int(value), CopyForm::Numeric) => sized(out, |out| numeric::write(out, value.into(), 0)),
         (Cell::Int(value), CopyForm::Short) => put(out, i32::try_from(value).unwrap_or(0).to_be_bytes()),
+        (Cell::Int(value), CopyForm::Small) => put(out, i16::try_from(value).unwrap_or(0).to_be_bytes()),
         (Cell::Int(value), _) => put(out, value.to_be_bytes()),
+        #[expect(clippy::cast_possible_truncation, reason = "it was rounded to 32 bits before")]
+        (Cell::Double(value), CopyForm::Single) => put(out, (value as f32).to_be_bytes()),
         (Cell::Double(value), _) => put(out, value.to_be_bytes()),
         (Cell::Decimal(value, scale), _) => {
             sized(out, |out| numeric::write(out, value, u8::try_from(scale).unwrap_or(0)));

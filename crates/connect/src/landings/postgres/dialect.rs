@@ -1,5 +1,6 @@
 //! How PostgreSQL spells our types, and how they fit its own.
 
+use sluice_core::limit::{Limit, UUID_LENGTH};
 use sluice_core::table::{SqlDialect, TableColumn, TypeFit, wider_decimal};
 use sluice_core::types::SqlType;
 
@@ -70,6 +71,25 @@ impl SqlDialect for PostgresDialect {
             SqlType::Json => "jsonb".into(),
             SqlType::Timestamp | SqlType::Interval | SqlType::Null => "text".into(),
             other => other.to_string(),
+        }
+    }
+
+    fn spell_limited(&self, limit: Limit, _: bool) -> Option<String> {
+        Some(limit.to_string())
+    }
+
+    fn fit_limited(&self, limit: Limit, column: &TableColumn) -> Option<TypeFit> {
+        let (base, numbers) = parts(&column.base);
+        let length = numbers.first().copied();
+        match (limit, base) {
+            (Limit::Smallint, "smallint") | (Limit::Real, "real") | (Limit::Uuid, "uuid") => Some(TypeFit::Whole),
+            (Limit::Smallint, "numeric") => Some(numeric(5, 0, &numbers)),
+            (Limit::Varchar(n) | Limit::Char(n), "character varying") if length.is_none_or(|has| has >= n) => {
+                Some(TypeFit::Whole)
+            }
+            (Limit::Char(n), "character") if length.unwrap_or(1) >= n => Some(TypeFit::Whole),
+            (Limit::Uuid, "character varying") if length.is_none_or(|has| has >= UUID_LENGTH) => Some(TypeFit::Whole),
+            _ => None,
         }
     }
 
@@ -253,6 +273,22 @@ mod tests {
     }
 
     const D62: SqlType = SqlType::Decimal { precision: 6, scale: 2 };
+
+    #[rstest]
+    #[case(Limit::Smallint, "smallint", Some(TypeFit::Whole))]
+    #[case(Limit::Smallint, "numeric(5,0)", Some(TypeFit::Whole))]
+    #[case(Limit::Smallint, "integer", None)]
+    #[case(Limit::Real, "real", Some(TypeFit::Whole))]
+    #[case(Limit::Varchar(8), "character varying(8)", Some(TypeFit::Whole))]
+    #[case(Limit::Varchar(9), "character varying(8)", None)]
+    #[case(Limit::Char(8), "character(8)", Some(TypeFit::Whole))]
+    #[case(Limit::Char(2), "character", None)]
+    #[case(Limit::Varchar(8), "character(8)", None)]
+    #[case(Limit::Uuid, "uuid", Some(TypeFit::Whole))]
+    #[case(Limit::Uuid, "character varying(35)", None)]
+    fn narrower_types_fit_more(#[case] limit: Limit, #[case] base: &str, #[case] expected: Option<TypeFit>) {
+        assert_eq!(dialect().fit_limited(limit, &column(base)), expected);
+    }
 
     #[rstest]
     #[case(SqlType::Text, "text", "whole")]

@@ -96,7 +96,8 @@ fn rows_of<S: Store>(
 }
 
 fn columns<S: Store>(table: &StoredTable) -> Vec<OutputColumn> {
-    let column = |c: &TableColumn| OutputColumn { name: c.name.clone(), ty: S::shown_as(c), nullable: c.nullable };
+    let column =
+        |c: &TableColumn| OutputColumn { name: c.name.clone(), ty: S::shown_as(c), nullable: c.nullable, limit: None };
     table.columns.iter().map(column).collect()
 }
 

@@ -1,7 +1,9 @@
 //! Our types in each kind of store, for the reference: what a new column gets, and which columns that are there fit.
 
+use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, Options};
 use sluice_core::kinds::Settings;
+use sluice_core::limit::Limit;
 use sluice_core::problem::{Place, SourceText};
 use sluice_core::secret::{Secret, SecretRef, SecretStore};
 use sluice_core::table::{TableColumn, TypeFit};
@@ -30,6 +32,9 @@ pub struct TypeInStore {
     /// Columns that would change values, so that `check` refuses them, each with the reason.
     pub lose: Vec<(&'static str, String)>,
 }
+
+/// Narrower types, as far as stores have columns of their own for them.
+const LIMITED: &[Limit] = &[Limit::Smallint, Limit::Real, Limit::Varchar(12), Limit::Char(3), Limit::Uuid];
 
 const OURS: &[SqlType] = &[
     SqlType::Text,
@@ -82,12 +87,13 @@ fn of<S: Store>() -> Vec<TypeInStore> {
         mirror_keys: Vec::new(),
     };
     let dialect = S::dialect(&TableName { schema: None, name: "t".into() }, &settings);
-    let one = |ty: &SqlType| {
+    let one = |(ty, limit): (SqlType, Option<Limit>)| {
+        let lands = OutputColumn { name: String::new(), ty, nullable: true, limit };
         let mut found = TypeInStore {
             kind: S::NAME,
-            ours: ty.to_string(),
-            becomes: dialect.spell(*ty, false),
-            remark: S::remark(*ty),
+            ours: lands.type_shown(),
+            becomes: dialect.spell_column(&lands, false),
+            remark: limit.map_or_else(|| S::remark(ty), remark_of),
             whole: Vec::new(),
             refuse: Vec::new(),
             lose: Vec::new(),
@@ -102,7 +108,7 @@ fn of<S: Store>() -> Vec<TypeInStore> {
                 computed: false,
                 collation: None,
             };
-            match dialect.fit(*ty, &column) {
+            match dialect.fit_column(&lands, &column) {
                 TypeFit::Whole => found.whole.push(name),
                 TypeFit::MayRefuse(why) => found.refuse.push((name, why)),
                 TypeFit::Loses(how) => found.lose.push((name, how)),
@@ -111,7 +117,17 @@ fn of<S: Store>() -> Vec<TypeInStore> {
         }
         found
     };
-    OURS.iter().map(one).collect()
+    let plain = OURS.iter().map(|ty| (*ty, None));
+    plain.chain(LIMITED.iter().map(|limit| (limit.base(), Some(*limit)))).map(one).collect()
+}
+
+fn remark_of(limit: Limit) -> &'static str {
+    match limit {
+        Limit::Smallint => "checked to have 16 bits where it arrives",
+        Limit::Real => "rounded to 32 bits where it arrives",
+        Limit::Varchar(_) | Limit::Char(_) => "checked to be no longer where it arrives",
+        Limit::Uuid => "in its usual spelling",
+    }
 }
 
 #[cfg(test)]
@@ -121,7 +137,7 @@ mod tests {
     #[test]
     fn every_type_has_a_column_in_every_store_and_a_word_on_its_range() {
         let all = types_in_stores();
-        assert_eq!(all.len(), 4 * OURS.len());
+        assert_eq!(all.len(), 4 * (OURS.len() + LIMITED.len()));
         for one in &all {
             assert!(!one.remark.is_empty(), "{one:?}");
             assert!(!one.whole.is_empty() || !one.refuse.is_empty(), "{one:?}");

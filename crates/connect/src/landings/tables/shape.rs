@@ -174,7 +174,7 @@ impl Shape {
     /// The columns that the mode adds, and which key wants them.
     pub(crate) fn added(&self) -> Vec<Wanted> {
         let column = |name: &str, ty, nullable, by| Wanted {
-            column: OutputColumn { name: name.into(), ty, nullable },
+            column: OutputColumn { name: name.into(), ty, nullable, limit: None },
             added_by: Some(by),
         };
         let mut added = Vec::new();

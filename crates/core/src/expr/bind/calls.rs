@@ -3,18 +3,19 @@
 use sqlparser::ast::{self, CastKind, DataType, Spanned as _};
 use sqlparser::tokenizer::Span;
 
-use super::{Binder, convert};
+use super::{Binder, convert, limited};
 use crate::contract::sql_type;
 use crate::expr::functions::{self, CALL_SYNTAX, Function, Parameter, Prepared};
 use crate::expr::own::OwnFunction;
 use crate::expr::{Call, CompareOp, Expr, Node, cast};
+use crate::limit::Limit;
 use crate::problem::Problem;
 use crate::state::AGGREGATES;
 use crate::types::SqlType;
 use crate::units::show_many;
 
 impl Binder<'_, '_> {
-    pub(super) fn sql_type(&mut self, data_type: &DataType, span: Span) -> Option<SqlType> {
+    pub(super) fn sql_type(&mut self, data_type: &DataType, span: Span) -> Option<(SqlType, Option<Limit>)> {
         match sql_type(data_type, self.place(span)) {
             Ok(ty) => Some(ty),
             Err(problem) => {
@@ -32,7 +33,7 @@ impl Binder<'_, '_> {
         span: Span,
     ) -> Option<Expr> {
         let (bound, ty) = (self.bind(inner), self.sql_type(data_type, span));
-        let (bound, ty) = (bound?, ty?);
+        let (bound, (ty, limit)) = (bound?, ty?);
         if !cast::exists(bound.ty, ty) {
             self.mismatch(span, format!("there is no cast from {} to {ty}", bound.ty), None);
             return None;
@@ -45,8 +46,14 @@ impl Binder<'_, '_> {
                     .with_help("use round(…) to round"),
             );
         }
+        // A cast to the wider type takes the limit away.
+        let bound = Expr { limit: bound.limit.filter(|_| bound.ty == ty && limit.is_some()), ..bound };
         let nullable = bound.nullable || lenient;
-        Some(Expr::new(Node::Cast { inner: Box::new(bound), lenient }, ty, nullable))
+        let cast = match bound.ty == ty {
+            true => bound,
+            false => Expr::new(Node::Cast { inner: Box::new(bound), lenient }, ty, nullable),
+        };
+        Some(limited(cast, limit, lenient))
     }
 
     pub(super) fn function(&mut self, syntax: &ast::Function) -> Option<Expr> {

@@ -23,7 +23,7 @@ use crate::types::SqlType;
 
 pub use aggregates::BoundCall;
 use aggregates::Calls;
-use nodes::{balanced, boolean, convert, is_null, not};
+use nodes::{balanced, boolean, convert, is_null, limited, not};
 
 /// One column of a select list.
 #[derive(Clone, Debug)]
@@ -43,7 +43,7 @@ impl SelectItem {
     pub fn of_column(index: usize, column: &crate::columns::OutputColumn) -> Self {
         Self {
             name: column.name.clone(),
-            expr: Expr::new(Node::Column(index), column.ty, column.nullable),
+            expr: Expr::of_column(index, column.ty, column.nullable, column.limit),
             place: Place::new(&crate::problem::SourceText::new("", ""), 0..0),
             text: column.name.clone(),
         }
@@ -407,9 +407,10 @@ impl Binder<'_, '_> {
                     self.unsupported(syntax.span(), "a constant is not written in braces", "write: date '2026-07-01'");
                     return None;
                 }
-                let target = self.sql_type(data_type, syntax.span())?;
+                let (target, limit) = self.sql_type(data_type, syntax.span())?;
                 let text = Expr::text_literal(&text_of(&value.value)?);
-                self.coerce_literal(&text, target, value.span)
+                let literal = self.coerce_literal(&text, target, value.span)?;
+                Some(limited(literal, limit, false))
             }
             // The last two say how it was written.
             ast::Expr::Substring { expr, substring_from, substring_for, special: _, shorthand: _ } => {
@@ -435,7 +436,7 @@ impl Binder<'_, '_> {
         let folded = || self.scope.iter().position(|c| c.name.eq_ignore_ascii_case(name));
         if let Some(index) = exact.or_else(folded) {
             let column = &self.scope[index];
-            return Some(Expr::new(Node::Column(index), column.ty, column.nullable));
+            return Some(Expr::of_column(index, column.ty, column.nullable, column.limit));
         }
         let place = self.place(span);
         let of_events = self.calls.as_ref().map_or(&[][..], |calls| calls.events);

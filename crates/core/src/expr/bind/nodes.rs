@@ -1,6 +1,7 @@
 //! Puts typed expressions together.
 
 use crate::expr::{Expr, Node};
+use crate::limit::Limit;
 use crate::types::SqlType;
 
 /// Casts where the type differs.
@@ -10,6 +11,14 @@ pub(super) fn convert(expr: Expr, ty: SqlType) -> Expr {
     }
     let nullable = expr.nullable;
     Expr::new(Node::Cast { inner: Box::new(expr), lenient: false }, ty, nullable)
+}
+
+/// Narrows values, as a cast to the narrower type does.
+pub(super) fn limited(expr: Expr, limit: Option<Limit>, lenient: bool) -> Expr {
+    let Some(limit) = limit.filter(|_| expr.limit != limit) else { return expr };
+    let (ty, nullable) = (expr.ty, expr.nullable || lenient);
+    let node = Node::Limit { inner: Box::new(expr), limit, lenient };
+    Expr { limit: Some(limit), ..Expr::new(node, ty, nullable) }
 }
 
 pub(super) fn boolean(make: fn(Box<Expr>, Box<Expr>) -> Node, left: Expr, right: Expr) -> Expr {

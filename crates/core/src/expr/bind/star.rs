@@ -3,7 +3,7 @@
 use sqlparser::ast::{self, WildcardAdditionalOptions};
 
 use super::{Binder, SelectItem, Stars, own_name};
-use crate::expr::{Expr, Node, ScopeColumn};
+use crate::expr::{Expr, ScopeColumn};
 use crate::problem::Problem;
 use crate::types::SqlType;
 
@@ -65,7 +65,7 @@ impl Binder<'_, '_> {
         }
         let item = |(i, c): (usize, &ScopeColumn)| SelectItem {
             name: c.name.clone(),
-            expr: Expr::new(Node::Column(i), c.ty, c.nullable),
+            expr: Expr::of_column(i, c.ty, c.nullable, c.limit),
             place: place.clone(),
             text: c.name.clone(),
         };

@@ -45,7 +45,7 @@ mod tests {
 
     #[test]
     fn a_schema_says_types_and_what_may_be_null() {
-        let column = |name: &str, ty, nullable| OutputColumn { name: name.into(), ty, nullable };
+        let column = |name: &str, ty, nullable| OutputColumn { name: name.into(), ty, nullable, limit: None };
         let text = record_of(&[column("id", SqlType::Bigint, false), column("at", SqlType::Timestamptz, true)]);
         let expected = json!({ "type": "record", "name": "row", "fields": [
             { "name": "id", "type": "long" },
@@ -81,7 +81,7 @@ mod tests {
         let columns: Vec<OutputColumn> = types
             .iter()
             .enumerate()
-            .map(|(i, ty)| OutputColumn { name: format!("c{i}"), ty: *ty, nullable: true })
+            .map(|(i, ty)| OutputColumn { name: format!("c{i}"), ty: *ty, nullable: true, limit: None })
             .collect();
         let fields: Vec<_> = columns.iter().map(|c| c.ty.field(&c.name, c.nullable)).collect();
         let metadata = std::collections::HashMap::from([(SCHEMA_METADATA_KEY.to_string(), record_of(&columns))]);

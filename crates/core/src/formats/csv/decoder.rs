@@ -217,8 +217,7 @@ impl CsvDecoder {
                 self.rows.null(self.head.fields[column][i], "missing")?;
             }
         }
-        self.rows.extra(&mut self.extra_text);
-        Ok(())
+        self.rows.end(&mut self.extra_text)
     }
 
     /// Ends a chunk.

@@ -51,7 +51,7 @@ fn decode(dialect: &Dialect, contract: &Contract, bytes: &[u8]) -> Decoded {
 }
 
 fn lines(contract: &Contract, decoded: &Decoded) -> String {
-    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+    let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true, limit: None };
     let mut columns: Vec<OutputColumn> = contract.fields.iter().map(|f| column(&f.name, f.ty)).collect();
     columns.extend((contract.extra == ExtraFields::Keep).then(|| column("extra", SqlType::Json)));
     let mut out = String::new();
@@ -159,8 +159,11 @@ fn what_is_written_is_read_again() {
     let csv = "a,b,at,j\n\"x, \"\"y\"\"\nz\",1,2026-04-01T08:00:00Z,\"{\"\"k\"\":1}\"\n,,,\n\"\",2,,\n";
     let decoded = decode(&Dialect::default(), &contract, csv.as_bytes());
     assert_eq!(decoded.rejects, []);
-    let columns: Vec<OutputColumn> =
-        contract.fields.iter().map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true }).collect();
+    let columns: Vec<OutputColumn> = contract
+        .fields
+        .iter()
+        .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true, limit: None })
+        .collect();
     let mut out = String::new();
     write::write_head(&mut out, &columns, &Dialect::default());
     write_rows(&mut out, &decoded.rows.batch, &Dialect::default());

@@ -336,8 +336,7 @@ impl JsonDecoder {
                 false => self.rows.null(index, "missing")?,
             }
         }
-        self.rows.extra(&mut self.extra_text);
-        Ok(())
+        self.rows.end(&mut self.extra_text)
     }
 }
 

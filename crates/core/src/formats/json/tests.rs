@@ -42,10 +42,18 @@ fn decode(contract: &Contract, bytes: &[u8]) -> Decoded {
 }
 
 fn lines(contract: &Contract, decoded: &Decoded) -> String {
-    let mut columns: Vec<OutputColumn> =
-        contract.fields.iter().map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true }).collect();
+    let mut columns: Vec<OutputColumn> = contract
+        .fields
+        .iter()
+        .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: true, limit: None })
+        .collect();
     if contract.extra == ExtraFields::Keep {
-        columns.push(OutputColumn { name: "extra".into(), ty: crate::types::SqlType::Json, nullable: true });
+        columns.push(OutputColumn {
+            name: "extra".into(),
+            ty: crate::types::SqlType::Json,
+            nullable: true,
+            limit: None,
+        });
     }
     let mut out = String::new();
     write_lines(&mut out, &decoded.rows.batch, &columns);
@@ -301,4 +309,34 @@ fn fields_that_no_contract_names_are_counted(
         ExtraFields::Reject => assert_eq!(found.last().unwrap(), &("x\u{e9}", 1, second, "[1,2]")),
         _ => assert_eq!(found, [("cargo.kg", 2, second, "7.5"), ("x\u{e9}", 1, second, "[1,2]")]),
     }
+}
+
+/// Narrower types are checked, and what is spelled otherwise is kept in one spelling.
+#[test]
+fn narrower_types_are_checked_where_values_arrive() {
+    let fields = "a smallint, b real, c varchar(3), d char(2), e uuid not null";
+    let contract = contract(fields, ExtraFields::Keep);
+    let id = "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11";
+    let good =
+        format!("{{\"a\":-7,\"b\":0.1234567891,\"c\":\"äöü\",\"d\":\"x   \",\"e\":\"{}\"}}\n", id.to_uppercase());
+    let bad = [
+        ("\"a\":32768", "32768 does not fit smallint"),
+        ("\"b\":1e39", "does not fit real"),
+        ("\"c\":\"lock\"", "a text of 4 characters does not fit varchar(3): `lock`"),
+        ("\"d\":\"abc\"", "a text of 3 characters does not fit char(2): `abc`"),
+        ("\"x\":1,\"e\":\"no\"", "`no` is no uuid"),
+    ];
+    let with = |part: &str| match part.contains("\"e\"") {
+        true => format!("{{{part}}}\n"),
+        false => format!("{{{part},\"e\":\"{id}\"}}\n"),
+    };
+    let text =
+        bad.iter().map(|(part, _)| with(part) + &good).collect::<String>() + &format!("{{\"a\":null,\"e\":\"{id}\"}}");
+    let decoded = decode(&contract, text.as_bytes());
+    let said: Vec<&str> = decoded.rejects.iter().map(|r| r.message.as_str()).collect();
+    assert_eq!(said.len(), bad.len(), "{said:?}");
+    said.iter().zip(bad).for_each(|(said, (_, expected))| assert!(said.ends_with(expected), "{said}"));
+    let rows = lines(&contract, &decoded);
+    let expected = format!("\"a\":-7,\"b\":0.12345679,\"c\":\"äöü\",\"d\":\"x\",\"e\":\"{id}\"");
+    assert_eq!((rows.lines().count(), rows.matches(&expected).count()), (6, 5), "{rows}");
 }

@@ -79,8 +79,7 @@ impl TextDecoder {
                 self.rows.null(index, "missing")?;
             }
         }
-        self.rows.extra(&mut self.extra_text);
-        Ok(())
+        self.rows.end(&mut self.extra_text)
     }
 }
 

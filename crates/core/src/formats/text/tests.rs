@@ -50,7 +50,7 @@ fn decoded(format: &dyn Format, fields: &str, extra: ExtraFields, lines: &str) -
         .map(|f| {
             let field = contract.fields.iter().find(|c| c.name == *f.name());
             let ty = field.map_or(crate::types::SqlType::Json, |c| c.ty);
-            crate::columns::OutputColumn { name: f.name().clone(), ty, nullable: true }
+            crate::columns::OutputColumn { name: f.name().clone(), ty, nullable: true, limit: None }
         })
         .collect();
     let found = format.decoder(&contract).decode(&chunk(lines, 9));

@@ -328,7 +328,7 @@ mod tests {
     use rstest::rstest;
 
     fn columns() -> Vec<OutputColumn> {
-        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true };
+        let column = |name: &str, ty| OutputColumn { name: name.into(), ty, nullable: true, limit: None };
         vec![column("lock_id", SqlType::Text), column("at", SqlType::Timestamptz)]
     }
 
@@ -463,7 +463,7 @@ mod tests {
 
     #[test]
     fn a_date_has_no_hours() {
-        let columns = vec![OutputColumn { name: "day".into(), ty: SqlType::Date, nullable: true }];
+        let columns = vec![OutputColumn { name: "day".into(), ty: SqlType::Date, nullable: true, limit: None }];
         let mut problems = Problems::new();
         assert!(PathTemplate::bind(&embed("{day:%Y/%H}"), &columns, &columns, &mut problems).is_none());
         assert!(PathTemplate::bind(&embed("{day:%Y/%m}"), &columns, &columns, &mut problems).is_some());

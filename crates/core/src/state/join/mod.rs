@@ -133,6 +133,7 @@ impl JoinPlan {
                 name: format!("{}.{}", sides[side].event, c.name),
                 ty: c.ty,
                 nullable: c.nullable || is_absent,
+                limit: None,
             })
         };
         of(LEFT).chain(of(RIGHT)).collect()

@@ -88,8 +88,18 @@ pub(crate) fn virtual_columns(
     groups: &[(usize, OutputColumn)],
     calls: &[crate::state::AggregateCall],
 ) -> Vec<OutputColumn> {
-    let bound = |name: &&str| OutputColumn { name: (*name).to_string(), ty: SqlType::Timestamptz, nullable: false };
-    let call = |c: &crate::state::AggregateCall| OutputColumn { name: c.text.clone(), ty: c.result(), nullable: true };
+    let bound = |name: &&str| OutputColumn {
+        name: (*name).to_string(),
+        ty: SqlType::Timestamptz,
+        nullable: false,
+        limit: None,
+    };
+    let call = |c: &crate::state::AggregateCall| OutputColumn {
+        name: c.text.clone(),
+        ty: c.result(),
+        nullable: true,
+        limit: None,
+    };
     let groups = groups.iter().map(|(_, column)| column.clone());
     groups.chain(BOUNDS.iter().map(bound)).chain(calls.iter().map(call)).collect()
 }

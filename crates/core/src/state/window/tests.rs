@@ -46,7 +46,7 @@ impl Store {
 }
 
 fn column(name: &str, ty: SqlType) -> OutputColumn {
-    OutputColumn { name: name.into(), ty, nullable: true }
+    OutputColumn { name: name.into(), ty, nullable: true, limit: None }
 }
 
 fn prepared() -> Vec<OutputColumn> {

@@ -101,6 +101,7 @@ pub(super) fn expressions() -> Vec<String> {
             all.push(format!("date_trunc('{part}', {a})"));
         }
     }
+    all.extend(narrower_types());
     all.extend(text_functions());
     all.extend(patterns());
     all.extend(number_functions());
@@ -521,5 +522,73 @@ pub(super) fn precedence() -> Vec<String> {
         ]
         .map(String::from),
     );
+    all
+}
+
+/// Casts to narrower types, and what is computed with them.
+fn narrower_types() -> Vec<String> {
+    let mut all = Vec::new();
+    for a in ["t", "u", "i", "m", "o", "'lock'", "'ab  c '", "'äöü🚢é'", "''", "null::text", "day"] {
+        for to in [
+            "varchar",
+            "varchar(3)",
+            "varchar(100)",
+            "character varying(2)",
+            "char(1)",
+            "char(3)",
+            "character(9)",
+            "char",
+        ] {
+            all.push(format!("cast(cast({a} as {to}) as text)"));
+            all.push(format!("char_length(cast({a} as {to}))"));
+        }
+        all.push(format!("cast({a} as varchar(2)) || '.'"));
+        all.push(format!("cast({a} as varchar(2)) = 'lo'"));
+    }
+    for a in [
+        "i",
+        "b",
+        "m",
+        "'12'",
+        "' -7 '",
+        "'32767'",
+        "'32768'",
+        "'-32768'",
+        "32768",
+        "2.5",
+        "-2.5",
+        "'x'",
+        "null",
+        "true::integer",
+    ] {
+        all.push(format!("cast({a} as smallint)"));
+        all.push(format!("cast({a} as smallint) + 1"));
+        all.push(format!("cast({a} as int2) / 2"));
+    }
+    for a in
+        ["0.1", "'0.1'", "1.5", "-2.25", "'1e39'", "'-1e39'", "'1e-50'", "0", "'0'", "123456", "1.0000001", "i", "null"]
+    {
+        all.push(format!("cast({a} as real)"));
+        all.push(format!("cast({a} as float4)"));
+    }
+    for a in [
+        "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'",
+        "'A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11'",
+        "'{a0eebc99-9c0b4ef8-bb6d6bb9-bd380a11}'",
+        "'a0eebc999c0b4ef8bb6d6bb9bd380a11'",
+        "'a0ee-bc99-9c0b-4ef8-bb6d-6bb9-bd38-0a11'",
+        "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a1'",
+        "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11-'",
+        "'a0eebc99--9c0b-4ef8-bb6d-6bb9bd380a11'",
+        "'{a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'",
+        "'a0e-ebc99-9c0b-4ef8-bb6d-6bb9bd380a11'",
+        "''",
+        "t",
+        "null::text",
+    ] {
+        all.push(format!("cast({a} as uuid)"));
+        all.push(format!("cast(cast({a} as uuid) as text)"));
+    }
+    all.push("uuid 'A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11'".into());
     all
 }

@@ -119,7 +119,7 @@ fn ours(expressions: &[String]) -> BTreeMap<String, Bound> {
     let scope: Vec<ScopeColumn> = COLUMNS
         .iter()
         .zip(types)
-        .map(|((name, _), ty)| ScopeColumn { name: (*name).into(), ty, nullable: true })
+        .map(|((name, _), ty)| ScopeColumn { name: (*name).into(), ty, nullable: true, limit: None })
         .collect();
     expressions.iter().map(|e| (e.clone(), one(&embed, &scope, &batch, e))).collect()
 }

@@ -51,7 +51,7 @@ pub(super) fn text(text: &str) -> OptionValue {
 }
 
 pub(super) fn column(name: &str, ty: SqlType, nullable: bool) -> OutputColumn {
-    OutputColumn { name: name.into(), ty, nullable }
+    OutputColumn { name: name.into(), ty, nullable, limit: None }
 }
 
 impl TestTable {

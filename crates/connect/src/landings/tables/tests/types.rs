@@ -7,6 +7,8 @@ use arrow_array::{
     TimestampMicrosecondArray,
 };
 use rstest::rstest;
+use sluice_core::columns::OutputColumn;
+use sluice_core::limit::Limit;
 use sluice_core::types::SqlType;
 
 use super::{Kind, TestTable, column};
@@ -15,7 +17,11 @@ const NUMERIC: SqlType = SqlType::Decimal { precision: 38, scale: 6 };
 
 /// Lands two rows, a value and a null, and gives what the store shows of them, or the reason of the refusal.
 fn there_and_back(kind: Kind, ty: SqlType, value: ArrayRef) -> Option<Result<Vec<String>, String>> {
-    let columns = [column("id", SqlType::Integer, false), column("x", ty, true)];
+    column_there_and_back(kind, column("x", ty, true), value)
+}
+
+fn column_there_and_back(kind: Kind, x: OutputColumn, value: ArrayRef) -> Option<Result<Vec<String>, String>> {
+    let columns = [column("id", SqlType::Integer, false), x];
     let table = TestTable::new(kind, &columns)?.created();
     let ids: ArrayRef = Arc::new(Int32Array::from(vec![0, 1]));
     let published = table.land(table.open().as_ref(), 1, vec![ids, value]);
@@ -193,4 +199,63 @@ fn values_that_no_type_of_ours_has_are_said() {
     assert_eq!(rows.num_rows(), 2);
     assert_eq!(rows.columns().iter().map(|c| c.null_count()).collect::<Vec<_>>(), [1, 1, 2]);
     assert!(stored.summary().remarks[0].contains("infinities or NaN"));
+}
+
+const ID: &str = "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11";
+
+/// A column that is made for a narrower type holds its largest values as they are.
+#[rstest]
+fn narrower_types(
+    #[values(POSTGRES, MARIADB, SQLITE, CLICKHOUSE)] kind: Kind,
+    #[values(
+        (Limit::Smallint, "-32768"),
+        (Limit::Smallint, "32767"),
+        (Limit::Real, "0.1"),
+        (Limit::Real, "16777216"),
+        (Limit::Varchar(3), "\"äöü\""),
+        (Limit::Varchar(20_000), "\"x\""),
+        (Limit::Char(4), "\"ab\""),
+        (Limit::Uuid, "\"a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11\"")
+    )]
+    (limit, value): (Limit, &str),
+) {
+    let plain = value.trim_matches('"');
+    let array: ArrayRef = match limit.base() {
+        SqlType::Integer => Arc::new(Int32Array::from(vec![Some(plain.parse::<i32>().unwrap()), None])),
+        SqlType::Double => Arc::new(Float64Array::from(vec![Some(plain.parse::<f64>().unwrap()), None])),
+        _ => text(plain),
+    };
+    let lands = OutputColumn { limit: Some(limit), ..column("x", limit.base(), true) };
+    let Some(found) = column_there_and_back(kind, lands, array) else { return };
+    let shown = found.unwrap()[0].trim_end_matches(".0").to_string();
+    // PostgreSQL pads such a column, and takes the blanks for nothing.
+    let is_padded = kind == POSTGRES && matches!(limit, Limit::Char(_));
+    assert_eq!(if is_padded { shown.replace(' ', "") } else { shown }, value, "{limit}");
+}
+
+/// Columns that are there: what fits whole holds everything.
+#[rstest]
+#[case(POSTGRES, Limit::Smallint, &["smallint", "integer", "bigint", "numeric(5,0)"])]
+#[case(POSTGRES, Limit::Varchar(8), &["varchar(8)", "varchar(9)", "text", "varchar"])]
+#[case(POSTGRES, Limit::Uuid, &["uuid", "text", "varchar(36)"])]
+#[case(POSTGRES, Limit::Real, &["real", "double precision"])]
+#[case(MARIADB, Limit::Smallint, &["smallint", "mediumint", "int"])]
+#[case(MARIADB, Limit::Varchar(8), &["varchar(8) character set utf8mb4", "text character set utf8mb4"])]
+#[case(MARIADB, Limit::Uuid, &["uuid", "varchar(36)", "char(36)"])]
+fn narrower_types_fit_columns_that_are_there(#[case] kind: Kind, #[case] limit: Limit, #[case] types: &[&str]) {
+    let x = OutputColumn { limit: Some(limit), ..column("x", limit.base(), true) };
+    for ty in types {
+        let columns = [column("id", SqlType::Integer, false), x.clone()];
+        let Some(table) = TestTable::new(kind, &columns) else { return };
+        table.execute(&format!("create table {{t}} (id integer, x {ty})"));
+        let largest: ArrayRef = match limit.base() {
+            SqlType::Integer => Arc::new(Int32Array::from(vec![-32_768, 32_767])),
+            SqlType::Double => Arc::new(Float64Array::from(vec![0.1, 3.4e38])),
+            _ if limit == Limit::Uuid => Arc::new(StringArray::from(vec![ID, ID])),
+            _ => Arc::new(StringArray::from(vec!["🚢🚢🚢🚢🚢🚢🚢🚢", ""])),
+        };
+        let published = table.land(table.open().as_ref(), 1, vec![Arc::new(Int32Array::from(vec![0, 1])), largest]);
+        assert!(published.refused.is_empty(), "{limit} in {ty}: {:?}", published.refused);
+        assert_eq!(table.rows("select count(*) from {t}"), ["2"], "{limit} in {ty}");
+    }
 }
