@@ -22,6 +22,9 @@ const ENOUGH: u64 = 20;
 /// So many fields of one event are told apart; further ones are not counted.
 pub const MOST_FIELDS: usize = 1_000;
 
+/// Longer names are not told apart: they would fill the ledger.
+const LONGEST_NAME: usize = 500;
+
 /// The name of the row that counts the events themselves.
 pub const ALL_EVENTS: &str = "";
 
@@ -101,6 +104,9 @@ impl SeenFields {
     }
 
     fn field(&mut self, name: &str, change: impl FnOnce(&mut FieldSeen)) {
+        if name.len() > LONGEST_NAME || name == ALL_EVENTS {
+            return;
+        }
         if let Some(seen) = self.fields.get_mut(name) {
             change(seen);
         } else if self.fields.len() < MOST_FIELDS {

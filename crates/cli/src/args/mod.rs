@@ -30,7 +30,7 @@ pub(crate) use draft::DraftArgs;
 pub(crate) use emit::{EmitArgs, EmitFormat};
 pub(crate) use init::InitArgs;
 pub(crate) use ledger::LedgerArgs;
-pub(crate) use manual::ManualArgs;
+pub(crate) use manual::{ManualArgs, ShapeForm};
 pub(crate) use peek::PeekArgs;
 pub(crate) use positions::PositionsArgs;
 pub(crate) use rehearse::{Events, RehearseArgs};

@@ -20,6 +20,9 @@ pub(crate) fn manual(arguments: &Arguments, args: &ManualArgs) -> Outcome<Exit> 
     if let Some(folder) = &args.man {
         return write_pages(folder, man_pages());
     }
+    if let Some(name) = &args.shape {
+        return super::shape::shape(arguments, name, args.form);
+    }
     let mut all = entries();
     // What the manual says holds without a project, and with one that has mistakes.
     if let Ok(Some(project)) = Project::find(arguments.project.as_deref()) {

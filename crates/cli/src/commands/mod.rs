@@ -16,6 +16,7 @@ mod rehearse;
 mod rejects;
 mod replay;
 mod run;
+mod shape;
 mod stand_in;
 mod status;
 

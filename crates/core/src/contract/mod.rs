@@ -1,17 +1,20 @@
 //! Contracts: the fields and types that an event must have.
 
+mod described;
 mod parse;
 
 use std::sync::Arc;
 
 use arrow_schema::{Schema, SchemaRef};
 
+use crate::columns::OutputColumn;
 use crate::config::ExtraFields;
 use crate::limit::Limit;
 use crate::problem::Place;
 use crate::types::SqlType;
 use crate::values::time::TimeFormat;
 
+pub use described::{json_schema, json_schema_of_rows, sql_table};
 pub use parse::{join_path, parse_fields, split_path, sql_type};
 
 /// The column that holds fields which the contract does not name, with `extra = "keep"`.
@@ -48,6 +51,13 @@ pub struct Contract {
 }
 
 impl Contract {
+    /// The fields as columns.
+    pub fn columns(&self) -> Vec<OutputColumn> {
+        let column =
+            |f: &ContractField| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null, limit: f.limit };
+        self.fields.iter().map(column).collect()
+    }
+
     /// The Arrow schema of decoded events: the fields, then `extra` where it is kept.
     pub fn schema(&self) -> SchemaRef {
         let mut fields: Vec<_> =

@@ -5,6 +5,9 @@ use crate::event::{Chunk, Position};
 /// So many names are told apart in one chunk; what comes after them is not counted.
 const MOST: usize = 100;
 
+/// Longer names are not noted.
+const LONGEST: usize = 500;
+
 /// So many bytes of an example are kept.
 const EXAMPLE: usize = 80;
 
@@ -62,7 +65,7 @@ impl UnknownFields {
 
     #[cold]
     fn add(&mut self, place: usize, key: &[u8], value: &[u8]) {
-        if self.noted.len() < MOST {
+        if self.noted.len() < MOST && key.len() <= LONGEST {
             self.noted.push(Noted { place, key: key.into(), records: 1, start: self.start, example: example(value) });
         }
     }
@@ -126,6 +129,8 @@ mod tests {
         }
         assert_eq!(fields.finish(&chunk, name).len(), MOST);
         fields.note(0, b"later", b"");
-        assert_eq!(fields.finish(&chunk, name)[0].name, "0:later");
+        fields.note(0, &[b'x'; 1_000_000], b"");
+        let found = fields.finish(&chunk, name);
+        assert_eq!(found.iter().map(|f| f.name.as_str()).collect::<Vec<_>>(), ["0:later"]);
     }
 }

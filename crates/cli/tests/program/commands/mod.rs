@@ -13,5 +13,6 @@ mod rehearse;
 mod run_log;
 mod schemas;
 mod secrets;
+mod shape;
 mod terminal;
 mod tour;

@@ -6,7 +6,7 @@ use std::io::BufWriter;
 
 use arrow_array::RecordBatch;
 use arrow_avro::compression::CompressionCodec;
-use arrow_avro::schema::SCHEMA_METADATA_KEY;
+use arrow_avro::schema::{AVRO_NAME_METADATA_KEY, SCHEMA_METADATA_KEY};
 use arrow_avro::writer::{AvroWriter, WriterBuilder};
 use arrow_ipc::CompressionType;
 use arrow_ipc::writer::{FileWriter, IpcWriteOptions};
@@ -67,7 +67,11 @@ impl ColumnarFile {
             OutputColumn { name, ty, nullable, limit: None }
         };
         let record = avro::record_of(&schema.fields().iter().map(column).collect::<Vec<_>>());
-        let metadata = HashMap::from([(SCHEMA_METADATA_KEY.to_string(), record)]);
+        // The writer encodes by the schema, and makes the one in the file's head of the columns and this name.
+        let metadata = HashMap::from([
+            (SCHEMA_METADATA_KEY.to_string(), record),
+            (AVRO_NAME_METADATA_KEY.to_string(), avro::ROW.to_string()),
+        ]);
         let typed = Schema::new_with_metadata(schema.fields().clone(), metadata);
         let writer = WriterBuilder::new(typed)
             .with_compression(match compression {

@@ -22,7 +22,7 @@ use messages::Messages;
 
 pub use datums::{Datums, Found};
 pub use references::inlined;
-pub use written::{is_name, record_of};
+pub use written::{ROW, is_name, record_of};
 
 /// The kind.
 pub const KIND: AvroKind = AvroKind;

@@ -11,6 +11,9 @@ pub fn is_name(text: &str) -> bool {
     text.starts_with(is_letter) && text.chars().all(|c| is_letter(c) || c.is_ascii_digit())
 }
 
+/// The name of the records that files hold.
+pub const ROW: &str = "row";
+
 /// The schema of rows with columns. One that may be null has null as its default, so that a reader of a later schema takes older files.
 pub fn record_of(columns: &[OutputColumn]) -> String {
     let field = |column: &OutputColumn| {
@@ -21,7 +24,7 @@ pub fn record_of(columns: &[OutputColumn]) -> String {
         }
     };
     let fields: Vec<Value> = columns.iter().map(field).collect();
-    json!({ "type": "record", "name": "row", "fields": fields }).to_string()
+    json!({ "type": "record", "name": ROW, "fields": fields }).to_string()
 }
 
 fn type_of(ty: SqlType) -> Value {

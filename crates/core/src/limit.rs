@@ -1,0 +1,209 @@
+//! The narrower types of SQL: `smallint`, `real`, `varchar(n)`, `char(n)` and `uuid`.
+//!
+//! They are computed with as the wider type below each of them. What narrows them is checked where a value comes in, and kept where it
+//! goes through unchanged, so that a new column of a store is as narrow.
+
+use std::borrow::Cow;
+use std::fmt;
+
+use crate::types::SqlType;
+
+/// What narrows the values of a type.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Limit {
+    /// An integer of 16 bits.
+    Smallint,
+    /// A floating-point number of 32 bits. It is kept as the number of 64 bits that is spelled alike: 0.1, not
+    /// 0.10000000149011612.
+    Real,
+    /// A text of at most so many characters.
+    Varchar(u32),
+    /// The same; blanks at its end do not count and are left out.
+    Char(u32),
+    /// A UUID in its usual spelling, with small letters.
+    Uuid,
+}
+
+/// Every such type, with its spelling and a line of help.
+pub const LIMITS: &[(&str, &str)] = &[
+    ("smallint", "an integer from -32768 to 32767"),
+    ("real", "a floating-point number of 32 bits, rounded to 6 to 9 digits"),
+    ("varchar(n)", "text of at most n characters"),
+    ("char(n)", "the same; blanks at its end do not count and are left out"),
+    ("uuid", "a UUID in any of its spellings, kept in the usual one with small letters"),
+];
+
+/// Characters of a UUID in its usual spelling.
+pub const UUID_LENGTH: u32 = 36;
+
+impl Limit {
+    /// The type that it narrows.
+    pub fn base(self) -> SqlType {
+        match self {
+            Self::Smallint => SqlType::Integer,
+            Self::Real => SqlType::Double,
+            Self::Varchar(_) | Self::Char(_) | Self::Uuid => SqlType::Text,
+        }
+    }
+
+    /// Whether every value of `self` is one of `to` as well.
+    pub fn fits_into(self, to: Option<Self>) -> bool {
+        match (self, to) {
+            (a, Some(b)) if a == b => true,
+            (Self::Varchar(a) | Self::Char(a), Some(Self::Varchar(b))) => a <= b,
+            (_, None) => true,
+            _ => false,
+        }
+    }
+
+    /// A text as it is kept; None where it does not fit.
+    pub fn text(self, text: &str) -> Option<Cow<'_, str>> {
+        match self {
+            Self::Varchar(most) => is_within(text, most).then_some(Cow::Borrowed(text)),
+            Self::Char(most) => {
+                let text = text.trim_end_matches(' ');
+                is_within(text, most).then_some(Cow::Borrowed(text))
+            }
+            Self::Uuid => parse_uuid(text).map(|id| if id == text { Cow::Borrowed(text) } else { Cow::Owned(id) }),
+            Self::Smallint | Self::Real => Some(Cow::Borrowed(text)),
+        }
+    }
+
+    /// A text as a cast gives it: what is too long is cut, as SQL wants it.
+    pub fn cast_text(self, text: &str) -> Option<Cow<'_, str>> {
+        match self {
+            Self::Varchar(most) | Self::Char(most) => {
+                let end =
+                    text.char_indices().nth(usize::try_from(most).unwrap_or(usize::MAX)).map_or(text.len(), |c| c.0);
+                let cut = &text[..end];
+                Some(Cow::Borrowed(if matches!(self, Self::Char(_)) { cut.trim_end_matches(' ') } else { cut }))
+            }
+            _ => self.text(text),
+        }
+    }
+
+    /// Whether a whole number fits.
+    pub fn takes_whole(self, number: i32) -> bool {
+        self != Self::Smallint || i16::try_from(number).is_ok()
+    }
+
+    /// A floating-point number as it is kept; None where it is too large.
+    pub fn double(self, number: f64) -> Option<f64> {
+        if self != Self::Real || !number.is_finite() || number == 0.0 {
+            return Some(number);
+        }
+        #[expect(clippy::cast_possible_truncation, reason = "rounding to 32 bits is what it is for")]
+        let single = number as f32;
+        if single.is_infinite() || single == 0.0 {
+            return None;
+        }
+        single.to_string().parse().ok()
+    }
+}
+
+fn is_within(text: &str, most: u32) -> bool {
+    let most = usize::try_from(most).unwrap_or(usize::MAX);
+    text.len() <= most || text.chars().nth(most).is_none()
+}
+
+/// The usual spelling of a UUID that may be in braces, in capitals, or have its hyphens elsewhere, as PostgreSQL takes it: 32 digits,
+/// with a hyphen after any group of four.
+fn parse_uuid(text: &str) -> Option<String> {
+    let inner = text.strip_prefix('{').map_or(Some(text), |rest| rest.strip_suffix('}'))?;
+    let mut digits = String::with_capacity(36);
+    let mut count = 0;
+    for c in inner.chars() {
+        match c {
+            '-' if count > 0 && count % 4 == 0 && count < 32 && !digits.ends_with('!') => digits.push('!'),
+            c if c.is_ascii_hexdigit() && count < 32 => {
+                digits.push(c.to_ascii_lowercase());
+                count += 1;
+            }
+            _ => return None,
+        }
+    }
+    digits.retain(|c| c != '!');
+    (count == 32 && !inner.ends_with('-')).then(|| {
+        let part = |from: usize, to: usize| &digits[from..to];
+        format!("{}-{}-{}-{}-{}", part(0, 8), part(8, 12), part(12, 16), part(16, 20), part(20, 32))
+    })
+}
+
+impl fmt::Display for Limit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Smallint => f.write_str("smallint"),
+            Self::Real => f.write_str("real"),
+            Self::Varchar(most) => write!(f, "varchar({most})"),
+            Self::Char(most) => write!(f, "char({most})"),
+            Self::Uuid => f.write_str("uuid"),
+        }
+    }
+}
+
+/// A type as it is shown: the narrower one, where there is one.
+pub fn shown(ty: SqlType, limit: Option<Limit>) -> String {
+    limit.map_or_else(|| ty.to_string(), |limit| limit.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const ID: &str = "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11";
+
+    #[rstest]
+    #[case(Limit::Varchar(4), "lock", Some("lock"))]
+    #[case(Limit::Varchar(4), "löck", Some("löck"))]
+    #[case(Limit::Varchar(4), "locks", None)]
+    #[case(Limit::Varchar(4), "lock ", None)]
+    #[case(Limit::Char(4), "lock  ", Some("lock"))]
+    #[case(Limit::Char(4), " lock", None)]
+    #[case(Limit::Uuid, ID, Some(ID))]
+    #[case(Limit::Uuid, "A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11", Some(ID))]
+    #[case(Limit::Uuid, "{a0eebc99-9c0b4ef8-bb6d6bb9-bd380a11}", Some(ID))]
+    #[case(Limit::Uuid, "a0eebc999c0b4ef8bb6d6bb9bd380a11", Some(ID))]
+    #[case(Limit::Uuid, "a0ee-bc99-9c0b-4ef8-bb6d-6bb9-bd38-0a11", Some(ID))]
+    #[case(Limit::Uuid, "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a1", None)]
+    #[case(Limit::Uuid, "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11-", None)]
+    #[case(Limit::Uuid, "a0eebc99--9c0b4ef8-bb6d6bb9-bd380a11", None)]
+    #[case(Limit::Uuid, "{a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11", None)]
+    #[case(Limit::Uuid, "g0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11", None)]
+    #[case(Limit::Uuid, "", None)]
+    fn texts(#[case] limit: Limit, #[case] text: &str, #[case] expected: Option<&str>) {
+        assert_eq!(limit.text(text).as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case(Limit::Varchar(4), "locks", Some("lock"))]
+    #[case(Limit::Varchar(2), "äöü", Some("äö"))]
+    #[case(Limit::Char(4), "a  b", Some("a  b"))]
+    #[case(Limit::Char(3), "a  b", Some("a"))]
+    #[case(Limit::Uuid, "no", None)]
+    fn casts_cut_texts(#[case] limit: Limit, #[case] text: &str, #[case] expected: Option<&str>) {
+        assert_eq!(limit.cast_text(text).as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case(0.1, Some(0.1))]
+    #[case(0.123_456_789_123, Some(0.123_456_79))]
+    #[case(-0.0, Some(-0.0))]
+    #[case(f64::INFINITY, Some(f64::INFINITY))]
+    #[case(1e39, None)]
+    #[case(1e-50, None)]
+    fn reals_are_rounded_and_spelled_alike(#[case] number: f64, #[case] expected: Option<f64>) {
+        assert_eq!(Limit::Real.double(number), expected);
+    }
+
+    #[test]
+    fn what_fits_into_what() {
+        assert!(Limit::Smallint.takes_whole(-32_768) && !Limit::Smallint.takes_whole(32_768));
+        assert!(
+            Limit::Varchar(3).fits_into(Some(Limit::Varchar(4)))
+                && !Limit::Varchar(5).fits_into(Some(Limit::Varchar(4)))
+        );
+        assert!(Limit::Char(3).fits_into(Some(Limit::Varchar(3))) && Limit::Uuid.fits_into(None));
+        assert!(!Limit::Uuid.fits_into(Some(Limit::Varchar(36))));
+    }
+}
