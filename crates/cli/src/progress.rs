@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sluice_core::batch::LaneId;
+use sluice_core::drift::Drift;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 use sluice_core::printable;
@@ -171,7 +172,9 @@ impl Observer for RunProgress {
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match event {
             RunEvent::Notice(text) => self.say(&text, false),
-            RunEvent::Drift { event, message } => self.say(&format!("{event}: {message}"), true),
+            // At a terminal, the table of rejects at the end shows such values.
+            RunEvent::Drift { drift: Drift::Unfit, .. } if !log::is_on() => {}
+            RunEvent::Drift { event, message, .. } => self.say(&format!("{event}: {message}"), true),
             RunEvent::Recovered(count) => {
                 self.say(&format!("finished {} that an earlier run had sealed", show_many(count, "batch")), false);
             }

@@ -263,8 +263,15 @@ impl FieldHistory {
         self.0.values().filter(move |r| r.event == event && r.field != ALL_EVENTS)
     }
 
-    /// Adds what a batch had of an event; gives what drifts since, in words.
-    pub fn add(&mut self, event: &str, contract: &Contract, seen: &SeenFields, batch: &str, at: i64) -> Vec<String> {
+    /// Adds what a batch had of an event; gives what drifts since, with words for it.
+    pub fn add(
+        &mut self,
+        event: &str,
+        contract: &Contract,
+        seen: &SeenFields,
+        batch: &str,
+        at: i64,
+    ) -> Vec<(Drift, String)> {
         let before = self.events(event);
         let all = before + seen.events;
         let key = |field: &str| (event.to_string(), field.to_string());
@@ -281,7 +288,9 @@ impl FieldHistory {
             let was = record.drifts(contract, before);
             record.add(seen.fields.get(field), seen.events, batch, at);
             let is_new = |drift: &Drift| !was.contains(drift);
-            told.extend(record.drifts(contract, all).into_iter().filter(is_new).map(|drift| record.told(drift)));
+            told.extend(
+                record.drifts(contract, all).into_iter().filter(is_new).map(|drift| (drift, record.told(drift))),
+            );
         }
         let totals = self.0.entry(key(ALL_EVENTS)).or_insert_with(|| FieldRecord {
             event: event.into(),
@@ -316,7 +325,8 @@ mod tests {
     fn told(batches: &[SeenFields]) -> Vec<Vec<String>> {
         let (mut history, contract) = (FieldHistory::default(), contract());
         let one = |(number, seen): (usize, &SeenFields)| {
-            history.add("weighing", &contract, seen, &(number + 1).to_string(), 7)
+            let told = history.add("weighing", &contract, seen, &(number + 1).to_string(), 7);
+            told.into_iter().map(|(_, words)| words).collect()
         };
         batches.iter().enumerate().map(one).collect()
     }

@@ -101,8 +101,8 @@ fn report_drift(shared: &Shared, batch: &BatchIdentity, seen: &[(String, SeenFie
     for (event, seen) in seen {
         let contract = shared.plan.events.iter().find(|e| e.name == *event).and_then(|e| e.contract.as_ref());
         let Some(contract) = contract else { continue };
-        for message in history.add(event, contract, seen, &name, at) {
-            shared.observer.on(RunEvent::Drift { event: event.clone(), message });
+        for (drift, message) in history.add(event, contract, seen, &name, at) {
+            shared.observer.on(RunEvent::Drift { event: event.clone(), drift, message });
         }
     }
 }

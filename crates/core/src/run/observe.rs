@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::batch::{BatchIdentity, LaneId};
+use crate::drift::Drift;
 
 /// Rejects are counted by station, reason and field.
 pub type RejectKey = (Arc<str>, &'static str, Option<String>);
@@ -34,6 +35,8 @@ pub enum RunEvent {
     Drift {
         /// The event.
         event: String,
+        /// How.
+        drift: Drift,
         /// What has changed.
         message: String,
     },

@@ -9,6 +9,7 @@ use sluice_core::{limit, names};
 
 use crate::args::{Arguments, OutputKind};
 use crate::exit::Exit;
+use crate::output::problems::wrap;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style};
 
@@ -103,7 +104,9 @@ fn mark(drift: Drift, told: &str) -> String {
         Drift::New => style::dim("+"),
         Drift::Gone | Drift::Unfit => style::warn("!"),
     };
-    format!("  {mark} {told}\n")
+    // Under each other, whatever the width.
+    let lines = wrap(told, screen_width().saturating_sub(5), 0);
+    format!("  {mark} {}\n", lines.join("\n    "))
 }
 
 /// How many lines `status` has for fields that drift.
