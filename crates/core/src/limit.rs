@@ -5,6 +5,9 @@
 
 use std::borrow::Cow;
 use std::fmt;
+use std::io::Write as _;
+
+use uuid::Uuid;
 
 use crate::types::SqlType;
 
@@ -97,7 +100,12 @@ impl Limit {
         if single.is_infinite() || single == 0.0 {
             return None;
         }
-        single.to_string().parse().ok()
+        // This is computed for each event: nothing is kept for it.
+        let mut text = [0_u8; 32];
+        let mut rest = &mut text[..];
+        write!(rest, "{single:e}").ok()?;
+        let length = 32 - rest.len();
+        std::str::from_utf8(&text[..length]).ok()?.parse().ok()
     }
 }
 
@@ -107,26 +115,22 @@ fn is_within(text: &str, most: u32) -> bool {
 }
 
 /// The usual spelling of a UUID that may be in braces, in capitals, or have its hyphens elsewhere, as PostgreSQL takes it: 32 digits,
-/// with a hyphen after any group of four.
+/// with a hyphen after any group of four but the last.
 fn parse_uuid(text: &str) -> Option<String> {
     let inner = text.strip_prefix('{').map_or(Some(text), |rest| rest.strip_suffix('}'))?;
-    let mut digits = String::with_capacity(36);
-    let mut count = 0;
+    let mut digits = String::with_capacity(32);
+    let mut may_part = false;
     for c in inner.chars() {
-        match c {
-            '-' if count > 0 && count % 4 == 0 && count < 32 && !digits.ends_with('!') => digits.push('!'),
-            c if c.is_ascii_hexdigit() && count < 32 => {
-                digits.push(c.to_ascii_lowercase());
-                count += 1;
-            }
-            _ => return None,
+        if c == '-' && !std::mem::take(&mut may_part) {
+            return None;
+        }
+        if c != '-' {
+            digits.push(c);
+            may_part = digits.len().is_multiple_of(4) && digits.len() < 32;
         }
     }
-    digits.retain(|c| c != '!');
-    (count == 32 && !inner.ends_with('-')).then(|| {
-        let part = |from: usize, to: usize| &digits[from..to];
-        format!("{}-{}-{}-{}-{}", part(0, 8), part(8, 12), part(12, 16), part(16, 20), part(20, 32))
-    })
+    let id = Uuid::try_parse(&digits).ok().filter(|_| digits.len() == 32)?;
+    Some(id.hyphenated().to_string())
 }
 
 impl fmt::Display for Limit {
@@ -189,6 +193,8 @@ mod tests {
     #[case(0.1, Some(0.1))]
     #[case(0.123_456_789_123, Some(0.123_456_79))]
     #[case(-0.0, Some(-0.0))]
+    #[case(-3.402_823_466_385_288_6e38, Some(-3.402_823_5e38))]
+    #[case(1.175_494_350_822_287_5e-38, Some(1.175_494_4e-38))]
     #[case(f64::INFINITY, Some(f64::INFINITY))]
     #[case(1e39, None)]
     #[case(1e-50, None)]

@@ -39,11 +39,7 @@ pub(super) fn open(
         }
         false => contract_of(&summary.columns, format.as_ref()),
     };
-    summary.columns = contract
-        .fields
-        .iter()
-        .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null, limit: f.limit })
-        .collect();
+    summary.columns = contract.columns();
     let start = move |file: &StoredFile| {
         let reader = read_file(&file.path, Arc::clone(&format), MAX_RECORD)?;
         Ok(TextRows { reader, decoder: format.decoder(&contract) })

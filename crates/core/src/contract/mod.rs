@@ -39,6 +39,13 @@ pub struct ContractField {
     pub place: Place,
 }
 
+impl ContractField {
+    /// The field as a column.
+    pub fn column(&self) -> OutputColumn {
+        OutputColumn { name: self.name.clone(), ty: self.ty, nullable: !self.not_null, limit: self.limit }
+    }
+}
+
 /// What an event must look like.
 #[derive(Clone, Debug)]
 pub struct Contract {
@@ -53,9 +60,7 @@ pub struct Contract {
 impl Contract {
     /// The fields as columns.
     pub fn columns(&self) -> Vec<OutputColumn> {
-        let column =
-            |f: &ContractField| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null, limit: f.limit };
-        self.fields.iter().map(column).collect()
+        self.fields.iter().map(ContractField::column).collect()
     }
 
     /// The Arrow schema of decoded events: the fields, then `extra` where it is kept.

@@ -26,7 +26,7 @@ pub fn evaluate(expr: &Expr, context: &EvalContext<'_>) -> Column {
             Column::constant(std::sync::Arc::new(moment))
         }
         Node::Cast { inner, lenient } => cast::compute(eval(inner), inner.ty, expr.ty, *lenient, rows),
-        Node::Limit { inner, limit, lenient } => limit::compute(&eval(inner), *limit, *lenient, rows),
+        Node::Limit { inner, limit, lenient } => limit::compute(&eval(inner), *limit, *lenient),
         Node::Arithmetic(op, left, right) => {
             arithmetic::compute(*op, expr.ty, (left, right), &eval(left), &eval(right), rows)
         }

@@ -7,12 +7,12 @@ use arrow_array::types::{Float64Type, Int32Type};
 use arrow_array::{Array as _, ArrayRef, Float64Array, StringArray};
 use arrow_buffer::NullBuffer;
 
-use super::column::{Column, RowErrors};
+use super::column::Column;
 use crate::limit::Limit;
 
 /// Narrows a column. A text that is too long is cut, a number is rounded; what does not fit is an error of its row, or null where
 /// `lenient`.
-pub(super) fn compute(column: &Column, limit: Limit, lenient: bool, rows: usize) -> Column {
+pub(super) fn compute(column: &Column, limit: Limit, lenient: bool) -> Column {
     let mut errors = column.errors.clone();
     let count = column.array.len();
     let mut fails = vec![false; count];
@@ -50,18 +50,11 @@ pub(super) fn compute(column: &Column, limit: Limit, lenient: bool, rows: usize)
             let mut text = String::new();
             crate::values::json::write_text(&mut text, column.array.as_ref(), row);
             let shown: String = text.chars().take(40).collect();
-            add(&mut errors, column.scalar, row, rows, &format!("{shown} does not fit {limit}"));
+            errors.add(row, format!("{shown} does not fit {limit}"));
         }
     }
     let kept: NullBuffer = (0..count).map(|row| !fails[row] && array.is_valid(row)).collect::<Vec<_>>().into();
     let data = array.to_data().into_builder().nulls(Some(kept)).build();
     let array = data.map_or(array, arrow_array::make_array);
     Column { array, scalar: column.scalar, errors }
-}
-
-/// The error of a row; row 0 stands for all where the value does.
-fn add(errors: &mut RowErrors, is_scalar: bool, row: usize, rows: usize, reason: &str) {
-    if rows > 0 {
-        errors.add(if is_scalar { 0 } else { row }, reason);
-    }
 }

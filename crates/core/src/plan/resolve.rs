@@ -8,7 +8,7 @@ use super::{ArrivalPlan, BatchLimits, EventPlan, FeedReads, Plan, RejectLimit, S
 use crate::columns::OutputColumn;
 use crate::config::{ArrivalConfig, EventConfig, ExtraFields, Options, PipelineConfig, ProjectConfig};
 use crate::context::{CHANGE_COLUMNS, COLUMNS, Context, FILE_COLUMNS, MIXED_COLUMNS, PREFIX, plain};
-use crate::contract::{Contract, EXTRA_COLUMN, parse_fields};
+use crate::contract::{Contract, ContractField, EXTRA_COLUMN, parse_fields};
 use crate::formats;
 use crate::kinds::Registry;
 use crate::problem::{Problem, Problems, SourceText};
@@ -250,10 +250,7 @@ impl Resolver<'_> {
                 plain(&field.name).replace('.', "_")
             )));
         }
-        let mut columns: Vec<OutputColumn> = fields
-            .iter()
-            .map(|f| OutputColumn { name: f.name.clone(), ty: f.ty, nullable: !f.not_null, limit: f.limit })
-            .collect();
+        let mut columns: Vec<OutputColumn> = fields.iter().map(ContractField::column).collect();
         if event.extra == ExtraFields::Keep {
             if let Some(field) = fields.iter().find(|f| f.name == EXTRA_COLUMN) {
                 self.problems.add(

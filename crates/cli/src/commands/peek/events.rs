@@ -52,13 +52,7 @@ pub(super) fn rows(
             (contract, decoder)
         }
     };
-    let column = |f: &sluice_core::contract::ContractField| sluice_core::columns::OutputColumn {
-        name: f.name.clone(),
-        ty: f.ty,
-        nullable: !f.not_null,
-        limit: None,
-    };
-    let mut columns: Vec<_> = contract.fields.iter().map(column).collect();
+    let mut columns = contract.columns();
     if contract.extra == sluice_core::config::ExtraFields::Keep {
         let ty = sluice_core::types::SqlType::Json;
         columns.push(sluice_core::columns::OutputColumn { name: "extra".into(), ty, nullable: true, limit: None });

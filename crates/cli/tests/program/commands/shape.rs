@@ -1,10 +1,8 @@
 //! `manual --shape`: what is written down of an event is judged by independent programs, and agrees with what a run takes.
 
-use std::process::Command;
-
 use serde_json::Value;
 
-use crate::common::{TestProject, visible_files};
+use crate::common::{TestProject, python, visible_files};
 
 const PIPELINE: &str = r#"
 pipeline = "weighings"
@@ -45,7 +43,7 @@ const RECORDS: &[(&str, bool)] = &[
     (r#"{"id":"a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11","load":{"kind":"salt"},"sent_at":"soon"}"#, false),
 ];
 
-/// Prints `True` or `False` for each line of a file; argument 3 says whether it is an Avro schema, which rows are read with.
+/// Prints for each line of a file whether a schema takes it.
 const JUDGE: &str = r#"
 import json, sys
 schema = json.load(open(sys.argv[1]))
@@ -56,6 +54,7 @@ for line in open(sys.argv[2]):
     print(judge.is_valid(json.loads(line)))
 "#;
 
+/// Prints rows of a file of Avro, read by a schema of one's own.
 const READ: &str = r#"
 import json, sys
 import fastavro
@@ -64,19 +63,6 @@ with open(sys.argv[2], "rb") as file:
     for row in fastavro.reader(file, reader_schema=schema):
         print(row["id"], row["kind"], row["berth"])
 "#;
-
-/// What a program of the Python for tests prints; None where there is none.
-fn python(project: &TestProject, program: &str, arguments: &[&str]) -> Option<Vec<String>> {
-    let Some(python) = std::env::var_os("SLUICE_TEST_PYTHON") else {
-        assert!(std::env::var_os("SLUICE_TEST_SERVICES").is_none(), "SLUICE_TEST_PYTHON is not set");
-        eprintln!("skipped: SLUICE_TEST_PYTHON is not set");
-        return None;
-    };
-    let output =
-        Command::new(python).args(["-c", program]).args(arguments).current_dir(project.path(".")).output().unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    Some(String::from_utf8(output.stdout).unwrap().lines().map(str::to_string).collect())
-}
 
 fn project() -> TestProject {
     let project = TestProject::new(PIPELINE);

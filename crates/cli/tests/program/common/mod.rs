@@ -159,6 +159,19 @@ impl TestProject {
 }
 
 /// Files that a reader of the folder sees.
+/// What a program of the Python for tests prints, line by line, in the project's folder; None where there is none.
+pub fn python<A: AsRef<std::ffi::OsStr>>(project: &TestProject, program: &str, arguments: &[A]) -> Option<Vec<String>> {
+    let Some(python) = std::env::var_os("SLUICE_TEST_PYTHON") else {
+        assert!(std::env::var_os("SLUICE_TEST_SERVICES").is_none(), "SLUICE_TEST_PYTHON is not set");
+        eprintln!("skipped: SLUICE_TEST_PYTHON is not set");
+        return None;
+    };
+    let output =
+        Command::new(python).args(["-c", program]).args(arguments).current_dir(project.path(".")).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    Some(String::from_utf8(output.stdout).unwrap().lines().map(str::to_string).collect())
+}
+
 pub fn visible_files(folder: &Path) -> Vec<PathBuf> {
     all_files(folder, false)
 }

@@ -1,11 +1,9 @@
 //! Rows that land as Arrow IPC and as Avro: other libraries read them with their types, and so do we.
 
-use std::process::Command;
-
 use rstest::rstest;
 use serde_json::{Value, json};
 
-use crate::common::{TestProject, visible_files};
+use crate::common::{TestProject, python, visible_files};
 
 const FIELDS: &str = "t text not null, b boolean, i integer, l bigint, d double precision, n decimal(18,2), day date, at \
                       timestamptz, j json";
@@ -97,18 +95,10 @@ for path in sys.argv[1:]:
         for row in reader:
             print(json.dumps({k: v if v is None or type(v) in (bool, int, float) else str(v) for k, v in row.items()}))
 ";
-    let Ok(python) = std::env::var("SLUICE_TEST_PYTHON") else {
-        assert!(std::env::var_os("SLUICE_TEST_SERVICES").is_none(), "Python is missing");
-        eprintln!("skipped: no Python; scripts/services run has one");
-        return;
-    };
     let project = set_up("avro", "");
     project.expect(0, RUN);
-    let output = Command::new(python).args(["-c", READ]).args(visible_files(&project.path("archive/all"))).output();
-    let output = output.unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let rows: Vec<Value> =
-        String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let Some(said) = python(&project, READ, &visible_files(&project.path("archive/all"))) else { return };
+    let rows: Vec<Value> = said.iter().map(|line| serde_json::from_str(line).unwrap()).collect();
     let first = json!({ "t": "a \"quote\" 閘門", "b": true, "i": i32::MIN, "l": i64::MAX, "d": 0.1, "n": "-9999999999999999.99",
         "day": "1969-12-31", "at": "1960-01-01 00:00:00.000001+00:00", "j": "{\"a\":[1,null]}" });
     let empty =

@@ -1,11 +1,9 @@
 //! Messages of Protobuf: drafted with their schema, read bare and by the number of their schema, bad ones kept and tried again, and
 //! compared with what another library makes of them.
 
-use std::process::Command;
-
 use super::avro::{numbered, send, varint};
-use crate::common::TestProject;
 use crate::common::topics::{StandIn, project, rows};
+use crate::common::{TestProject, python};
 use serde_json::{Value, json};
 use sluice_standin::registry::Registry;
 
@@ -236,22 +234,15 @@ for _ in range(400):
 
 #[test]
 fn messages_say_what_another_library_says_of_them() {
-    let Ok(python) = std::env::var("SLUICE_TEST_PYTHON") else {
-        assert!(std::env::var_os("SLUICE_TEST_SERVICES").is_none(), "Python is missing");
-        eprintln!("skipped: no Python; scripts/services run has one");
-        return;
-    };
-    let output = Command::new(python).args(["-c", OTHER]).output().unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let text = String::from_utf8(output.stdout).unwrap();
     let bytes = |hex: &str| -> Vec<u8> {
         (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
     };
-    let (set, messages) = text.split_once('\n').unwrap();
     let (broker, project) = set_up();
+    let Some(said) = python::<&str>(&project, OTHER, &[]) else { return };
+    let (set, messages) = said.split_first().unwrap();
     project.write("schemas/passage.desc", bytes(set));
     let pairs: Vec<(Vec<u8>, Value)> = messages
-        .lines()
+        .iter()
         .map(|line| line.split_once('\t').map(|(hex, said)| (bytes(hex), serde_json::from_str(said).unwrap())).unwrap())
         .collect();
     send(&broker, pairs.iter().map(|(message, _)| message.clone()));
