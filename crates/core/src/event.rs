@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::change::{Change, Changes, Marks};
 
 /// A place in a partition: of a file, a byte, or a row where it is read as a whole; of a topic, an offset; of a change feed, a log position and the place
-/// of the change within its transaction. It names the next event to read.
+/// of the change within its transaction; of a list, the place in it and the number of the reading. It names the next event to read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct Position {
     /// The byte, offset or log position.
@@ -73,6 +73,17 @@ pub struct Chunk {
     pub schemas: Option<Arc<MessageSchemas>>,
     /// Where each record is a change of a row: what the change feed reports about it.
     pub changes: Option<Arc<Changes>>,
+    /// Where the records are rows of a list, which is read whole again and again.
+    pub list: Option<ListPart>,
+}
+
+/// Part of one reading of a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ListPart {
+    /// The number of the reading, from 1.
+    pub reading: u64,
+    /// Whether the list has been read whole: rows that this reading did not have are gone.
+    pub is_end: bool,
 }
 
 /// The language of a schema.
@@ -178,6 +189,7 @@ impl Default for Chunk {
             messages: None,
             schemas: None,
             changes: None,
+            list: None,
         }
     }
 }
@@ -187,14 +199,14 @@ impl Chunk {
     pub fn position_at(&self, start: u32) -> Position {
         if let Some(starts) = &self.numbered {
             let before = starts.partition_point(|s| *s < start);
-            return Position::at(self.from.major + before as u64);
+            return Position { major: self.from.major + before as u64, ..self.from };
         }
         if let Some(changes) = &self.changes {
             return changes.at(start).map_or(self.from, |c| c.position);
         }
         match &self.messages {
             Some(messages) => messages.at(start).map_or(self.from, |m| Position::at(m.offset)),
-            None => Position::at(self.from.major + u64::from(start)),
+            None => Position { major: self.from.major + u64::from(start), ..self.from },
         }
     }
 
@@ -228,8 +240,8 @@ impl Chunk {
         let to = match (&messages, &changes) {
             (_, Some(_)) => Position { minor: from.minor + 1, ..from },
             (Some(_), None) => Position::at(from.major + 1),
-            (None, None) if numbered.is_some() => Position::at(from.major + 1),
-            (None, None) => Position::at(from.major + bytes.len() as u64),
+            (None, None) if numbered.is_some() => Position { major: from.major + 1, ..from },
+            (None, None) => Position { major: from.major + bytes.len() as u64, ..from },
         };
         Self {
             partition: Arc::clone(&self.partition),
@@ -246,6 +258,7 @@ impl Chunk {
             messages,
             schemas: self.schemas.clone(),
             changes,
+            list: self.list,
         }
     }
 }

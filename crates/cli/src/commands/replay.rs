@@ -68,7 +68,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
         output::note("nothing was read again\n");
         return Ok(Exit::Fine);
     }
-    let portions: Vec<Portion> = asked.batches.iter().map(Portion::of_batch).collect();
+    let portions: Vec<Portion> = asked.batches.iter().map(|batch| Portion::of_batch(&pipeline.plan, batch)).collect();
     let work = ReplayWork { portions: &portions, into: &asked.into, what: &asked.what, reason: &args.reason };
     execute(arguments, &project, &pipeline, ledger.as_ref(), &work)
 }

@@ -2,6 +2,7 @@
 
 pub(crate) mod feed;
 pub mod files;
+pub(crate) mod list;
 pub mod mariadb;
 pub mod postgres;
 #[cfg(test)]

@@ -161,7 +161,8 @@ impl Ranges {
     /// Where the chunk does not follow what was read of its partition before: a broken reader.
     pub fn add(&mut self, chunk: &Chunk) -> Result<(), String> {
         match self.0.iter_mut().rev().find(|r| r.partition == chunk.partition) {
-            Some(range) if range.to == chunk.from => {
+            // Each reading of a list begins at its beginning.
+            Some(range) if range.to == chunk.from || chunk.list.is_some() => {
                 range.to = chunk.to;
                 range.identity.clone_from(&chunk.identity);
                 Ok(())

@@ -308,7 +308,8 @@ impl EventReader<'_, '_> {
 
     fn arrival(&mut self, table: &DeTable<'_>, place: &Place) -> ArrivalConfig {
         let (connection, meant) = self.connection(table);
-        let kind = meant.as_ref().and_then(|c| self.registry.intake(&c.scheme));
+        let has = |key: &str| table.get(key).is_some();
+        let kind = meant.as_ref().and_then(|c| self.registry.intake_with(&c.scheme, has));
         if let (Some(connection), None) = (&connection, &kind) {
             self.cannot(table, &connection.name, &connection.scheme, "arrive from");
         }

@@ -82,6 +82,10 @@ impl<'a> ArrivalFlow<'a> {
 
     /// Decodes a chunk: all of its records, or of a change feed the changes of each table.
     pub fn decode(&mut self, chunk: &Chunk) -> Vec<Arrived> {
+        if chunk.list.is_some() && chunk.records == 0 && chunk.bytes.is_empty() {
+            // The end of a reading.
+            return Vec::new();
+        }
         let Some(changes) = &chunk.changes else { return vec![self.records(chunk, 0, None)] };
         let mut records = vec![0_u64; self.events.len()];
         for change in &changes.each {

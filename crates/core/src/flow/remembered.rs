@@ -9,7 +9,8 @@ use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 
 use super::{Arriving, FlowSink, Walk};
 use crate::batch::{StationCount, arrival_in};
-use crate::event::{Chunk, RecordSpan, RowOrigin};
+use crate::change::Marks;
+use crate::event::{Chunk, ListPart, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
 use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, Plan};
@@ -32,6 +33,8 @@ pub struct Waiting {
     pub watermark: Option<i64>,
     /// Of a join, the side that they come from; else 0.
     pub side: usize,
+    /// What goes along with them, where they are changes.
+    pub marks: Option<Marks>,
 }
 
 /// What came out of a station that remembers.
@@ -70,6 +73,8 @@ struct ArrivalClock {
     watermarks: Watermarks,
     /// What was left to read when the last chunk had been read.
     unread: Unread,
+    /// Of a list, whether its present reading has rejects: which rows these are is not known, so that none counts as gone.
+    is_spoiled: bool,
 }
 
 /// Where the watermark of what a station takes comes from.
@@ -142,6 +147,7 @@ impl<'a> Memory<'a> {
             arrival: arrival.label.clone(),
             watermarks: Watermarks::default(),
             unread: Unread::default(),
+            is_spoiled: false,
         };
         let clocks = arrivals.iter().map(clock).collect();
         let mut memory = Self { plan, store, stations: BTreeMap::new(), clocks, waiting: VecDeque::new() };
@@ -207,7 +213,7 @@ impl<'a> Memory<'a> {
     pub fn take(
         &mut self,
         walk: &Walk<'_>,
-        partition: &Arc<str>,
+        (partition, list): (&Arc<str>, Option<ListPart>),
         times: &[Option<i64>],
         unread: &Unread,
         waiting: Vec<Waiting>,
@@ -233,8 +239,29 @@ impl<'a> Memory<'a> {
             };
             self.pass(walk, &next, &watermarks, sink)?;
         }
+        let is_spoiled = list.is_some_and(|list| list.is_end) && std::mem::take(&mut self.clocks[own].is_spoiled);
+        if let Some(list) = list.filter(|list| list.is_end && !is_spoiled) {
+            self.read_whole(walk, own, list.reading, sink)?;
+        }
         let clock = &mut self.clocks[own];
         clock.watermarks.advance(partition, times, latest, clock.unread.at);
+        Ok(())
+    }
+
+    /// Rows of a list were rejected in its present reading.
+    pub fn note_rejects(&mut self, partition: &str) {
+        if let Some(own) = clock_of(&self.clocks, partition) {
+            self.clocks[own].is_spoiled = true;
+        }
+    }
+
+    /// A list has been read whole: the references that look its rows up forget those that it has no more.
+    fn read_whole(&mut self, walk: &Walk<'_>, own: usize, reading: u64, sink: &mut impl MemorySink) -> Outcome<()> {
+        let arrival = self.plan.arrivals.iter().find(|arrival| arrival.label == self.clocks[own].arrival);
+        for event in arrival.map_or_else(Vec::new, |arrival| self.plan.looked_up_by(arrival.event)) {
+            let given = self.station(event)?.station.read_whole(reading)?;
+            self.made(walk, event, (None, Vec::new(), NEVER), given, sink)?;
+        }
         Ok(())
     }
 
@@ -283,7 +310,9 @@ impl<'a> Memory<'a> {
     fn pass(&mut self, walk: &Walk<'_>, next: &Waiting, watermarks: &[i64], sink: &mut impl MemorySink) -> Outcome<()> {
         let Self { stations, store, .. } = self;
         let one = stations.get_mut(&next.event).ok_or_else(|| Failure::internal("no such station"))?;
-        let input = StateInput { rows: &next.rows, watermarks, now: walk.now, side: next.side };
+        let reading = next.origin.chunk.list.map_or(0, |list| list.reading);
+        let marks = next.marks.as_ref();
+        let input = StateInput { rows: &next.rows, watermarks, now: walk.now, side: next.side, reading, marks };
         // Rows that it makes now are judged by those that it has made before.
         let passed = one.station.passed();
         let mut given = one.station.take(input, store.as_ref())?;

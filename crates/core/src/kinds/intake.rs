@@ -28,6 +28,15 @@ pub trait IntakeKind: Send + Sync {
     fn has_messages(&self) -> bool {
         false
     }
+    /// The key of an arrival that tells this kind from others of its scheme; None for the one that needs no such key.
+    fn told_by(&self) -> Option<&'static str> {
+        None
+    }
+    /// Whether an arrival is a list: it is read whole, again and again, and rows that it does not have any more are gone.
+    fn is_list(&self, options: &Options) -> bool {
+        let _ = options;
+        false
+    }
     /// Looks at the outside and says what is missing there. Changes nothing.
     fn check(&self, settings: &Settings) -> Vec<Problem>;
     /// What it reads, for recognising it under another name: the place, and which part of it.

@@ -46,7 +46,7 @@ pub struct Settings {
     pub secrets: Arc<dyn SecretStore>,
     /// The name of the arrival or landing with its pipeline; empty where something is only looked at.
     pub label: String,
-    /// Of an arrival from a change feed, the event's contract.
+    /// Of an arrival from a change feed, or of a list, the event's contract.
     pub contract: Option<Arc<Contract>>,
     /// And what is computed from several of its columns.
     pub computed: Vec<Computed>,

@@ -53,9 +53,16 @@ impl Registry {
         self.connections.iter().find(|c| c.scheme == scheme).map(Arc::as_ref)
     }
 
-    /// The intake that reads connections of a scheme.
+    /// The intake that reads connections of a scheme without a key that tells it from others.
     pub fn intake(&self, scheme: &str) -> Option<Arc<dyn IntakeKind>> {
-        self.intakes.iter().find(|k| k.scheme() == scheme).cloned()
+        self.intakes.iter().find(|k| k.scheme() == scheme && k.told_by().is_none()).cloned()
+    }
+
+    /// The intake of an arrival that has some keys. Where no key tells, it is the first of its scheme.
+    pub fn intake_with(&self, scheme: &str, has: impl Fn(&str) -> bool) -> Option<Arc<dyn IntakeKind>> {
+        let of_scheme = || self.intakes.iter().filter(|k| k.scheme() == scheme);
+        let told = of_scheme().find(|k| k.told_by().is_some_and(&has)).cloned();
+        told.or_else(|| self.intake(scheme)).or_else(|| of_scheme().next().cloned())
     }
 
     /// The landing that writes connections of a scheme.

@@ -56,7 +56,7 @@ impl Resolver<'_> {
     }
 
     /// Notes expressions over several columns, and conditions, for the feed that the event arrives from.
-    fn note_computed(
+    pub(super) fn note_computed(
         &mut self,
         event: usize,
         when: Option<&EmbeddedText>,
@@ -114,12 +114,17 @@ impl Resolver<'_> {
                 None => drop(read.insert(place)),
             }
         }
-        let (event, read) = self.arrived(event, read);
+        self.note_key(event, landing, &options.place_of("key"), read);
+    }
+
+    /// Notes by which columns of an event rows are identified, for the feed that it arrives from.
+    pub(super) fn note_key(&mut self, event: usize, of: &str, place: &Place, columns: BTreeSet<usize>) {
+        let (event, read) = self.arrived(event, columns);
         let plan = &self.plan.events[event];
         let Some(contract) = plan.contract.as_ref().filter(|_| plan.context.is_of_changes()) else { return };
         let named = |place: usize| contract.fields.get(place).and_then(|f| f.path.first().cloned());
         let columns = read.into_iter().filter_map(named).collect();
-        let key = MirrorKey { landing: landing.into(), columns, place: options.place_of("key") };
+        let key = MirrorKey { landing: of.into(), columns, place: place.clone() };
         if let Some(reads) = self.reads_of(event) {
             reads.mirror_keys.push(key);
         }

@@ -34,9 +34,13 @@ pub(super) fn micros(duration: Duration) -> i64 {
 
 /// The events that arrive of which an event is made.
 pub(super) fn roots_of<'c>(config: &'c PipelineConfig, made: &MadeConfig) -> Vec<&'c EventConfig> {
+    roots_below(config, made.parents().map(|parent| parent.value.clone()).collect())
+}
+
+/// The events that arrive of which some events are made, by their names.
+fn roots_below(config: &PipelineConfig, mut open: Vec<String>) -> Vec<&EventConfig> {
     let mut roots: Vec<&EventConfig> = Vec::new();
     let mut seen: Vec<String> = Vec::new();
-    let mut open: Vec<String> = made.parents().map(|parent| parent.value.clone()).collect();
     while let Some(name) = open.pop() {
         let Some(of) = config.events.iter().find(|e| e.name == name && !seen.contains(&name)) else { continue };
         seen.push(name);
@@ -141,12 +145,23 @@ impl Resolver<'_> {
 
     /// A station that remembers needs all of its events in one order.
     fn check_lane(&mut self, event: &EventConfig, made: &MadeConfig) {
+        let other = made.reference.as_ref().map(|reference| &reference.event.value);
+        let looked_up: Vec<&str> = other
+            .map_or_else(Vec::new, |other| roots_below(self.config, [other.clone()].into()))
+            .into_iter()
+            .map(|root| root.name.as_str())
+            .collect();
+        let others = made.parents().map(|parent| &parent.value).filter(|parent| Some(*parent) != other).cloned();
+        let own: Vec<&str> =
+            roots_below(self.config, others.collect()).into_iter().map(|root| root.name.as_str()).collect();
         for root in roots_of(self.config, made) {
-            self.check_lane_of(event, made, root);
+            // The latest row of a key is all that a reference needs to know of changes.
+            let takes_changes = looked_up.contains(&root.name.as_str()) && !own.contains(&root.name.as_str());
+            self.check_lane_of(event, made, root, takes_changes);
         }
     }
 
-    fn check_lane_of(&mut self, event: &EventConfig, made: &MadeConfig, root: &EventConfig) {
+    fn check_lane_of(&mut self, event: &EventConfig, made: &MadeConfig, root: &EventConfig, takes_changes: bool) {
         let name = &event.name;
         let mut refuse = |message: String, place: Place, help: &str| {
             self.problems.add(Problem::error("value.type", message, place).with_help(help));
@@ -156,12 +171,16 @@ impl Resolver<'_> {
             refuse(message, made.of.place.clone(), "one place with a pattern can take several topics or folders");
         }
         for arrival in &root.arrivals {
-            if arrival.kind.as_ref().is_some_and(|kind| kind.is_feed()) {
+            let is_feed = arrival.kind.as_ref().is_some_and(|kind| kind.is_feed());
+            if is_feed && takes_changes {
+                continue;
+            }
+            if is_feed {
                 let message = format!("`{name}` remembers events, and `{}` arrives as changes of rows", root.name);
                 refuse(
                     message,
                     made.of.place.clone(),
-                    "change feeds cannot be gathered or freed of repeated events yet",
+                    "rows of a change feed can be looked up by a `reference`; they cannot be gathered, joined or freed of repeated ones",
                 );
             } else if arrival.options.integer("lanes") > 1 {
                 let message =

@@ -82,6 +82,16 @@ impl Plan {
         self.meetings().into_iter().find(|meeting| meeting.arrival(label).is_some())
     }
 
+    /// The events for which rows of an event are looked up, by their places, whatever columns are computed of it before.
+    pub fn looked_up_by(&self, event: usize) -> Vec<usize> {
+        let one = |making: &Making| match &making.state {
+            None => self.looked_up_by(making.event),
+            Some(StatePlan::Reference(_)) if making.side > 0 => vec![making.event],
+            Some(_) => Vec::new(),
+        };
+        self.events[event].makes.iter().flat_map(one).collect()
+    }
+
     /// The events that are made of two others.
     fn joins(&self) -> impl Iterator<Item = usize> {
         self.events.iter().flat_map(|event| &event.makes).filter(|making| making.side > 0).map(|making| making.event)

@@ -5,6 +5,7 @@ mod each;
 mod joined;
 mod known;
 mod landed;
+mod listed;
 mod made;
 mod meeting;
 mod overlap;
@@ -254,7 +255,7 @@ pub struct ArrivalPlan {
     pub lanes: u32,
     /// Further events that arrive by the same reading, with their checked keys: tables of one change feed.
     pub others: Vec<(usize, Options)>,
-    /// For each event of a change feed, what is read of it.
+    /// For each event of a change feed, and for that of a list, what is read of it.
     pub reads: Vec<FeedReads>,
 }
 
@@ -342,6 +343,11 @@ impl ArrivalPlan {
     /// The events that arrive, in the order of their numbers in a change feed.
     pub fn events(&self) -> impl Iterator<Item = usize> {
         std::iter::once(self.event).chain(self.others.iter().map(|(event, _)| *event))
+    }
+
+    /// Whether it is a list, which is read whole again and again.
+    pub fn is_list(&self) -> bool {
+        self.kind.is_list(&self.options)
     }
 
     /// What the intake is opened with for each of the events.

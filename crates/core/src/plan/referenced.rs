@@ -11,7 +11,12 @@ use crate::columns::OutputColumn;
 use crate::config::{JoinConfig, MadeConfig, OF_CLOSING, OF_WINDOWS};
 use crate::expr::{SelectItem, bind_condition, bind_joined};
 use crate::problem::Problem;
-use crate::state::{JoinPlan, LEFT, RIGHT, ReferencePlan, StatePlan};
+use crate::state::{JoinPlan, JoinSide, LEFT, RIGHT, ReferencePlan, StatePlan};
+
+/// The places of the parts of the key among prepared columns.
+fn sides_key(side: &JoinSide) -> std::ops::Range<usize> {
+    side.columns.len()..side.columns.len() + side.key.len()
+}
 
 impl Resolver<'_> {
     /// Notes how an event is made of another one and of rows that are looked up; gives its columns.
@@ -69,8 +74,19 @@ impl Resolver<'_> {
         let own_scope = scope_of(&both.inputs[RIGHT]);
         let deleted = reference.options.sql("deleted");
         let deleted = deleted.and_then(|text| Some((text, bind_condition(text, &own_scope, self.problems)?)));
+        let right = self.plan.arrivals_of(parents[RIGHT]);
+        let is_list = right.iter().any(|arrival| self.plan.arrivals[*arrival].is_list());
+        let is_feed = right.iter().any(|arrival| self.plan.arrivals[*arrival].kind.is_feed());
         let history = reference.options.is_set("history").then(|| reference.options.duration("history"));
         let history = history.map(micros);
+        if history.is_some() && is_feed {
+            let place = reference.options.place_of("history");
+            self.problems.add(
+                Problem::error("value.type", "a change feed reports the latest row alone, and no history", place)
+                    .with_help("leave `history` out"),
+            );
+            return None;
+        }
         if let (Some(_), Some(_)) = (history, wait) {
             let place = reference.options.place_of("wait");
             self.problems.add(
@@ -87,9 +103,9 @@ impl Resolver<'_> {
             None if wait.is_some() => {
                 let own = [parents[LEFT]; 2];
                 let clocks = self.clocks("an event that waits", &reference.options.place_of("wait"), own)?;
-                [Some(clocks[LEFT]), self.plan.events[parents[RIGHT]].time]
+                [Some(clocks[LEFT]), self.latest_by(parents[RIGHT], is_list || is_feed)]
             }
-            None => [None, self.plan.events[parents[RIGHT]].time],
+            None => [None, self.latest_by(parents[RIGHT], is_list || is_feed)],
         };
         let time = clocks[RIGHT].map(|time| {
             rights.push(time_column(time, &both.inputs[RIGHT]));
@@ -104,6 +120,7 @@ impl Resolver<'_> {
             sides,
             select,
             is_required,
+            is_list,
             time,
             deleted,
             history,
@@ -114,11 +131,28 @@ impl Resolver<'_> {
         });
         let mut lefts = both.items(LEFT, &used, &parts, reference);
         lefts.extend(clocks[LEFT].map(|time| time_column(time, &both.inputs[LEFT])));
+        if is_feed {
+            let mut key = BTreeSet::new();
+            let range = sides_key(&plan.sides[RIGHT]);
+            rights[range].iter().for_each(|item| item.expr.add_columns(&mut key));
+            let name = self.config.events.iter().find(|e| e.made.as_ref().is_some_and(|m| std::ptr::eq(m, made)));
+            let name = name.map_or_else(String::new, |event| event.name.clone());
+            self.note_key(parents[RIGHT], &name, &reference.on.whole(), key);
+        }
         for (side, items) in [(LEFT, lefts), (RIGHT, rights)] {
             let transform = self.prepare(None, items, &both.inputs[side], parents[side]);
+            if side == RIGHT {
+                self.note_computed(parents[RIGHT], None, made.columns.as_ref(), &transform);
+            }
             let state = Some(StatePlan::Reference(Arc::clone(&plan)));
             self.plan.events[parents[side]].makes.push(Making { unfold: None, event: index, transform, state, side });
         }
         Some(columns)
+    }
+
+    /// The column that tells which of two rows of a key is the later one. Of a list the later reading counts, of a change feed the
+    /// order of its log.
+    fn latest_by(&self, event: usize, has_order: bool) -> Option<usize> {
+        self.plan.events[event].time.filter(|_| !has_order)
     }
 }

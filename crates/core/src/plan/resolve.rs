@@ -31,6 +31,7 @@ pub fn load(
 pub fn resolve(config: &PipelineConfig, texts: SealedTexts, problems: &mut Problems) -> Plan {
     let mut resolver = Resolver { config, problems, plan: empty(config, texts), columns: HashMap::new() };
     resolver.events();
+    resolver.check_lists();
     check_overlaps(&[(config, &resolver.plan)], resolver.problems);
     resolver.plan.secrets = config.functions.used_secrets();
     resolver.plan
@@ -335,7 +336,7 @@ impl Resolver<'_> {
                     false => u32::try_from(arrival.options.integer("lanes")).unwrap_or(1).max(1),
                 },
                 others: Vec::new(),
-                reads: if kind.is_feed() { vec![reads] } else { Vec::new() },
+                reads: if kind.is_feed() || kind.is_list(&arrival.options) { vec![reads] } else { Vec::new() },
             });
         }
     }

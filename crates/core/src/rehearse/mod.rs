@@ -195,7 +195,7 @@ pub fn rehearse_fitting<'c>(
             let left: BTreeSet<Arc<str>> = later.map(|(arrival, chunk)| name(*arrival, chunk)).collect();
             let unread = Unread { partitions: left.into_iter().collect(), at: now };
             let waiting = work.take_waiting();
-            memory.take(&walk, &name(*arrival, chunk), &times, &unread, waiting, &mut work)?;
+            memory.take(&walk, (&name(*arrival, chunk), chunk.list), &times, &unread, waiting, &mut work)?;
         }
     }
     for (meeting, memory) in &mut memories {

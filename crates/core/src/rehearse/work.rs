@@ -218,7 +218,14 @@ impl FlowSink for RehearsedWork<'_> {
         let origin = RowOrigin { chunk: Arc::new(Chunk::default()), spans: Arc::clone(&self.spans), rows };
         self.records_at.insert(self.spans.as_ptr(), self.decoded.clone());
         let side = passed.station.side;
-        self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None, side });
+        self.waiting.push(Waiting {
+            event,
+            rows: passed.result.batch,
+            origin,
+            watermark: None,
+            side,
+            marks: passed.marks,
+        });
     }
 
     fn landed(&mut self, landing: usize, _: usize, passed: Passed<'_>) {

@@ -128,9 +128,8 @@ impl<'a> BatchBuilder<'a> {
     fn add_fields(&mut self, processed: &Processed) {
         for found in &processed.fields {
             self.nulls.add(found.event, &found.nulls);
-            let Some(contract) = self.plan.events[found.event].contract.as_ref().filter(|_| !self.is_feed) else {
-                continue;
-            };
+            let event = &self.plan.events[found.event];
+            let Some(contract) = event.contract.as_ref().filter(|_| !event.context.is_of_changes()) else { continue };
             let seen = self.fields.entry(found.event).or_default();
             seen.add(&processed.chunk, contract, found.events, &found.nulls, &found.unknown);
         }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::{Duration, Instant};
 
+use super::replay::is_left_out;
 use crate::batch::{LaneId, Ranges};
 use crate::event::Chunk;
 use crate::failure::Outcome;
@@ -56,6 +57,8 @@ pub(super) struct MeetingReader {
     lane: LaneId,
     members: Vec<Member>,
     pace: Arc<Pace>,
+    /// The member whose source is within a transaction: the rest of that comes before anything else.
+    within: Option<usize>,
 }
 
 impl Member {
@@ -90,7 +93,7 @@ impl MeetingReader {
             Some(one) if members.is_empty() && one.arrival == lane.arrival() => one.reader,
             last => {
                 members.extend(last);
-                Box::new(Self { lane: lane.clone(), members, pace })
+                Box::new(Self { lane: lane.clone(), members, pace, within: None })
             }
         }
     }
@@ -108,6 +111,9 @@ impl MeetingReader {
         let mut readers = Vec::new();
         for arrival in &meeting.arrivals {
             let own = ranges.of_arrival(lane, &arrival.label);
+            if is_left_out(arrival, lane, ranges) {
+                continue;
+            }
             if !own.0.is_empty() || meeting.arrivals.len() == 1 {
                 readers.push((arrival.label.clone(), false, arrival.view(around)?.ranges(&own)?));
             }
@@ -130,8 +136,9 @@ impl MeetingReader {
 
 impl LaneReader for MeetingReader {
     fn read(&mut self, limit: ReadLimit) -> Outcome<Read> {
-        let (mut pending, mut stuck) = (false, None);
-        for place in self.order() {
+        let (mut pending, mut stuck, mut away) = (false, None, None);
+        let order = self.within.map_or_else(|| self.order(), |place| vec![place]);
+        for place in order {
             let is_loading = self.members.iter().any(|member| member.is_reference && !member.is_loaded);
             let member = &mut self.members[place];
             if is_loading && !member.is_reference {
@@ -141,20 +148,28 @@ impl LaneReader for MeetingReader {
             match member.reader.read(limit)? {
                 Read::Chunk(chunk) => {
                     member.quiet_since = None;
+                    self.within = chunk.is_within().then_some(place);
+                    let member = &mut self.members[place];
                     let partition = member.name(&self.lane, &chunk.partition);
                     return Ok(Read::Chunk(Chunk { partition, ..chunk }));
                 }
+                Read::CaughtUp if self.within.take().is_some() => return Ok(Read::Pending),
                 Read::CaughtUp => member.is_loaded = true,
                 Read::Pending => pending = true,
                 Read::Stuck(failure) => stuck = stuck.or(Some(failure)),
+                // Others go on with the rows that were read before.
+                Read::Away(what) if member.is_reference && member.is_loaded && self.within.is_none() => {
+                    away = away.or(Some(what));
+                }
                 other @ (Read::Halt(_) | Read::Away(_)) => return Ok(other),
             }
             member.quiet_since = Some(Instant::now());
         }
-        Ok(match stuck {
+        Ok(match (away, stuck) {
+            (Some(what), _) => Read::Away(what),
             _ if pending => Read::Pending,
-            Some(failure) => Read::Stuck(failure),
-            None => Read::CaughtUp,
+            (None, Some(failure)) => Read::Stuck(failure),
+            (None, None) => Read::CaughtUp,
         })
     }
 

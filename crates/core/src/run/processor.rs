@@ -225,7 +225,14 @@ impl FlowSink for FlowResults<'_> {
         if passed.result.batch.num_rows() > 0 {
             let origin = self.origin(passed.origin());
             let side = passed.station.side;
-            self.waiting.push(Waiting { event, rows: passed.result.batch, origin, watermark: None, side });
+            self.waiting.push(Waiting {
+                event,
+                rows: passed.result.batch,
+                origin,
+                watermark: None,
+                side,
+                marks: passed.marks,
+            });
         }
     }
 

@@ -14,7 +14,7 @@ use crate::failure::{Failure, Outcome};
 use crate::kinds::{BatchOrder, LaneReader, Read, ReadLimit, StagedWork};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use crate::plan::Meeting;
-use crate::plan::{BatchFolders, Plan, Surroundings};
+use crate::plan::{ArrivalPlan, BatchFolders, Plan, Surroundings};
 use crate::reject::REJECTS;
 
 /// Bytes that are read at a time.
@@ -45,19 +45,58 @@ pub struct Portion {
 }
 
 impl Portion {
-    /// A batch that is read again as a whole.
-    pub fn of_batch(batch: &BatchRecord) -> Self {
+    /// A batch that is read again as a whole, all but what was only looked up and cannot be read again: rows of lists, and of
+    /// change feeds that share the lane of other arrivals.
+    pub fn of_batch(plan: &Plan, batch: &BatchRecord) -> Self {
+        let lists = plan.arrivals.iter().filter(|arrival| is_left_out(arrival, &batch.lane, &batch.ranges));
+        let lists = lists.flat_map(|arrival| arrival.events());
+        let lists: Vec<&str> = lists.map(|event| plan.events[event].name.as_str()).collect();
+        let listed = batch.counts.iter().filter(|count| lists.contains(&count.station.as_str()));
+        let listed: u64 = listed.map(|count| count.input).sum();
         Self {
             first: first_of(batch),
             ranges: batch.ranges.clone(),
             whole: batch.first.is_none() || batch.whole,
             now: batch.opened_at,
             // What another ledger read was not counted.
-            expected: (batch.state != BatchState::Adopted).then_some(batch.read),
+            expected: (batch.state != BatchState::Adopted).then_some(batch.read.saturating_sub(listed)),
             into: None,
             all_rejects: false,
         }
     }
+}
+
+/// Whether what an arrival had in a batch is left out where the batch is read again.
+pub(super) fn is_left_out(arrival: &ArrivalPlan, lane: &LaneId, ranges: &Ranges) -> bool {
+    let is_alone = || ranges.0.iter().all(|range| lane.arrival_of(&range.partition).0 == arrival.label);
+    arrival.is_list() || (arrival.kind.is_feed() && (lane.arrival() != arrival.label || !is_alone()))
+}
+
+/// Refuses landings that get rows of a change feed which is left out: they would lose them.
+///
+/// # Errors
+/// Where one of the landings of the work, by their places, is such a landing.
+fn refuse_left_out(plan: &Plan, work: &ReplayWork<'_>) -> Outcome<()> {
+    for portion in work.portions {
+        let into = portion.into.as_deref().unwrap_or(work.into);
+        for arrival in plan.arrivals.iter().filter(|a| is_left_out(a, &portion.first.0, &portion.ranges)) {
+            let reached: Vec<usize> = arrival.events().flat_map(|event| plan.landings_of(event)).collect();
+            if let Some(place) = reached.iter().find(|place| into.contains(place)) {
+                let label = &plan.landings[*place].label;
+                let others = (0..plan.landings.len()).filter(|place| !reached.contains(place));
+                let others: Vec<&str> = others.map(|place| plan.landings[place].label.as_str()).collect();
+                return Err(Failure::findings(format!(
+                    "{label} gets rows of the change feed {}, which is read once, in the order of its log",
+                    arrival.label
+                ))
+                .with_help(match others.is_empty() {
+                    true => "nothing was read".to_string(),
+                    false => format!("nothing was read. Landings of other events: {}", others.join(", ")),
+                }));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// What was done.
@@ -103,6 +142,7 @@ pub fn replay(
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
     refuse_remembered(plan, work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or(work.into)))?;
+    refuse_left_out(plan, work)?;
     let landings = open_landings(plan, around)?;
     finish_replay_batches(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
@@ -171,7 +211,7 @@ pub(super) fn catch_up(
         let portion = |(batch, labels): &(&BatchRecord, Vec<&str>)| Portion {
             into: Some(labels.iter().filter_map(place).collect()),
             all_rejects: labels.contains(&REJECTS),
-            ..Portion::of_batch(batch)
+            ..Portion::of_batch(&plan, batch)
         };
         let portions: Vec<Portion> = lacking.iter().map(portion).collect();
         let what = "what landings lacked of adopted batches";

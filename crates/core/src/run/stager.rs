@@ -105,11 +105,16 @@ impl<'a> Stager<'a> {
         batch.add_range(&processed)?;
         let (waiting, times) = (std::mem::take(&mut processed.waiting), std::mem::take(&mut processed.times));
         let (chunk, unread) = (Arc::clone(&processed.chunk), processed.unread.clone());
+        let is_spoiled = chunk.list.is_some() && !processed.rejects.is_empty();
         batch.add(processed)?;
         if let Some(memory) = &mut self.memory {
             let walk = walk(self.shared, self.folders, batch);
             let mut results = FlowResults::new(self.shared.plan);
-            memory.take(&walk, &chunk.partition, &times, &unread, waiting, &mut results)?;
+            if is_spoiled {
+                memory.note_rejects(&chunk.partition);
+            }
+            let of = (&chunk.partition, chunk.list);
+            memory.take(&walk, of, &times, &unread, waiting, &mut results)?;
             self.pace.note(memory.newest());
             batch.add_results(results)?;
         }

@@ -20,6 +20,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 
 use crate::batch::{LaneId, StationCount};
+use crate::change::Marks;
 use crate::failure::{Failure, Outcome};
 use crate::ledger::Ledger;
 use crate::plan::transform::RowFault;
@@ -159,6 +160,10 @@ pub struct StateInput<'a> {
     pub now: i64,
     /// Of a join, the side that they come from; else 0.
     pub side: usize,
+    /// Of rows of a list, the number of its reading; else 0.
+    pub reading: u64,
+    /// What goes along with the rows, where they are changes.
+    pub marks: Option<&'a Marks>,
 }
 
 /// What a station gives on.
@@ -190,6 +195,15 @@ pub trait Station: Send {
     /// # Errors
     /// Never for a resolved plan.
     fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given>;
+
+    /// A list whose rows it looks up has been read whole: those that this reading did not have are gone.
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    fn read_whole(&mut self, reading: u64) -> Outcome<Given> {
+        let _ = reading;
+        Ok(Given::default())
+    }
 
     /// Whether [`Station::end`] would give something on.
     fn would_give(&self, watermark: i64, all: bool) -> bool;

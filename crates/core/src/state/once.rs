@@ -98,7 +98,7 @@ impl Once {
 
 impl Station for Once {
     fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given> {
-        let StateInput { rows, watermarks, now, side: _ } = input;
+        let StateInput { rows, watermarks, now, .. } = input;
         let columns = rows.columns();
         let parts: Vec<Cells<'_>> = self.plan.key.iter().map(|(i, c)| Cells::of(&columns[*i], c.ty)).collect();
         let times = self.plan.time.map(|i| columns[i].as_primitive::<TimestampMicrosecondType>());
@@ -298,7 +298,7 @@ mod tests {
                     }
                     newest = newest.max(*time);
                 }
-                let input = StateInput { rows: &rows(&events), watermarks: &watermarks, now: 0, side: 0 };
+                let input = StateInput { rows: &rows(&events), watermarks: &watermarks, now: 0, side: 0, reading: 0, marks: None };
                 let given = station.take(input, &store).unwrap();
                 prop_assert_eq!(given.count.repeated, (events.len() - expected.len()) as u64);
                 prop_assert_eq!(given.origin.unwrap(), expected);

@@ -27,6 +27,8 @@ pub(crate) struct Standing {
     pub label: String,
     pub place: String,
     pub kind: &'static str,
+    /// Whether it is read whole again and again.
+    pub is_list: bool,
     pub positions: Vec<PartitionPosition>,
     pub states: Vec<PartitionState>,
     /// Events that are read in a second while the pipeline runs, by its recent batches.
@@ -38,6 +40,13 @@ pub(crate) struct Standing {
 }
 
 impl Standing {
+    /// Of a list, how it stands, in words: nothing of it is ever behind.
+    pub(crate) fn list_text(&self) -> Option<String> {
+        let last = self.positions.iter().map(|known| known.position.minor).max();
+        let readings = || last.map_or("not read yet".to_string(), |last| format!("reading {last} was the last one"));
+        self.is_list.then(|| format!("a list, which each run reads whole; {}", readings()))
+    }
+
     pub(super) fn position(&self, partition: &str) -> Option<&PartitionPosition> {
         self.positions.iter().find(|p| *p.partition == *partition)
     }
@@ -131,6 +140,7 @@ pub(crate) fn standings(project: &Project, pipeline: &LoadedPipeline, ledger: &d
             label: arrival.label.clone(),
             place: arrival.connection.name.clone(),
             kind: arrival.kind.name(),
+            is_list: arrival.is_list(),
             positions,
             states,
             pace: if took > 0 { read as f64 * 1e6 / took as f64 } else { 0.0 },

@@ -22,7 +22,8 @@ pub(super) fn as_text(pipeline: &str, state: &PipelineState, standings: &[Standi
     for standing in standings {
         out.push_str(&format!("\n{} at {} ({})\n", style::bold(&standing.label), standing.place, standing.kind));
         if standing.states.is_empty() {
-            out.push_str("  no partition is there yet\n");
+            let text = standing.list_text().unwrap_or_else(|| "no partition is there yet".into());
+            out.push_str(&format!("  {text}\n"));
             continue;
         }
         out.push_str(&table(standing));

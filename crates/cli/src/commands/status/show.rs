@@ -100,6 +100,9 @@ fn arrival(status: &Status, standing: &Standing) -> String {
 
 /// Events, bytes and seconds.
 fn behind(standing: &Standing) -> String {
+    if let Some(text) = standing.list_text() {
+        return text;
+    }
     let (events, bytes) = standing.behind();
     if !standing.misplaced().is_empty() {
         return style::bad("not known: the ledger and the source do not agree");

@@ -5,6 +5,7 @@ mod crash;
 mod failover;
 mod follow;
 mod grammar;
+mod lookup;
 mod mariadb_crash;
 mod mariadb_log;
 mod mariadb_server;

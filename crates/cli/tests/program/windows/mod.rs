@@ -3,6 +3,7 @@
 mod crash;
 mod joins;
 mod kept;
+mod lists;
 mod mistakes;
 mod references;
 mod results;

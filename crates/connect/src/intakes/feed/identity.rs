@@ -25,7 +25,7 @@ fn words(table: &str, key: &[String], mirror: &MirrorKey) -> (String, String) {
     let there = list(&mut key.iter());
     let message = format!("{landing} keeps rows by ({own}), and the primary key of {table} is ({there})");
     let help = format!(
-        "rows whose ({own}) changes would stay in the mirror under the old one: use the columns of the primary key as `key`"
+        "rows whose ({own}) changes would stay there under the old one: use the columns of the primary key as the key"
     );
     (message, help)
 }

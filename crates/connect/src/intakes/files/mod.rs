@@ -9,6 +9,7 @@
 //! A file that gets another name keeps its position.
 
 mod fingerprint;
+mod list;
 mod open;
 mod ranges;
 mod reader;
@@ -30,9 +31,13 @@ use sluice_core::kinds::{
 };
 use sluice_core::problem::Problem;
 
+use crate::intakes::list::{ListIntake, SHORTEST};
 use crate::local;
 use fingerprint::Fingerprint;
 use reader::AllProgress;
+
+/// The key that makes a list of files.
+const AGAIN: &str = "again";
 
 const OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default(
@@ -46,6 +51,12 @@ const OPTIONS: &[OptionSpec] = &[
         ValueKind::Flag,
         "false",
         "whether symbolic links to files and folders are followed, each folder once",
+    ),
+    OptionSpec::optional(
+        AGAIN,
+        ValueKind::Duration,
+        "the files are one list for a `reference`: it is read whole, and again when a file has come, gone or been written, \
+         which is looked for so often (at least 1s); rows that it does not have any more are gone",
     ),
 ];
 
@@ -106,12 +117,26 @@ impl IntakeKind for Files {
         }
     }
 
+    fn is_list(&self, options: &Options) -> bool {
+        options.is_set(AGAIN)
+    }
+
     fn open(&self, settings: &[Settings]) -> Outcome<Box<dyn Intake>> {
-        Ok(Box::new(FilesIntake::new(only(settings)?)?))
+        let settings = only(settings)?;
+        let files = FilesIntake::new(settings)?;
+        match self.is_list(&settings.options) {
+            true => Ok(Box::new(files.list(settings)?)),
+            false => Ok(Box::new(files)),
+        }
     }
 
     fn view(&self, settings: &[Settings]) -> Outcome<Box<dyn IntakeView>> {
-        Ok(Box::new(FilesIntake::new(only(settings)?)?))
+        let settings = only(settings)?;
+        let files = FilesIntake::new(settings)?;
+        match self.is_list(&settings.options) {
+            true => Ok(Box::new(files.list(settings)?)),
+            false => Ok(Box::new(files)),
+        }
     }
 }
 
@@ -155,6 +180,14 @@ struct FilesIntake {
 }
 
 impl FilesIntake {
+    /// The files as one list.
+    fn list(self, settings: &Settings) -> Outcome<ListIntake> {
+        let pattern = settings.options.text("match").unwrap_or_default();
+        let list = list::FileList { format: self.format()?, scan: self.scan, max_record: self.max_record, pattern };
+        let again = settings.options.duration(AGAIN).max(SHORTEST);
+        Ok(ListIntake { source: Arc::new(list), again })
+    }
+
     fn format(&self) -> Outcome<Arc<dyn Format>> {
         formats::format(&self.options).ok_or_else(|| Failure::internal("an arrival without a format"))
     }

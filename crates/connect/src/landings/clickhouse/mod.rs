@@ -17,6 +17,7 @@ use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
 use crate::databases;
 use crate::databases::StoreResult;
+use crate::intakes::list::query::QueryKind;
 
 const KIND: ConnectionKind = ConnectionKind {
     scheme: "clickhouse",
@@ -31,6 +32,8 @@ pub(crate) struct Clickhouse;
 pub fn register(registry: &mut Registry) {
     registry.add_connection(KIND);
     registry.add_landing(TableKind::<Clickhouse>::new());
+    let about = "the rows of a query of ClickHouse, read whole again and again, to be looked up by a reference";
+    registry.add_intake(QueryKind::<Clickhouse>::new("clickhouse query", about));
 }
 
 impl Store for Clickhouse {

@@ -15,6 +15,7 @@ use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
 use crate::databases;
 use crate::databases::StoreResult;
+use crate::intakes::list::query::QueryKind;
 
 const KIND: ConnectionKind = ConnectionKind {
     scheme: "mariadb",
@@ -29,6 +30,8 @@ pub(crate) struct Mariadb;
 pub fn register(registry: &mut Registry) {
     registry.add_connection(KIND);
     registry.add_landing(TableKind::<Mariadb>::new());
+    let about = "the rows of a query of MariaDB, read whole again and again, to be looked up by a reference";
+    registry.add_intake(QueryKind::<Mariadb>::new("mariadb query", about));
 }
 
 impl Store for Mariadb {

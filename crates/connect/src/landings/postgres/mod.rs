@@ -17,6 +17,7 @@ use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
 use crate::databases;
 use crate::databases::StoreResult;
+use crate::intakes::list::query::QueryKind;
 
 /// The scheme of connections.
 const KIND: ConnectionKind = ConnectionKind {
@@ -34,6 +35,8 @@ pub(crate) struct Postgres;
 pub fn register(registry: &mut Registry) {
     registry.add_connection(KIND);
     registry.add_landing(TableKind::<Postgres>::new());
+    let about = "the rows of a query of PostgreSQL, read whole again and again, to be looked up by a reference";
+    registry.add_intake(QueryKind::<Postgres>::new("postgres query", about));
 }
 
 impl Store for Postgres {

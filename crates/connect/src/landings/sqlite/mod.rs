@@ -12,6 +12,7 @@ use super::tables::session::Session;
 use super::tables::shape::TableName;
 use super::tables::{Store, TableKind};
 use crate::databases::StoreResult;
+use crate::intakes::list::query::QueryKind;
 
 const KIND: ConnectionKind = ConnectionKind {
     scheme: "sqlite",
@@ -26,6 +27,8 @@ pub(crate) struct Sqlite;
 pub fn register(registry: &mut Registry) {
     registry.add_connection(KIND);
     registry.add_landing(TableKind::<Sqlite>::new());
+    let about = "the rows of a query of SQLite, read whole again and again, to be looked up by a reference";
+    registry.add_intake(QueryKind::<Sqlite>::new("sqlite query", about));
 }
 
 impl Store for Sqlite {

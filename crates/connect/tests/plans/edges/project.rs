@@ -338,7 +338,7 @@ impl Project {
         let batches: Vec<BatchRecord> = ledger.batches("p", BatchQuery::default())?;
         let done = |b: &&BatchRecord| matches!(b.state, BatchState::Settled | BatchState::Adopted);
         let main = batches.iter().filter(|b| !b.lane.is_out_of_order() && numbers.contains(&b.number)).filter(done);
-        let portions: Vec<Portion> = main.map(Portion::of_batch).collect();
+        let portions: Vec<Portion> = main.map(|batch| Portion::of_batch(&plan, batch)).collect();
         let into: Vec<usize> = match into {
             None => (0..plan.landings.len()).collect(),
             Some(name) => plan.landings.iter().position(|l| l.name == name).into_iter().collect(),

@@ -74,7 +74,7 @@ impl Join {
 
     /// For each row whether it is accepted; the others are at fault.
     fn accept(&mut self, input: StateInput<'_>, faults: &mut Vec<RowFault>) -> Vec<bool> {
-        let StateInput { rows, watermarks, now, side } = input;
+        let StateInput { rows, watermarks, now, side, .. } = input;
         let plan = Arc::clone(&self.plan);
         let times = rows.column(plan.sides[side].time()).as_primitive::<TimestampMicrosecondType>();
         let latest = now.saturating_add(plan.ahead);

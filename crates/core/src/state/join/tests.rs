@@ -176,7 +176,7 @@ proptest! {
                     newest[side] = newest[side].max(event.2);
                     before
                 }).collect();
-                let input = StateInput { rows: &rows(chunk), watermarks: &watermarks, now: 0, side };
+                let input = StateInput { rows: &rows(chunk), watermarks: &watermarks, now: 0, side, reading: 0, marks: None };
                 let taken = station.take(input, &store).unwrap();
                 let in_rows = StationCount { input: chunk.len() as u64, ..taken.count.clone() };
                 prop_assert_eq!(in_rows.check(), Ok(()));
@@ -220,7 +220,7 @@ proptest! {
         let mut station = Join::open("paid", Arc::clone(&plan), &store).unwrap();
         for chunk in events.chunk_by(|a, b| a.0 == b.0) {
             let watermarks = vec![NEVER; chunk.len()];
-            let input = StateInput { rows: &rows(chunk), watermarks: &watermarks, now: 0, side: chunk[0].0 };
+            let input = StateInput { rows: &rows(chunk), watermarks: &watermarks, now: 0, side: chunk[0].0, reading: 0, marks: None };
             station.take(input, &store).unwrap();
         }
         station.end(NEVER, false).unwrap();
@@ -254,7 +254,7 @@ fn a_row_too_many_is_rejected_and_the_others_are_kept() {
     let plan = JoinPlan { most: 2, ..(*plan(Nearness::Window(100), 0, [false; 2], false)).clone() };
     let mut station = Join::open("paid", Arc::new(plan), &Store::default()).unwrap();
     let events = [(0, 1, 1, 1), (0, 2, 2, 2), (0, 3, 3, 3)];
-    let input = StateInput { rows: &rows(&events), watermarks: &[NEVER; 3], now: 0, side: 0 };
+    let input = StateInput { rows: &rows(&events), watermarks: &[NEVER; 3], now: 0, side: 0, reading: 0, marks: None };
     let taken = station.take(input, &Store::default()).unwrap();
     assert_eq!((taken.count.rejected, taken.count.held), (1, 2));
     assert!(taken.faults[0].message.contains("as many as `most` allows"), "{}", taken.faults[0].message);

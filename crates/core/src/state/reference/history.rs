@@ -203,6 +203,7 @@ mod tests {
         let plan = Arc::new(ReferencePlan {
             sides: [side("passage"), side("lock")],
             select: Transform::new(None, Vec::new(), &[]),
+            is_list: false,
             is_required: false,
             time: Some(0),
             deleted: None,

@@ -4,16 +4,17 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::TimestampMicrosecondType;
-use arrow_array::{Array as _, RecordBatch};
+use arrow_array::{Array as _, RecordBatch, UInt32Array};
+use arrow_select::take::take_record_batch;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::super::cell::take;
 use super::super::join::{RIGHT, key_cells, write_key};
 use super::super::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
-use super::rows::{Rows, RowsBuilder, Spot};
+use super::rows::{RowCells, Rows, RowsBuilder, Spot};
 use super::{Found, ReferencePlan};
 use crate::batch::StationCount;
-use crate::failure::Outcome;
+use crate::failure::{Failure, Outcome};
 use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 
@@ -22,20 +23,24 @@ const VERSION: u8 = 1;
 
 /// A row that is remembered.
 #[derive(Clone, Copy)]
-struct Known {
-    time: i64,
-    spot: Spot,
+pub(super) struct Known {
+    pub(super) time: i64,
+    pub(super) spot: Spot,
+    /// Of a list, the number of the last reading that had it; 0 where that was before this run.
+    pub(super) reading: u64,
 }
 
 pub(super) struct Latest {
     name: String,
-    plan: Arc<ReferencePlan>,
+    pub(super) plan: Arc<ReferencePlan>,
     /// What the keys of its rows in the ledger begin with.
     prefix: &'static [u8],
-    known: FxHashMap<Box<[u8]>, Known>,
-    rows: Rows,
+    pub(super) known: FxHashMap<Box<[u8]>, Known>,
+    pub(super) rows: Rows,
     /// Keys that changed since the last batch.
-    changed: FxHashSet<Box<[u8]>>,
+    pub(super) changed: FxHashSet<Box<[u8]>>,
+    /// The row that a change feed deleted last: perhaps it gets another key next.
+    pub(super) removed: Option<Spot>,
 }
 
 impl Latest {
@@ -53,11 +58,11 @@ impl Latest {
             let version = take(&mut rest).filter(|[version]: &[u8; 1]| *version == VERSION);
             let time = version.and_then(|_| take(&mut rest)).map(i64::from_le_bytes).ok_or_else(|| damaged(name))?;
             let spot = rows.add(&mut rest)?.ok_or_else(|| damaged(name))?;
-            known.insert(key.into(), Known { time, spot });
+            known.insert(key.into(), Known { time, spot, reading: 0 });
             Ok(())
         })?;
         let (name, plan) = (name.to_string(), Arc::clone(plan));
-        Ok(Self { name, plan, prefix, known, rows: rows.finish()?, changed: FxHashSet::default() })
+        Ok(Self { name, plan, prefix, known, rows: rows.finish()?, changed: FxHashSet::default(), removed: None })
     }
 
     /// How many rows are remembered.
@@ -73,20 +78,29 @@ impl Latest {
         self.known.get(key).map(|known| known.spot)
     }
 
-    /// Takes rows that are looked up from now on. So many `others` are remembered beside them.
-    pub(super) fn learn(&mut self, rows: &RecordBatch, others: usize, given: &mut Given) -> Outcome<()> {
+    /// Takes rows that are looked up from now on. So many `others` are remembered beside them; of a list, `reading` is the
+    /// number of its reading.
+    pub(super) fn learn(&mut self, rows: &RecordBatch, reading: u64, others: usize, given: &mut Given) -> Outcome<()> {
         let plan = Arc::clone(&self.plan);
+        let fresh = if plan.is_list { Some(self.fresh(rows, reading, given)) } else { None };
         let times = plan.time.map(|place| rows.column(place).as_primitive::<TimestampMicrosecondType>());
         let deleted = plan.deleted.map(|place| rows.column(place).as_boolean());
         let parts = key_cells(&plan.sides[RIGHT], rows);
         let mut key = Vec::new();
-        let block = self.rows.add(rows)?;
-        let count = &mut given.count;
+        let block = match &fresh {
+            Some(fresh) if fresh.is_empty() => return Ok(()),
+            Some(fresh) => {
+                let taken = take_record_batch(rows, &UInt32Array::from(fresh.clone()));
+                self.rows.add(&taken.map_err(|e| Failure::internal(e.to_string()))?)?
+            }
+            None => self.rows.add(rows)?,
+        };
         let mut held: i64 = 0;
-        for row in 0..rows.num_rows() {
+        for place in 0..fresh.as_ref().map_or(rows.num_rows(), Vec::len) {
+            let row = fresh.as_ref().map_or(place, |fresh| usize::try_from(fresh[place]).unwrap_or(place));
             if !write_key(&parts, row, &mut key) {
                 // A null is looked up by none.
-                count.unmatched += 1;
+                given.count.unmatched += 1;
                 continue;
             }
             let known = self.known.get(key.as_slice()).copied();
@@ -94,34 +108,91 @@ impl Latest {
             let own = times.filter(|times| !times.is_null(row)).map(|times| times.value(row));
             let time = own.or(known.map(|known| known.time)).unwrap_or(NEVER);
             if known.is_some_and(|known| time < known.time) {
-                count.merged += 1;
+                given.count.merged += 1;
                 continue;
             }
             if deleted.is_some_and(|deleted| !deleted.is_null(row) && deleted.value(row)) {
-                count.merged += 1;
+                given.count.merged += 1;
                 if self.known.remove(key.as_slice()).is_some() {
-                    count.merged += 1;
+                    given.count.merged += 1;
                     held -= 1;
                     self.changed.insert(key.as_slice().into());
                 }
                 continue;
             }
             match known {
-                Some(_) => count.merged += 1,
+                Some(_) => given.count.merged += 1,
                 None if self.known.len() + others >= plan.most => {
-                    let message = format!("{} rows are remembered, as many as `most` allows", plan.most);
-                    given.faults.push(RowFault { row, column: None, reason: Reason::FULL, message });
+                    given.faults.push(self.full(row));
                     continue;
                 }
                 None => held += 1,
             }
             self.changed.insert(key.as_slice().into());
-            self.known.insert(key.as_slice().into(), Known { time, spot: Spot { block, row } });
+            self.known.insert(key.as_slice().into(), Known { time, spot: Spot { block, row: place }, reading });
         }
         given.count.held = held;
         given.count.rejected = given.faults.len() as u64;
+        self.tidy()
+    }
+
+    /// The rows of a list that are not there yet as they are: most readings bring few.
+    fn fresh(&mut self, rows: &RecordBatch, reading: u64, given: &mut Given) -> Vec<u32> {
+        let Self { plan, known, rows: stored, .. } = self;
+        let side = &plan.sides[RIGHT];
+        let deleted = plan.deleted.map(|place| rows.column(place).as_boolean());
+        let parts = key_cells(side, rows);
+        let (before, now) = (stored.cells(), RowCells::of(rows, &side.columns));
+        let (mut key, mut old, mut new) = (Vec::new(), Vec::new(), Vec::new());
+        let mut fresh = Vec::new();
+        // A key that comes twice has its last row.
+        let mut changing: FxHashSet<Vec<u8>> = FxHashSet::default();
+        for row in 0..rows.num_rows() {
+            let is_deleted = deleted.is_some_and(|deleted| !deleted.is_null(row) && deleted.value(row));
+            if write_key(&parts, row, &mut key) {
+                let known = known.get_mut(key.as_slice()).filter(|_| !is_deleted && !changing.contains(&key));
+                if let Some(known) = known {
+                    old.clear();
+                    new.clear();
+                    before.write(known.spot, &mut old);
+                    now.write(Spot { block: 0, row }, &mut new);
+                    if old == new {
+                        known.reading = reading;
+                        given.count.merged += 1;
+                        continue;
+                    }
+                }
+                changing.insert(key.clone());
+            }
+            fresh.push(u32::try_from(row).unwrap_or(u32::MAX));
+        }
+        fresh
+    }
+
+    /// Forgets the rows that the last reading of a list did not have.
+    pub(super) fn forget_gone(&mut self, reading: u64, given: &mut Given) -> Outcome<()> {
+        let gone = self.known.iter().filter(|(_, known)| known.reading != reading).map(|(key, _)| key.clone());
+        let gone: Vec<Box<[u8]>> = gone.collect();
+        given.count.merged += gone.len() as u64;
+        given.count.held -= i64::try_from(gone.len()).unwrap_or(i64::MAX);
+        for key in gone {
+            self.known.remove(&key);
+            self.changed.insert(key);
+        }
+        self.tidy()
+    }
+
+    /// What is wrong with a row that would be one too many.
+    pub(super) fn full(&self, row: usize) -> RowFault {
+        let message = format!("{} rows are remembered, as many as `most` allows", self.plan.most);
+        RowFault { row, column: None, reason: Reason::FULL, message }
+    }
+
+    /// Writes the blocks again where most of their rows have been replaced.
+    pub(super) fn tidy(&mut self) -> Outcome<()> {
         if self.rows.is_sparse(self.known.len()) {
-            self.rows.rewrite(self.known.values_mut().map(|known| &mut known.spot).collect())?;
+            let live = self.known.values_mut().map(|known| &mut known.spot);
+            self.rows.rewrite(live.chain(&mut self.removed).collect())?;
         }
         Ok(())
     }
@@ -130,13 +201,20 @@ impl Latest {
 impl Station for Latest {
     fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
-        match input.side {
-            RIGHT => self.learn(input.rows, 0, &mut given)?,
+        match (input.side, input.marks) {
+            (RIGHT, Some(marks)) => self.learn_changes(input.rows, marks, 0, &mut given)?,
+            (RIGHT, None) => self.learn(input.rows, input.reading, 0, &mut given)?,
             _ => {
                 let find = |key: &[u8], _| self.find(key).map_or(Found::Nothing, Found::Row);
                 self.plan.look_up(&self.rows, input.rows, input.now, &mut given, find)?;
             }
         }
+        Ok(given)
+    }
+
+    fn read_whole(&mut self, reading: u64) -> Outcome<Given> {
+        let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
+        self.forget_gone(reading, &mut given)?;
         Ok(given)
     }
 

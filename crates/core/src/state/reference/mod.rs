@@ -1,8 +1,11 @@
 //! References: rows of an event, looked up by their key for the rows of another event.
 
+mod changed;
 mod history;
 mod latest;
 mod rows;
+#[cfg(test)]
+mod tests;
 mod waiting;
 
 use std::sync::Arc;
@@ -52,6 +55,8 @@ pub struct ReferencePlan {
     pub select: Transform,
     /// Whether an event whose key has no row is a reject.
     pub is_required: bool,
+    /// Whether the rows are those of a list: what its next reading does not have is gone.
+    pub is_list: bool,
     /// The place of the time among the prepared columns of the right side.
     pub time: Option<usize>,
     /// The place of the condition under which a row removes its key.

@@ -5,6 +5,7 @@ use arrow_select::interleave::interleave;
 use rustc_hash::FxHashMap;
 
 use super::super::cell::{Cell, Cells, push};
+use crate::change::Absent;
 use crate::columns::OutputColumn;
 use crate::failure::{Failure, Outcome};
 use crate::formats::ColumnBuilder;
@@ -12,6 +13,9 @@ use crate::plan::transform::schema_of;
 
 /// Rows of a block that is made of single rows.
 const BLOCK: usize = 8_192;
+
+/// Blocks of few rows are put together from this number on.
+const MOST_BLOCKS: usize = 256;
 
 /// Where a row stands: its block, and its place there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -67,7 +71,18 @@ impl Rows {
 
     /// Whether most of the stored rows have been replaced.
     pub(super) fn is_sparse(&self, live: usize) -> bool {
-        self.stored > 2 * live + BLOCK
+        self.stored > 2 * live + BLOCK || self.blocks.len() > MOST_BLOCKS + live / 64
+    }
+
+    /// Adds a row that lacks values, with those of an earlier one in their place.
+    pub(super) fn fill(&mut self, spot: Spot, earlier: Spot, absent: &Absent) -> Outcome<Spot> {
+        let before = self.gather(&[Some(earlier)])?;
+        let lacks = |column: usize| absent.of(column).is_some_and(|rows| rows.value(spot.row));
+        let own = |column: usize| self.blocks[spot.block].column(column).slice(spot.row, 1);
+        let arrays = before.into_iter().enumerate().map(|(c, before)| if lacks(c) { before } else { own(c) }).collect();
+        self.blocks.push(batch_of(&self.columns, arrays, 1)?);
+        self.stored += 1;
+        Ok(Spot { block: self.blocks.len() - 1, row: 0 })
     }
 
     /// Writes the blocks again with the live rows alone, and moves their spots.
@@ -89,18 +104,23 @@ impl Rows {
 
     /// The cells of all blocks.
     pub(super) fn cells(&self) -> RowCells<'_> {
-        let of = |block| -> Vec<Cells<'_>> {
-            let block: &RecordBatch = block;
-            block.columns().iter().zip(&self.columns).map(|(array, c)| Cells::of(array, c.ty)).collect()
-        };
-        RowCells(self.blocks.iter().map(of).collect())
+        RowCells(self.blocks.iter().map(|block| block_cells(block, &self.columns)).collect())
     }
 }
 
 /// The cells of blocks.
 pub(super) struct RowCells<'a>(Vec<Vec<Cells<'a>>>);
 
-impl RowCells<'_> {
+fn block_cells<'a>(block: &'a RecordBatch, columns: &[OutputColumn]) -> Vec<Cells<'a>> {
+    block.columns().iter().zip(columns).map(|(array, c)| Cells::of(array, c.ty)).collect()
+}
+
+impl<'a> RowCells<'a> {
+    /// The cells of prepared rows, which have these columns first, as a block of their own.
+    pub(super) fn of(rows: &'a RecordBatch, columns: &[OutputColumn]) -> Self {
+        Self(vec![block_cells(rows, columns)])
+    }
+
     pub(super) fn write(&self, spot: Spot, out: &mut Vec<u8>) {
         self.0[spot.block].iter().for_each(|column| column.cell(spot.row).write(out));
     }

@@ -134,6 +134,32 @@ impl Patient {
         self.pair(&events, looked_up, given)
     }
 
+    /// Gives the events on that have waited for rows which some changes have left.
+    fn give_known_to_waiting(&mut self, rows: &RecordBatch, given: &mut Given) -> Outcome<()> {
+        if self.blocks.live() == 0 {
+            return Ok(());
+        }
+        let plan = Arc::clone(&self.plan);
+        let parts = key_cells(&plan.sides[RIGHT], rows);
+        let (mut events, mut found) = (Vec::new(), Vec::new());
+        let mut key = Vec::new();
+        for row in 0..rows.num_rows() {
+            let Some(spot) = write_key(&parts, row, &mut key).then(|| self.latest.find(&key)).flatten() else {
+                continue;
+            };
+            for at in self.blocks.release(LEFT, &key) {
+                events.push(at);
+                found.push(Some(spot));
+            }
+        }
+        if events.is_empty() {
+            return Ok(());
+        }
+        let looked_up = self.latest.rows().gather(&found)?;
+        given.count.held -= i64::try_from(events.len()).unwrap_or(i64::MAX);
+        self.pair(&events, looked_up, given)
+    }
+
     /// The event with the columns that are looked up, for each that has waited.
     fn pair(&self, events: &[At], looked_up: Vec<ArrayRef>, given: &mut Given) -> Outcome<()> {
         let left = &self.plan.sides[LEFT].columns;
@@ -187,11 +213,25 @@ impl Station for Patient {
         self.now = input.now;
         if input.side == RIGHT {
             let waiting = self.blocks.live();
-            self.latest.learn(input.rows, waiting, &mut given)?;
-            self.give_to_waiting(input.rows, &mut given)?;
+            match input.marks {
+                Some(marks) => {
+                    self.latest.learn_changes(input.rows, marks, waiting, &mut given)?;
+                    self.give_known_to_waiting(input.rows, &mut given)?;
+                }
+                None => {
+                    self.latest.learn(input.rows, input.reading, waiting, &mut given)?;
+                    self.give_to_waiting(input.rows, &mut given)?;
+                }
+            }
         } else {
             self.look_up(input, &mut given)?;
         }
+        Ok(given)
+    }
+
+    fn read_whole(&mut self, reading: u64) -> Outcome<Given> {
+        let mut given = Given { count: self.count(), ..Given::default() };
+        self.latest.forget_gone(reading, &mut given)?;
         Ok(given)
     }
 

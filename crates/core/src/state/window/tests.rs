@@ -164,7 +164,7 @@ proptest! {
             let (now, rest) = left.split_at(left.len().min(*size));
             left = rest;
             let watermarks = watermarks(&mut newest, now);
-            let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0 }, &store).unwrap();
+            let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0, reading: 0, marks: None }, &store).unwrap();
             rejected += taken.count.rejected;
             held += taken.count.held;
             let ended = station.end(newest, false).unwrap();
@@ -233,8 +233,12 @@ fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)]) -> 
         let (now, rest) = left.split_at(left.len().min(*size));
         left = rest;
         let watermarks = watermarks(&mut newest, now);
-        let taken =
-            station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0 }, &store).unwrap();
+        let taken = station
+            .take(
+                StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0, reading: 0, marks: None },
+                &store,
+            )
+            .unwrap();
         let would = station.would_give(newest, false);
         let ended = station.end(newest, false).unwrap();
         assert_eq!(would, ended.rows.is_some());
@@ -328,7 +332,10 @@ fn present_values_are_given_with_each_batch_that_changed_them() {
     let mut batch = |events: &[Event], newest: i64| {
         let watermarks = vec![NEVER; events.len()];
         station
-            .take(StateInput { rows: &rows(events), watermarks: &watermarks, now: 0, side: 0 }, &Store::default())
+            .take(
+                StateInput { rows: &rows(events), watermarks: &watermarks, now: 0, side: 0, reading: 0, marks: None },
+                &Store::default(),
+            )
             .unwrap();
         let ended = station.end(newest, false).unwrap();
         assert_eq!(ended.count.made, ended.count.output);

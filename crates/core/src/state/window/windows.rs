@@ -63,7 +63,7 @@ impl Windows {
 
     /// Where the rows go; those that cannot go anywhere are at fault.
     fn place(&mut self, input: StateInput<'_>, faults: &mut Vec<RowFault>) -> Vec<Placed> {
-        let StateInput { rows, watermarks, now, side: _ } = input;
+        let StateInput { rows, watermarks, now, .. } = input;
         let plan = Arc::clone(&self.plan);
         let columns = rows.columns();
         let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
