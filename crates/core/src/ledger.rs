@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Reread, Sealed, Staged, StationCount};
+use crate::batch::{BatchIdentity, BatchMarks, BatchName, LaneId, Ranges, Reread, Sealed, Staged, StationCount};
 use crate::drift::FieldRecord;
 use crate::event::Position;
 use crate::failure::Outcome;
@@ -118,6 +118,8 @@ pub struct BatchRecord {
     pub whole: bool,
     /// The last batch that replaced this one in all of its landings.
     pub replaced_by: Option<BatchName>,
+    /// Where stations that remember stood at its end.
+    pub marks: Option<BatchMarks>,
 }
 
 impl BatchRecord {

@@ -13,9 +13,8 @@ use sluice_core::names;
 use sluice_core::plan::Plan;
 use sluice_core::reject::REJECTS;
 use sluice_core::run::Stop;
-use sluice_core::run::replay::{
-    Portion, ReplayReport, ReplayWork, refuse_remembered, replay as read_again, replay_lock,
-};
+use sluice_core::run::rebuild;
+use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_lock};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
@@ -32,6 +31,8 @@ use crate::signals;
 /// What would be read again, and where it would land.
 struct ReplayPlan {
     batches: Vec<BatchRecord>,
+    /// Batches that are read before them, so that stations remember again what they did.
+    before: Vec<BatchRecord>,
     all: Vec<BatchRecord>,
     into: Vec<usize>,
     what: String,
@@ -54,7 +55,6 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
     let ledger = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
     let _lock = ledger.lock(&replay_lock(name))?;
     let asked = asked(args, &project, &pipeline, ledger.as_ref())?;
-    refuse_remembered(&pipeline.plan, &asked.into)?;
     if arguments.output == OutputKind::Text || args.plan {
         match arguments.output {
             OutputKind::Text => output::print(&plan_text(name, &pipeline.plan, &asked)),
@@ -155,7 +155,16 @@ fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger
         Some(landing) => format!("{what} into {landing}"),
         None => what,
     };
-    Ok(ReplayPlan { batches, all, into, what })
+    let mut batches = batches;
+    let mut before = Vec::new();
+    for lane in rebuild::rebuilds(plan, &all, &batches, &into)? {
+        let is_new = |batch: &BatchRecord| !batches.iter().any(|b| (&b.lane, b.number) == (&batch.lane, batch.number));
+        let between: Vec<BatchRecord> = lane.batches.into_iter().filter(is_new).collect();
+        batches.extend(between);
+        before.extend(lane.before);
+    }
+    batches.sort_by_key(|batch| batch.opened);
+    Ok(ReplayPlan { batches, before, all, into, what })
 }
 
 /// Which batches are asked for.
@@ -381,6 +390,7 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
     }
     out.push_str(&table.render(screen_width()));
     out.push('\n');
+    out.push_str(&before_text(&asked.before));
     let mut table = Table::new(&[
         ("landing", Align::Left),
         ("what happens", Align::Left),
@@ -404,6 +414,21 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
     out
 }
 
+/// What is read so that stations remember again what they did.
+fn before_text(before: &[BatchRecord]) -> String {
+    let mut out = String::new();
+    for (lane, batches) in lanes(before) {
+        let (first, last) = (batches.first().map_or(0, |b| b.number), batches.last().map_or(0, |b| b.number));
+        let which = if first == last { format!("batch {first}") } else { format!("batches {first}-{last}") };
+        let events = batches.iter().map(|b| b.read).sum();
+        out.push_str(&format!(
+            "  {which} of {lane} ({}) are read before them, for what was remembered then; nothing of that is replaced\n",
+            show_many(events, "event"),
+        ));
+    }
+    if out.is_empty() { out } else { out + "\n" }
+}
+
 fn plan_json(name: &str, plan: &Plan, asked: &ReplayPlan) -> serde_json::Value {
     let batch = |b: &BatchRecord| json!({ "lane": b.lane, "number": b.number, "read": b.read, "ranges": b.ranges });
     let landing = |label: &str| {
@@ -414,6 +439,7 @@ fn plan_json(name: &str, plan: &Plan, asked: &ReplayPlan) -> serde_json::Value {
     json!({
         "pipeline": name, "what": asked.what,
         "batches": asked.batches.iter().map(batch).collect::<Vec<_>>(),
+        "before": asked.before.iter().map(batch).collect::<Vec<_>>(),
         "landings": landings,
     })
 }

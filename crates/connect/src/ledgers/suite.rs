@@ -47,6 +47,7 @@ pub(super) fn staged(ledger: &dyn Ledger, number: u64, ranges: Vec<Range>) -> St
         texts: SealedTexts { project: "a".into(), pipeline: "b".into() },
         reread: None,
         state: Vec::new(),
+        marks: None,
         fields: Vec::new(),
     }
 }

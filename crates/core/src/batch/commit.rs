@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{BatchIdentity, BatchName, Ranges, StationCount};
+use super::{BatchIdentity, BatchMarks, BatchName, Ranges, StationCount};
 use crate::drift::SeenFields;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
@@ -59,6 +59,8 @@ pub struct Staged {
     pub reread: Option<Reread>,
     /// What stations that remember changed.
     pub state: Vec<StationChanges>,
+    /// Where they stood at its end; None where there are none.
+    pub marks: Option<BatchMarks>,
     /// Which fields the events had, by the event's name.
     pub fields: Vec<(String, SeenFields)>,
 }

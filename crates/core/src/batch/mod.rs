@@ -6,9 +6,11 @@
 mod commit;
 mod counts;
 mod identity;
+mod marks;
 mod readings;
 
 pub use commit::{Landed, LandingWork, Reread, Sealed, Settled, Staged};
 pub use counts::StationCount;
 pub use identity::{BatchIdentity, BatchName, LaneId, Range, Ranges, arrival_in, own_partition};
+pub use marks::{BatchMarks, StationMark};
 pub use readings::{Readings, first_of};

@@ -160,6 +160,7 @@ mod tests {
                 first: (!is_first).then(|| (main.clone(), 1)),
                 whole: *whole,
                 replaced_by: None,
+                marks: None,
             }
         };
         cases.iter().enumerate().map(one).collect()

@@ -4,11 +4,13 @@
 //! what each station did; so a rehearsal cannot disagree with the run that follows.
 
 mod arrival;
+mod fixed;
 mod remembered;
 mod unfold;
 mod walk;
 
 pub use arrival::{ArrivalFlow, Arrived, LaneFlow};
+pub use fixed::{FixedTime, LateEvents};
 pub use remembered::{Ending, Memory, MemorySink, Remembered, Waiting, event_times};
 pub use unfold::Unfold;
 pub use walk::{Arriving, FlowSink, Passed, Walk};

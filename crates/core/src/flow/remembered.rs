@@ -7,8 +7,8 @@ use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 
-use super::{Arriving, FlowSink, Walk};
-use crate::batch::{StationCount, arrival_in};
+use super::{Arriving, FixedTime, FlowSink, Walk};
+use crate::batch::{BatchMarks, StationCount, StationMark, arrival_in};
 use crate::change::Marks;
 use crate::event::{Chunk, ListPart, RecordSpan, RowOrigin};
 use crate::failure::{Failure, Outcome};
@@ -64,6 +64,10 @@ pub struct Memory<'a> {
     /// Of each arrival of the lane.
     clocks: Vec<ArrivalClock>,
     waiting: VecDeque<Waiting>,
+    /// Where the stations stood at the end of the batch.
+    marks: BatchMarks,
+    /// Where events are read again: how far time had come then.
+    fixed: Option<FixedTime>,
 }
 
 /// How far the event time of one arrival has come.
@@ -150,7 +154,15 @@ impl<'a> Memory<'a> {
             is_spoiled: false,
         };
         let clocks = arrivals.iter().map(clock).collect();
-        let mut memory = Self { plan, store, stations: BTreeMap::new(), clocks, waiting: VecDeque::new() };
+        let mut memory = Self {
+            plan,
+            store,
+            stations: BTreeMap::new(),
+            clocks,
+            waiting: VecDeque::new(),
+            marks: BatchMarks::default(),
+            fixed: None,
+        };
         for (place, arrival) in arrivals.iter().enumerate() {
             for event in arrival.events() {
                 memory.open_below(event, Source::Arrival(place))?;
@@ -226,9 +238,11 @@ impl<'a> Memory<'a> {
         let ahead = self.stations.values().map(|s| s.plan.ahead()).min().unwrap_or(0);
         let latest = walk.now.saturating_add(ahead);
         while let Some(next) = self.waiting.pop_front() {
-            let watermarks = match next.watermark {
-                Some(watermark) => self.level(&next, watermark)?,
-                None => {
+            let next = self.without_late(next, sink)?;
+            let watermarks = match (self.fixed_of(&next)?, next.watermark) {
+                (Some(fixed), _) => fixed,
+                (None, Some(watermark)) => self.level(&next, watermark)?,
+                (None, None) => {
                     let one = self.station(next.event)?;
                     let (sources, idle) = (one.sources.clone(), one.plan.idle());
                     let others = self.held(&sources, Some((own, partition)), idle).unwrap_or(i64::MAX);
@@ -408,23 +422,71 @@ impl<'a> Memory<'a> {
     pub fn end(&mut self, walk: &Walk<'_>, ending: Ending, sink: &mut impl MemorySink) -> Outcome<()> {
         let events: Vec<usize> = self.stations.keys().copied().collect();
         for event in events {
-            let watermark = self.watermark(event);
+            let reached = self.watermark(event);
+            let fixed = self.fixed.as_ref().map(|fixed| fixed.now.clone());
             let one = self.station(event)?;
             let all = match ending {
                 Ending::Batch => false,
                 Ending::CaughtUp => one.plan.closes_when_caught_up(),
                 Ending::Everything => true,
             };
+            let then = fixed.and_then(|now| now.stations.get(one.name).copied());
+            let mark = then.unwrap_or(StationMark { reached, all, made: one.stored_made });
+            let (watermark, all) = (mark.reached, mark.all);
+            let name = one.name.to_string();
+            self.marks.stations.insert(name, mark);
+            let one = self.station(event)?;
             // Rows that it makes now are judged by those that it has made before.
             let passed = one.station.passed();
             let given = one.station.end(watermark, all)?;
             self.made(walk, event, (None, Vec::new(), passed), given, sink)?;
             while let Some(next) = self.waiting.pop_front() {
-                let watermarks = self.level(&next, next.watermark.unwrap_or(passed))?;
+                let next = self.without_late(next, sink)?;
+                let watermarks = match self.fixed_of(&next)? {
+                    Some(fixed) => fixed,
+                    None => self.level(&next, next.watermark.unwrap_or(passed))?,
+                };
                 self.pass(walk, &next, &watermarks, sink)?;
             }
         }
         Ok(())
+    }
+
+    /// Reads the next batch again: stations stand where they stood when it was read first.
+    pub fn fix(&mut self, fixed: FixedTime) {
+        for one in self.stations.values_mut() {
+            one.made = fixed.now.stations.get(one.name).map_or(0, |mark| mark.made);
+            one.stored_made = one.made;
+        }
+        self.fixed = Some(fixed);
+    }
+
+    /// The watermarks of rows of a batch that is read again.
+    fn fixed_of(&mut self, next: &Waiting) -> Outcome<Option<Vec<i64>>> {
+        let name = self.station(next.event)?.name;
+        Ok(self.fixed.as_ref().map(|fixed| vec![fixed.before.reached(name); next.rows.num_rows()]))
+    }
+
+    /// Rejects what came too late when it was read first, where it is read again.
+    fn without_late(&mut self, next: Waiting, sink: &mut impl MemorySink) -> Outcome<Waiting> {
+        let name = self.station(next.event)?.name;
+        let Some(fixed) = &self.fixed else { return Ok(next) };
+        let origin = next.origin.clone();
+        let (kept, faults) = fixed.without_late(name, next);
+        if !faults.is_empty() {
+            let count = StationCount { rejected: faults.len() as u64, ..StationCount::new(name) };
+            let faults: Vec<(RowFault, RowOrigin)> = faults.into_iter().map(|fault| (fault, origin.clone())).collect();
+            let (chunk, spans) = (&origin.chunk, &origin.spans);
+            let (event, waiting) = (kept.event, Some(&kept));
+            sink.remembered(&Remembered { event, waiting, count, faults: &faults, rows: None, chunk, spans });
+        }
+        Ok(kept)
+    }
+
+    /// Where the stations stood at the end of the last batch.
+    pub fn take_marks(&mut self) -> BatchMarks {
+        let newest = self.newest().max().unwrap_or(NEVER);
+        BatchMarks { newest, ..std::mem::take(&mut self.marks) }
     }
 
     /// Whether an end now would close something.
@@ -460,8 +522,9 @@ impl<'a> Memory<'a> {
         }];
         let events: Vec<usize> = self.stations.keys().copied().collect();
         for event in events {
-            let watermark = self.watermark(event);
+            let reached = self.watermark(event);
             let Some(one) = self.stations.get_mut(&event) else { continue };
+            let watermark = self.fixed.as_ref().map_or(reached, |fixed| fixed.now.reached(one.name));
             let (changes, due) = one.station.changes(watermark, now);
             let manner = one.plan.manner();
             all.push(StationChanges { station: one.name.to_string(), manner, changes, due });

@@ -340,6 +340,15 @@ pub trait Landing: Send + Sync {
     /// Where the store cannot be reached, or staged work is gone.
     fn publish(&self, batch: &BatchIdentity, ranges: &Ranges, work: &StagedWork) -> Outcome<Published>;
 
+    /// Of a place for rejects, the lines that a batch has landed there and that are still there.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn rejected(&self, work: &StagedWork) -> Outcome<Vec<String>> {
+        let _ = work;
+        Ok(Vec::new())
+    }
+
     /// Keeps lines about rows that another landing, named by `from`, refused in this batch. Keeping them again ends in
     /// the same state. Only the landing of rejects can.
     ///

@@ -259,7 +259,7 @@ fn indices(mask: &BooleanArray) -> Vec<u32> {
     mask.values().set_indices().map(|i| u32::try_from(i).unwrap_or(u32::MAX)).collect()
 }
 
-pub(super) fn filter(batch: &RecordBatch, mask: &BooleanArray) -> RecordBatch {
+pub(crate) fn filter(batch: &RecordBatch, mask: &BooleanArray) -> RecordBatch {
     let predicate = FilterBuilder::new(mask).optimize().build();
     predicate.filter_record_batch(batch).expect("mask and batch have one length")
 }

@@ -7,7 +7,7 @@ use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
 use super::processor::{FlowResults, Processed};
 use super::{NullCounts, RejectKey};
-use crate::batch::{BatchIdentity, LandingWork, Ranges, Reread, Staged, StationCount};
+use crate::batch::{BatchIdentity, BatchMarks, LandingWork, Ranges, Reread, Staged, StationCount};
 use crate::columns::OutputColumn;
 use crate::drift::SeenFields;
 use crate::event::LandingRows;
@@ -46,6 +46,8 @@ pub(super) struct BatchBuilder<'a> {
     all_rejects: bool,
     /// What stations that remember changed.
     pub state: Vec<StationChanges>,
+    /// Where they stand at its end.
+    pub marks: Option<BatchMarks>,
     /// The stations at which rows do not arrive, since nothing is remembered where events are read again.
     unreached: BTreeSet<String>,
 }
@@ -83,6 +85,7 @@ impl<'a> BatchBuilder<'a> {
             landings,
             all_rejects: false,
             state: Vec::new(),
+            marks: None,
             unreached: BTreeSet::new(),
         })
     }
@@ -272,6 +275,7 @@ impl<'a> BatchBuilder<'a> {
             texts: self.plan.texts.clone(),
             reread,
             state: self.state,
+            marks: self.marks,
             fields,
         })
     }

@@ -143,7 +143,7 @@ impl Batch<'_> {
         }
         let lane = &self.sealed.identity.lane;
         let meeting = Meeting::of_batch(self.plan, lane, ranges)?;
-        let mut reader = MeetingReader::ranges(&meeting, self.around, lane, ranges)?;
+        let mut reader = MeetingReader::ranges((self.plan, &meeting), self.around, lane, ranges)?;
         let mut decoder = LaneFlow::new(self.plan, &meeting.arrivals)?;
         // The rows are looked for that were staged then, whatever the store says today.
         let staged = self.landings.get(landing).and_then(|l| l.fit(Some(work)));

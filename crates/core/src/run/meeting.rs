@@ -10,7 +10,7 @@ use crate::batch::{LaneId, Ranges};
 use crate::event::Chunk;
 use crate::failure::Outcome;
 use crate::kinds::{LaneReader, Read, ReadLimit};
-use crate::plan::{Meeting, Surroundings};
+use crate::plan::{Meeting, Plan, Surroundings};
 use crate::state::NEVER;
 
 /// How long an arrival from which nothing came is left alone while others have something.
@@ -103,7 +103,7 @@ impl MeetingReader {
     /// # Errors
     /// Where the outside cannot be reached, or a range cannot be read any more.
     pub(super) fn ranges(
-        meeting: &Meeting<'_>,
+        (plan, meeting): (&Plan, &Meeting<'_>),
         around: &Surroundings,
         lane: &LaneId,
         ranges: &Ranges,
@@ -115,7 +115,8 @@ impl MeetingReader {
                 continue;
             }
             if !own.0.is_empty() || meeting.arrivals.len() == 1 {
-                readers.push((arrival.label.clone(), false, arrival.view(around)?.ranges(&own)?));
+                let is_reference = meeting.is_reference(plan, arrival);
+                readers.push((arrival.label.clone(), is_reference, arrival.view(around)?.ranges(&own)?));
             }
         }
         Ok(Self::over(lane, readers, Pace::new(0)))

@@ -12,6 +12,7 @@ mod meeting;
 mod observe;
 mod processor;
 mod reader;
+pub mod rebuild;
 mod recover;
 pub mod replay;
 pub mod retry;

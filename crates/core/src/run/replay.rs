@@ -6,11 +6,14 @@ use std::collections::BTreeMap;
 use super::committer::{store_away, wait};
 use super::gather::BatchBuilder;
 use super::meeting::MeetingReader;
+use super::rebuild::{Recollection, Recollections, WaitingRows};
 use super::recover::{finish_replay_batches, sealed_plan};
 use super::{Landings, Observer, Processor, RunEvent, Stop, fits_of, open_landings};
 use crate::batch::{BatchIdentity, BatchName, LaneId, Ranges, Readings, Reread, Staged, first_of};
+use crate::event::Chunk;
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
+use crate::flow::Walk;
 use crate::kinds::{BatchOrder, LaneReader, Read, ReadLimit, StagedWork};
 use crate::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use crate::plan::Meeting;
@@ -141,7 +144,7 @@ pub fn replay(
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
-    refuse_remembered(plan, work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or(work.into)))?;
+    refuse_remembered(plan, work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or_default()))?;
     refuse_left_out(plan, work)?;
     let landings = open_landings(plan, around)?;
     finish_replay_batches(plan, around, ledger, observer, stop)?;
@@ -151,7 +154,7 @@ pub fn replay(
     read_again(plan, around, ledger, &landings, work, (stop, observer))
 }
 
-/// Refuses landings below stations that remember: a window cannot be filled a second time from a part of its events.
+/// Refuses landings below stations that remember: a window cannot be filled a second time from single events.
 ///
 /// # Errors
 /// Where one of `into`, the landings by their places, is such a landing.
@@ -170,7 +173,7 @@ pub fn refuse_remembered<'a>(plan: &Plan, into: impl IntoIterator<Item = &'a usi
         false => format!("nothing was read. Landings before it can be read again: {}", others.join(" ")),
     };
     Err(Failure::findings(format!(
-        "{} gets rows from a station that remembers events: it cannot be read again yet",
+        "{} gets rows from a station that remembers events: single events cannot be read again for it",
         landing.label
     ))
     .with_help(help))
@@ -235,6 +238,7 @@ fn read_again(
     reach("replay.begun");
     let mut report = ReplayReport { number, ..ReplayReport::default() };
     let readings = &Readings::new(&batches);
+    let mut lanes = Recollections::open(plan, &batches, work)?;
     for arrival in &plan.arrivals {
         for portion in work.portions.iter().filter(|p| p.first.0.arrival() == arrival.label) {
             if stop.is_settling() {
@@ -246,7 +250,12 @@ fn read_again(
             let into: Vec<usize> = work.into.iter().copied().filter(|l| reach_of.contains(l)).collect();
             let again =
                 Again { plan, around, ledger, landings, meeting, into, all: reach_of, readings, stop, observer };
-            again.portion(portion, &mut report)?;
+            let recollection = lanes.of(portion, &again)?;
+            if stop.is_settling() {
+                report.stopped = true;
+                return Ok(report);
+            }
+            again.portion(portion, recollection, &mut report)?;
         }
     }
     ledger.end_replay(&plan.pipeline, number)?;
@@ -267,22 +276,27 @@ fn clear(plan: &Plan, ledger: &dyn Ledger, landings: &Landings) -> Outcome<()> {
     Ok(())
 }
 
-struct Again<'a> {
-    plan: &'a Plan,
-    around: &'a Surroundings,
+pub(super) struct Again<'a> {
+    pub(super) plan: &'a Plan,
+    pub(super) around: &'a Surroundings,
     ledger: &'a dyn Ledger,
-    landings: &'a Landings,
+    pub(super) landings: &'a Landings,
     meeting: Meeting<'a>,
     into: Vec<usize>,
     /// Every landing that events of the arrivals can reach.
     all: Vec<usize>,
-    readings: &'a Readings<'a>,
-    stop: &'a Stop,
+    pub(super) readings: &'a Readings<'a>,
+    pub(super) stop: &'a Stop,
     observer: &'a dyn Observer,
 }
 
 impl Again<'_> {
-    fn portion(&self, portion: &Portion, report: &mut ReplayReport) -> Outcome<()> {
+    fn portion(
+        &self,
+        portion: &Portion,
+        mut recollection: Option<&mut Recollection<'_>>,
+        report: &mut ReplayReport,
+    ) -> Outcome<()> {
         let lane = portion.first.0.out_of_order(report.number);
         let into = portion.into.as_deref().unwrap_or(&self.into);
         let earlier = self.settled(portion)?;
@@ -300,9 +314,24 @@ impl Again<'_> {
         let mut batch = BatchBuilder::open(self.plan, self.landings, into, (identity, order), opened_at, false)?;
         batch.set_ranges(portion.ranges.clone());
         batch.keep_all_rejects(portion.all_rejects);
-        batch.leave_out_remembered();
-        let mut reader = MeetingReader::ranges(&self.meeting, self.around, &lane, &portion.ranges)?;
-        self.read(portion, &lane, reader.as_mut(), &mut batch)?;
+        if recollection.is_none() {
+            batch.leave_out_remembered();
+        }
+        let mut reader = MeetingReader::ranges((self.plan, &self.meeting), self.around, &lane, &portion.ranges)?;
+        let fits = fits_of(self.landings);
+        let folders = BatchFolders::default();
+        let walk = Walk { plan: self.plan, fits: &fits, folders: &folders, now: portion.now };
+        let mut processor = Processor::new(self.plan, &self.meeting.arrivals, &fits, &folders)?;
+        self.read(&lane, reader.as_mut(), &mut |chunk| {
+            let mut processed = processor.process(chunk, portion.now);
+            let Some(recollection) = recollection.as_deref_mut() else { return batch.add(processed) };
+            let waiting = WaitingRows::of(&mut processed);
+            batch.add(processed)?;
+            batch.add_results(recollection.take(&walk, waiting)?)
+        })?;
+        if let Some(recollection) = recollection {
+            batch.add_results(recollection.end(&walk)?)?;
+        }
         let staged = self.finish(portion, into, batch)?;
         let (read, rejected) = (staged.read, staged.rejected);
         let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
@@ -321,22 +350,19 @@ impl Again<'_> {
         Ok(())
     }
 
-    fn read(
+    /// Reads all that a reader has.
+    pub(super) fn read(
         &self,
-        portion: &Portion,
         lane: &LaneId,
         reader: &mut dyn LaneReader,
-        batch: &mut BatchBuilder<'_>,
+        take: &mut dyn FnMut(Chunk) -> Outcome<()>,
     ) -> Outcome<()> {
-        let fits = fits_of(self.landings);
-        let folders = BatchFolders::default();
-        let mut processor = Processor::new(self.plan, &self.meeting.arrivals, &fits, &folders)?;
         loop {
             match reader.read(ReadLimit { records: u64::MAX, bytes: CHUNK, ends: false })? {
                 Read::Chunk(chunk) => {
                     let bytes = chunk.too_long.unwrap_or(chunk.bytes.len() as u64);
                     self.observer.on(RunEvent::Read { lane: lane.clone(), records: chunk.records, bytes });
-                    batch.add(processor.process(chunk, portion.now))?;
+                    take(chunk)?;
                 }
                 Read::CaughtUp => return Ok(()),
                 Read::Halt(failure) | Read::Stuck(failure) => return Err(failure),

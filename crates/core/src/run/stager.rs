@@ -135,6 +135,7 @@ impl<'a> Stager<'a> {
             memory.end(&walk, ending, &mut results)?;
             batch.add_results(results)?;
             batch.state = memory.changes(walk.now);
+            batch.marks = Some(memory.take_marks());
         }
         let (rejects, nulls) = (std::mem::take(&mut batch.rejects), std::mem::take(&mut batch.nulls));
         batch.rejects.clone_from(&rejects);

@@ -294,6 +294,7 @@ mod tests {
             first: None,
             whole: false,
             replaced_by: None,
+            marks: None,
         }
     }
 

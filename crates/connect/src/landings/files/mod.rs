@@ -453,6 +453,10 @@ impl Landing for FilesLanding {
         publish::withdraw(self, batch, work)
     }
 
+    fn rejected(&self, work: &StagedWork) -> Outcome<Vec<String>> {
+        stage::lines(&self.root, work)
+    }
+
     fn with_refused(&self, batch: &BatchIdentity, work: StagedWork) -> Outcome<StagedWork> {
         stage::with_refused(&self.root, batch, work)
     }

@@ -91,6 +91,20 @@ pub(super) fn take_place(earlier: &[StagedWork], mut work: StagedWork) -> Outcom
     Ok(work)
 }
 
+/// The lines of the files that a batch landed, where they are still there.
+pub(super) fn lines(root: &Path, work: &StagedWork) -> Outcome<Vec<String>> {
+    let mut lines = Vec::new();
+    for file in StagedFiles::read(work)?.files {
+        let path = root.join(&file.path);
+        match std::fs::read_to_string(&path) {
+            Ok(text) => lines.extend(text.lines().map(str::to_string)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(Failure::io("read", &path, &error)),
+        }
+    }
+    Ok(lines)
+}
+
 /// Adds the files of refused rows of a batch, which are named after it, to those that it landed.
 pub(super) fn with_refused(root: &Path, batch: &BatchIdentity, mut work: StagedWork) -> Outcome<StagedWork> {
     let mut staged = StagedFiles::read(&work)?;

@@ -121,7 +121,7 @@ fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64)
 }
 
 pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery) -> Sql<Vec<BatchRecord>> {
-    let sql = "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text, opened
+    let sql = "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text, opened, marks
                from batch where pipeline = ?1 and (?2 is null or number = ?2)
                order by opened desc limit coalesce(?3, -1)";
     let mut statement = connection.prepare(sql)?;
@@ -165,6 +165,7 @@ fn record(row: &Row<'_>) -> Sql<BatchRecord> {
         first: None,
         whole: false,
         replaced_by: None,
+        marks: row.get::<_, Option<String>>(11)?.and_then(|marks| serde_json::from_str(&marks).ok()),
     })
 }
 

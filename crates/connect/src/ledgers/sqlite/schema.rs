@@ -14,6 +14,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("migrations/5.sql"),
     include_str!("migrations/6.sql"),
     include_str!("migrations/7.sql"),
+    include_str!("migrations/8.sql"),
 ];
 
 /// Brings a ledger up to date; returns its UUID.

@@ -49,11 +49,13 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
     }
     let digest = put_texts(&transaction, &staged.texts)?;
     let sql = format!(
-        "update batch set state = 'sealed', sealed_at = {NOW}, read = ?4, bytes = ?5, rejected = ?6, text = ?7
+        "update batch set state = 'sealed', sealed_at = {NOW}, read = ?4, bytes = ?5, rejected = ?6, text = ?7, marks = ?8
          where pipeline = ?1 and lane = ?2 and number = ?3 and state = 'open'"
     );
-    let changed = transaction
-        .execute(&sql, params![pipeline, lane, number, staged.read, staged.bytes, staged.rejected, digest])?;
+    // Numbers and names always are JSON.
+    let marks = staged.marks.as_ref().and_then(|marks| serde_json::to_string(marks).ok());
+    let (read, bytes, rejected) = (staged.read, staged.bytes, staged.rejected);
+    let changed = transaction.execute(&sql, params![pipeline, lane, number, read, bytes, rejected, digest, marks])?;
     if changed != 1 {
         return Ok(false);
     }

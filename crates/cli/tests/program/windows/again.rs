@@ -1,0 +1,189 @@
+//! Batches that are read again through windows, joins, references and `once`: they give what they gave.
+
+use std::collections::BTreeMap;
+
+use super::joins::{self, Crossings};
+use super::{PASSAGE, Passages, RUN, assert_same, balanced, landed, pipeline, project, rejected, rows, window};
+use crate::common::TestProject;
+use crate::common::work::Random;
+use rstest::rstest;
+use serde_json::Value;
+
+/// Everything that has landed, each folder in an order of its own, and the rejects.
+fn landed_rows(project: &TestProject, folders: &[&str]) -> BTreeMap<String, Vec<String>> {
+    let of = |folder: &&str| {
+        let mut all: Vec<String> = rows(project, folder).iter().map(Value::to_string).collect();
+        all.sort();
+        (folder.to_string(), all)
+    };
+    let mut found: BTreeMap<String, Vec<String>> = folders.iter().map(of).collect();
+    let mut rejects = rejected(project);
+    rejects.sort();
+    found.insert("rejects".into(), rejects);
+    found
+}
+
+fn batches(project: &TestProject) -> u64 {
+    let all = project.json(&["ledger", "passages", "--show", "100000"])["batches"].clone();
+    let own = all.as_array().unwrap().iter().filter(|batch| !batch["lane"].as_str().unwrap().contains('~'));
+    own.map(|batch| batch["number"].as_u64().unwrap()).max().unwrap()
+}
+
+/// Reads ranges of batches again at random; nothing may change.
+fn read_again(project: &TestProject, folders: &[&str], random: &mut Random) {
+    let before = landed_rows(project, folders);
+    let last = batches(project);
+    assert!(last > 5 && folders.iter().all(|folder| !before[*folder].is_empty()), "{last} batches");
+    let mut warmed = 0;
+    for round in 0..5 {
+        let from = 1 + random.below(last);
+        let to = (from + random.below(4)).min(last);
+        let range = if round == 0 { "1-".to_string() } else { format!("{from}-{to}") };
+        let (plan, _) = project.expect(0, &["replay", "passages", "--batches", &range, "--plan"]);
+        warmed += u64::from(plan.contains("read before them"));
+        project.expect(0, &["replay", "passages", "--batches", &range, "--yes"]);
+        let after = landed_rows(project, folders);
+        for (folder, rows) in &before {
+            assert_eq!(after[folder].len(), rows.len(), "{folder} after batches {range} of {last}");
+            let differing = rows.iter().zip(&after[folder]).find(|(a, b)| a != b);
+            assert_eq!(differing, None, "{folder} after batches {range} of {last}");
+        }
+        balanced(project);
+    }
+    assert!(warmed > 0, "no batch needed what came before it");
+}
+
+#[rstest]
+#[case::tumbling_and_sliding(71, pipeline(), &["all", "once", "minute", "five"])]
+#[case::sessions(72, [PASSAGE, &window("session", "gap = \"4s\"", "")].concat(), &["all", "once", "session"])]
+#[case::closed_when_caught_up(73, [PASSAGE, &window("minute", "length = \"1m\"", "close = \"caught_up\"")].concat(), &["all", "once", "minute"])]
+fn windows_give_what_they_gave(#[case] seed: u64, #[case] pipeline: String, #[case] folders: &[&str]) {
+    let project = project(&pipeline);
+    let mut passages = Passages::new(seed);
+    for count in [1_000, 1, 900, 700] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+    }
+    read_again(&project, folders, &mut Random::of(seed));
+    // And the pipeline goes on as if nothing had been.
+    project.append("locks/a.jsonl", passages.lines(900));
+    project.expect(0, RUN);
+    if folders.contains(&"five") {
+        super::check(&project, &passages);
+    }
+}
+
+#[rstest]
+#[case(81)]
+#[case(82)]
+fn joins_give_what_they_gave(#[case] seed: u64) {
+    let project = project(&[joins::EVENTS, &joins::join(joins::WITHIN, "")].concat());
+    let mut crossings = Crossings::new(seed);
+    for count in [400, 300, 500] {
+        project.append("locks/p.jsonl", crossings.passages(count));
+        project.append("locks/t.jsonl", crossings.tolls(count));
+        project.expect(0, joins::RUN);
+    }
+    read_again(&project, &["all", "paid"], &mut Random::of(seed));
+    project.append("locks/p.jsonl", crossings.passages(400));
+    project.append("locks/t.jsonl", crossings.tolls(400));
+    project.expect(0, joins::RUN);
+    joins::check(&project, &crossings, false);
+}
+
+/// Rows that are looked up are read from the first batch on.
+#[test]
+fn references_give_what_they_gave() {
+    let text = joins::EVENTS.to_string()
+        + "[event.paid.made]\nof = \"passage\"\nreference = { event = \"toll\", on = \"toll.vessel_no = passage.vessel_no\" }\n\
+           columns = \"passage.*, toll.toll_id\"\n[event.paid.lands.archive]\nat = \"archive\"\npath = \"paid\"\nformat = \"jsonl\"\n";
+    let project = project(&text);
+    let mut crossings = Crossings::new(91);
+    // Rows that are looked up and the events that need them come in batches of their own.
+    for count in [400, 300, 500] {
+        project.append("locks/t.jsonl", crossings.tolls(300));
+        project.expect(0, joins::RUN);
+        project.append("locks/p.jsonl", crossings.passages(count));
+        project.expect(0, joins::RUN);
+    }
+    let before = landed_rows(&project, &["all", "paid"]);
+    for range in ["1-", "4-6", "6"] {
+        project.expect(0, &["replay", "passages", "--batches", range, "--landing", "paid.archive", "--yes"]);
+        assert_eq!(landed_rows(&project, &["all", "paid"]), before, "{range}");
+    }
+    balanced(&project);
+}
+
+/// What the file says now is what all of it becomes.
+#[test]
+fn an_edited_window_replaces_what_it_gave() {
+    let project = project(&pipeline());
+    let mut passages = Passages::new(74);
+    for count in [1_200, 800] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+    }
+    let before = landed(&project, "minute");
+    let five = landed(&project, "five");
+    let text = pipeline().replacen("count(*) as passages", "count(*) * 10 as passages", 1);
+    project.write("pipelines/passages.toml", &text);
+    let (plan, _) =
+        project.expect(0, &["replay", "passages", "--batches", "1-", "--landing", "minute.archive", "--plan"]);
+    assert!(plan.contains("minute.archive") && !plan.contains("read before them"), "{plan}");
+    project.expect(0, &["replay", "passages", "--batches", "1-", "--landing", "minute.archive", "--yes"]);
+    let tenfold = before.iter().map(|(key, row)| (key.clone(), row.replacen(' ', "0 ", 1))).collect();
+    assert_same(&landed(&project, "minute"), &tenfold, "minute");
+    assert_same(&landed(&project, "five"), &five, "five");
+    balanced(&project);
+}
+
+#[test]
+fn what_is_not_known_any_more_is_said_and_nothing_is_read() {
+    let project = project(&pipeline());
+    let mut passages = Passages::new(75);
+    project.append("locks/a.jsonl", passages.lines(2_000));
+    project.expect(0, RUN);
+    let before = landed_rows(&project, &["all", "once", "minute", "five"]);
+    // A window that was not there when the batches were read.
+    project.write("pipelines/passages.toml", &[pipeline(), window("ten", "length = \"10m\"", "")].concat());
+    let (_, err) = project.expect(6, &["replay", "passages", "--batches", "2-3", "--yes"]);
+    assert!(err.contains("was read before `ten` was in the pipeline"), "{err}");
+    project.expect(0, &["replay", "passages", "--batches", "2-3", "--landing", "passage.all", "--yes"]);
+    // Events that the source has no more.
+    project.write("pipelines/passages.toml", pipeline());
+    let text = std::fs::read_to_string(project.path("locks/a.jsonl")).unwrap();
+    project.write("locks/a.jsonl", text.replacen("P000", "X000", 500));
+    let (_, err) = project.expect(6, &["replay", "passages", "--batches", "3-4", "--yes"]);
+    assert!(err.contains("no longer holds the records"), "{err}");
+    project.write("locks/a.jsonl", text);
+    assert_eq!(landed_rows(&project, &["all", "once", "minute", "five"]), before);
+    balanced(&project);
+}
+
+#[cfg(feature = "failpoints")]
+#[test]
+fn killed_at_every_point_the_next_reading_brings_it_to_its_end() {
+    use sluice_core::fail_points::{COMMON, FILES};
+    use std::os::unix::process::ExitStatusExt as _;
+
+    let project = project(&pipeline());
+    let mut passages = Passages::new(76);
+    for count in [1_000, 900] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+    }
+    let folders = ["all", "once", "minute", "five"];
+    let before = landed_rows(&project, &folders);
+    let mut reached = 0;
+    for point in COMMON.iter().chain(FILES) {
+        let replay = ["replay", "passages", "--batches", "3-4", "--yes"];
+        let done = project.command(&replay).env("SLUICE_KILL_AT", format!("{point}:2")).output().unwrap();
+        reached += u64::from(done.status.signal() == Some(9));
+        project.expect(0, &replay);
+        assert_eq!(landed_rows(&project, &folders), before, "{point}");
+    }
+    assert!(reached > 8, "{reached}");
+    project.append("locks/a.jsonl", passages.lines(1_600));
+    project.expect(0, RUN);
+    super::check(&project, &passages);
+}

@@ -1,0 +1,57 @@
+//! Time as it was: where events are read again, stations judge them as they did when they were read first.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::Waiting;
+use crate::batch::BatchMarks;
+use crate::event::RowOrigin;
+use crate::plan::transform::RowFault;
+use crate::reject::Reason;
+
+/// The events that came too late at a station, by partition and position, and what was said of them.
+pub type LateEvents = HashMap<(Arc<str>, u64), String>;
+
+/// Where the stations stood around a batch that is read again.
+///
+/// In a run each event is judged by those before it. The order in which partitions came is not known any more, so an event
+/// is judged by the end of the batch before its own, unless it came too late then: such events are known by their rejects.
+#[derive(Clone, Debug, Default)]
+pub struct FixedTime {
+    /// At the end of the batch before it.
+    pub before: BatchMarks,
+    /// At its own end.
+    pub now: BatchMarks,
+    /// The events that came too late, by station.
+    pub late: HashMap<String, LateEvents>,
+}
+
+impl FixedTime {
+    /// Parts rows that come to a station from those that came too late for it: those to take, and what is wrong with the others.
+    pub(super) fn without_late(&self, station: &str, waiting: Waiting) -> (Waiting, Vec<RowFault>) {
+        let Some(late) = self.late.get(station) else { return (waiting, Vec::new()) };
+        let origin = &waiting.origin;
+        let (mut faults, mut kept) = (Vec::new(), Vec::new());
+        for row in 0..waiting.rows.num_rows() {
+            let place = (Arc::clone(&origin.chunk.partition), origin.position(row).major);
+            match late.get(&place) {
+                Some(message) => {
+                    faults.push(RowFault { row, column: None, reason: Reason::LATE, message: message.clone() });
+                }
+                None => kept.push(row),
+            }
+        }
+        if faults.is_empty() {
+            return (waiting, faults);
+        }
+        let is_kept: Vec<bool> = {
+            let mut all = vec![true; waiting.rows.num_rows()];
+            faults.iter().for_each(|fault| all[fault.row] = false);
+            all
+        };
+        let decoded = kept.iter().map(|row| u32::try_from(origin.decoded(*row)).unwrap_or(u32::MAX)).collect();
+        let origin = RowOrigin { rows: Some(decoded), ..origin.clone() };
+        let rows = crate::plan::transform::filter(&waiting.rows, &is_kept.into());
+        (Waiting { rows, origin, ..waiting }, faults)
+    }
+}

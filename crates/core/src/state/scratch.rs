@@ -1,0 +1,62 @@
+//! What stations remember while batches are read again: kept in memory, and forgotten in the end.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use super::{FoundState, KeptStation, StateStore, StationChanges};
+use crate::failure::Outcome;
+
+/// A value, and until when it is kept.
+type Kept = (Vec<u8>, Option<i64>);
+
+/// The keys of stations that look them up again.
+#[derive(Default)]
+pub struct ScratchState {
+    /// The stations that do: others have all they remember in memory.
+    looked_up: BTreeSet<String>,
+    kept: Mutex<HashMap<String, HashMap<Box<[u8]>, Kept>>>,
+}
+
+impl ScratchState {
+    /// For these stations.
+    pub fn of(looked_up: BTreeSet<String>) -> Arc<Self> {
+        Arc::new(Self { looked_up, kept: Mutex::default() })
+    }
+
+    fn kept(&self) -> MutexGuard<'_, HashMap<String, HashMap<Box<[u8]>, Kept>>> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes the changes of a batch over.
+    pub fn apply(&self, changes: Vec<StationChanges>) {
+        let mut all = self.kept();
+        for station in changes.into_iter().filter(|station| self.looked_up.contains(&station.station)) {
+            let kept = all.entry(station.station).or_default();
+            for change in station.changes {
+                match change.value {
+                    Some(value) => drop(kept.insert(change.key, (value, change.due))),
+                    None => drop(kept.remove(&change.key)),
+                }
+            }
+            if let Some(due) = station.due {
+                kept.retain(|_, (_, until)| until.is_none_or(|until| until > due));
+            }
+        }
+    }
+}
+
+impl StateStore for Arc<ScratchState> {
+    fn kept(&self, _: &str) -> Outcome<Option<KeptStation>> {
+        Ok(None)
+    }
+
+    fn values(&self, station: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
+        let all = ScratchState::kept(self);
+        let kept = all.get(station);
+        Ok(keys.iter().map(|key| kept?.get(*key).map(|(value, _)| value.clone())).collect())
+    }
+
+    fn each(&self, _: &str, _: &mut FoundState<'_>) -> Outcome<()> {
+        Ok(())
+    }
+}
