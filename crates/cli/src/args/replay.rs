@@ -7,7 +7,8 @@ use crate::names;
 
 pub(crate) const EXAMPLES: &str = "Examples:\n  sluice replay weighings --batches 1 --plan\n  \
     sluice replay weighings --batches 1 --reason \"a wrong rate\" --yes\n  \
-    sluice replay passages --range lock.passages/0=100..200 --landing passage.archive";
+    sluice replay passages --range lock.passages/0=100..200 --landing passage.archive\n  \
+    sluice replay passages --batches 12- --landing lock_minute.counts --plan";
 
 #[derive(Args, Debug)]
 pub(crate) struct ReplayArgs {

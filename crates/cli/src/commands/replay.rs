@@ -13,8 +13,9 @@ use sluice_core::names;
 use sluice_core::plan::Plan;
 use sluice_core::reject::REJECTS;
 use sluice_core::run::Stop;
-use sluice_core::run::rebuild;
+use sluice_core::run::rebuild::{self, LaneRebuild};
 use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_lock};
+use sluice_core::state::NEVER;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
@@ -31,8 +32,8 @@ use crate::signals;
 /// What would be read again, and where it would land.
 struct ReplayPlan {
     batches: Vec<BatchRecord>,
-    /// Batches that are read before them, so that stations remember again what they did.
-    before: Vec<BatchRecord>,
+    /// Lanes whose batches go through stations that remember.
+    rebuilds: Vec<LaneRebuild>,
     all: Vec<BatchRecord>,
     into: Vec<usize>,
     what: String,
@@ -156,15 +157,14 @@ fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger
         None => what,
     };
     let mut batches = batches;
-    let mut before = Vec::new();
-    for lane in rebuild::rebuilds(plan, &all, &batches, &into)? {
+    let rebuilds = rebuild::rebuilds(plan, &all, &batches, &into)?;
+    for lane in &rebuilds {
         let is_new = |batch: &BatchRecord| !batches.iter().any(|b| (&b.lane, b.number) == (&batch.lane, batch.number));
-        let between: Vec<BatchRecord> = lane.batches.into_iter().filter(is_new).collect();
+        let between: Vec<BatchRecord> = lane.batches.iter().filter(|b| is_new(b)).cloned().collect();
         batches.extend(between);
-        before.extend(lane.before);
     }
     batches.sort_by_key(|batch| batch.opened);
-    Ok(ReplayPlan { batches, before, all, into, what })
+    Ok(ReplayPlan { batches, rebuilds, all, into, what })
 }
 
 /// Which batches are asked for.
@@ -390,7 +390,7 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
     }
     out.push_str(&table.render(screen_width()));
     out.push('\n');
-    out.push_str(&before_text(&asked.before));
+    out.push_str(&remembered_text(&asked.rebuilds));
     let mut table = Table::new(&[
         ("landing", Align::Left),
         ("what happens", Align::Left),
@@ -414,17 +414,26 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
     out
 }
 
-/// What is read so that stations remember again what they did.
-fn before_text(before: &[BatchRecord]) -> String {
+/// What is read so that stations remember again what they did, and what they give.
+fn remembered_text(rebuilds: &[LaneRebuild]) -> String {
     let mut out = String::new();
-    for (lane, batches) in lanes(before) {
-        let (first, last) = (batches.first().map_or(0, |b| b.number), batches.last().map_or(0, |b| b.number));
-        let which = if first == last { format!("batch {first}") } else { format!("batches {first}-{last}") };
-        let events = batches.iter().map(|b| b.read).sum();
-        out.push_str(&format!(
-            "  {which} of {lane} ({}) are read before them, for what was remembered then; nothing of that is replaced\n",
-            show_many(events, "event"),
-        ));
+    for LaneRebuild { lane, before, batches } in rebuilds {
+        let newest = |batch: Option<&BatchRecord>| batch?.marks.as_ref().map(|m| m.newest).filter(|at| *at != NEVER);
+        if let Some(to) = newest(batches.last()) {
+            let from = newest(before.last()).map_or("the beginning".into(), show_timestamp);
+            let to = show_timestamp(to);
+            out.push_str(&format!("  {lane}: what closed while event time went from {from} to {to} is given again\n"));
+        }
+        if let (Some(first), Some(last)) = (before.first(), before.last()) {
+            let which = match first.number == last.number {
+                true => format!("batch {}", first.number),
+                false => format!("batches {}-{}", first.number, last.number),
+            };
+            let events = show_many(before.iter().map(|b| b.read).sum(), "event");
+            out.push_str(&format!(
+                "  read before them, for what was remembered then: {which} of {lane} ({events}); nothing of that is replaced\n"
+            ));
+        }
     }
     if out.is_empty() { out } else { out + "\n" }
 }
@@ -439,7 +448,7 @@ fn plan_json(name: &str, plan: &Plan, asked: &ReplayPlan) -> serde_json::Value {
     json!({
         "pipeline": name, "what": asked.what,
         "batches": asked.batches.iter().map(batch).collect::<Vec<_>>(),
-        "before": asked.before.iter().map(batch).collect::<Vec<_>>(),
+        "before": asked.rebuilds.iter().flat_map(|lane| &lane.before).map(batch).collect::<Vec<_>>(),
         "landings": landings,
     })
 }

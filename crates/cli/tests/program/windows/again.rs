@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use super::joins::{self, Crossings};
 use super::{PASSAGE, Passages, RUN, assert_same, balanced, landed, pipeline, project, rejected, rows, window};
 use crate::common::TestProject;
+use crate::common::topics::{self, StandIn};
 use crate::common::work::Random;
 use rstest::rstest;
 use serde_json::Value;
@@ -89,6 +90,50 @@ fn joins_give_what_they_gave(#[case] seed: u64) {
     project.append("locks/t.jsonl", crossings.tolls(400));
     project.expect(0, joins::RUN);
     joins::check(&project, &crossings, false);
+}
+
+/// Partitions of a topic, which came in an order that nothing tells any more, through a window and another one over its rows.
+#[rstest]
+#[case(77)]
+#[case(78)]
+fn windows_over_partitions_give_what_they_gave(#[case] seed: u64) {
+    if !topics::has("kcat") {
+        return;
+    }
+    let stand_in = StandIn::start(&["--topic", "lock.passages:4"]);
+    let of_minutes = "[event.quarter.made]\nof = \"minute\"\nwindow = { length = \"5m\" }\nlate = \"0s\"\n\
+                      columns = \"window_start, sum(passages) as passages, count(*) as groups\"\n\
+                      [event.quarter.lands.archive]\nat = \"archive\"\npath = \"quarter\"\nformat = \"jsonl\"\n";
+    let text = [PASSAGE, &window("minute", "length = \"1m\"", "idle = \"1h\""), of_minutes].concat();
+    let text = text
+        .replace("rows = 400", "rows = 170")
+        .replacen(
+            "at = \"locks\"\nmatch = \"*.jsonl\"",
+            "at = \"broker\"\ntopic = \"lock.passages\"\nformat = \"json\"",
+            1,
+        )
+        .replace("window_start, count(*)", "window_start, window_end as ended_at, count(*)")
+        .replace("[event.minute.made]", "[event.minute]\ntime = \"ended_at\"\n[event.minute.made]");
+    let project = project(&text);
+    let broker = format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address);
+    project.write("sluice.toml", [super::PROJECT, &broker].concat());
+    let mut passages = Passages::new(seed);
+    for _ in 0..4 {
+        let lines = passages.lines(500);
+        let lines: Vec<&str> = lines.lines().collect();
+        for partition in 0..4_usize {
+            let own = lines.iter().skip(partition).step_by(4).map(|line| format!("k\t{line}\n"));
+            topics::produce(
+                &stand_in.address,
+                "lock.passages",
+                &own.collect::<String>(),
+                &["-p", &partition.to_string()],
+            );
+        }
+        project.expect(0, RUN);
+    }
+    assert!(rejected(&project).len() > 10);
+    read_again(&project, &["all", "once", "minute", "quarter"], &mut Random::of(seed));
 }
 
 /// Rows that are looked up are read from the first batch on.
