@@ -131,7 +131,7 @@ pub const CODES: &[(&str, &str)] = &[
     ("cast.lossy", "A cast can lose part of a value."),
     ("event.unused", "An event that lands nowhere and feeds no other event."),
     ("event.source", "An event needs exactly one origin: it arrives, or it is made of another."),
-    ("arrival.overlap", "Two arrivals of an event read the same topic."),
+    ("arrival.overlap", "Two arrivals of an event read the same topic, or two events the same table."),
     ("landing.overlap", "Two landings write to one place, or a landing writes where its event is read."),
     ("secret.plain", "A secret stands in the file in plain text."),
     ("secret.unencrypted", "A password is sent to another host without encryption."),

@@ -11,6 +11,7 @@ use crate::problem::{Problem, Problems};
 pub fn check_overlaps(pipelines: &[(&PipelineConfig, &Plan)], problems: &mut Problems) {
     let mut taken: HashMap<String, String> = HashMap::new();
     for (config, _) in pipelines {
+        tables_twice(config, problems);
         for event in &config.events {
             read_twice(event, problems);
             for landing in &event.landings {
@@ -63,6 +64,29 @@ fn read_twice(event: &EventConfig, problems: &mut Problems) {
             )
             .with_label("read already")
             .with_help("name each topic in one arrival only"),
+        );
+    }
+}
+
+/// Two events of one table: each change of it comes once.
+fn tables_twice(config: &PipelineConfig, problems: &mut Problems) {
+    let mut known: HashMap<(&str, String), &str> = HashMap::new();
+    for (event, arrival) in config.events.iter().flat_map(|event| event.arrivals.iter().map(move |a| (event, a))) {
+        let is_feed = arrival.kind.as_ref().is_some_and(|kind| kind.is_feed());
+        let (true, Some(connection), Some(table)) = (is_feed, &arrival.connection, arrival.options.text("table"))
+        else {
+            continue;
+        };
+        let bare = table.strip_prefix("public.").map_or(table.clone(), str::to_string);
+        let Some(other) = known.insert((connection.name.as_str(), bare), event.name.as_str()) else { continue };
+        problems.add(
+            Problem::error(
+                "arrival.overlap",
+                format!("`{other}` has the changes of {table} already, and each of them comes once"),
+                arrival.options.place_of("table"),
+            )
+            .with_label("read already")
+            .with_help(format!("make this event of that one: [event.{}.made] of = \"{other}\"", event.name)),
         );
     }
 }

@@ -37,6 +37,7 @@ use crate::reject::REJECTS;
 use crate::state::LaneState;
 use crate::state::StateSize;
 use crate::threads::spawn_scoped;
+use crate::units::show_count;
 use meeting::{MeetingReader, Pace};
 use std::sync::Arc;
 
@@ -242,6 +243,7 @@ pub fn run(
         }
     }
     refuse_moved_stations(plan, ledger)?;
+    refuse_unseen_rows(plan, ledger)?;
     // What was sealed needs no secret to land; what is read does.
     plan.read_secrets(around.secrets.as_ref())?;
     // All sources are opened before any is read: a missing one is said before something moves.
@@ -348,6 +350,46 @@ fn refuse_moved_stations(plan: &Plan, ledger: &dyn Ledger) -> Outcome<()> {
                     "events that are joined share a lane. Give the event another name, which starts with an empty \
                      state, or undo the change in the file",
                 ));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A reference that comes to a pipeline whose rows have been read already would not know them, and say so nowhere.
+fn refuse_unseen_rows(plan: &Plan, ledger: &dyn Ledger) -> Outcome<()> {
+    for meeting in plan.meetings() {
+        let lane = LaneId::new(&meeting.first().label, 0);
+        // A list is read whole by each run.
+        for arrival in meeting.arrivals.iter().filter(|arrival| !arrival.is_list()) {
+            for event in arrival.events() {
+                let new = plan.looked_up_by(event).into_iter().find_map(|made| {
+                    let name = &plan.events[made].name;
+                    match ledger.station_state(&plan.pipeline, &lane, name) {
+                        Ok(None) => Some(Ok(name)),
+                        Ok(Some(_)) => None,
+                        Err(failure) => Some(Err(failure)),
+                    }
+                });
+                let Some(name) = new.transpose()? else { continue };
+                let rows = &plan.events[event].name;
+                let batches = ledger.batches(&plan.pipeline, BatchQuery::default())?;
+                let read: u64 =
+                    batches.iter().flat_map(|b| &b.counts).filter(|c| c.station == *rows).map(|c| c.input).sum();
+                if read > 0 {
+                    return Err(Failure::findings(format!(
+                        "`{name}` looks up rows of `{rows}`, of which {} were read before it was there: it would not find them",
+                        show_count(read)
+                    ))
+                    .with_help(match arrival.kind.is_feed() {
+                        true => "write it, and the events that it is made of, into a pipeline of their own: that one loads the table"
+                            .to_string(),
+                        false => format!(
+                            "write an event for it beside `{rows}` that arrives from the same place under another name, and look up \
+                             its rows: it is read from its beginning"
+                        ),
+                    }));
+                }
             }
         }
     }

@@ -232,3 +232,42 @@ fn mistakes_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &s
     assert!(format!("{out}{err}").contains(expected), "{out}{err}");
     office.drop();
 }
+
+/// Each change of a table comes once: a second event of it would get nothing.
+#[test]
+fn a_table_is_read_by_one_event() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 65);
+    let project = |table: &str| {
+        let event = |name: &str, table: &str| {
+            format!(
+                "[event.{name}]\nfields = \"vessel_no text not null\"\n[event.{name}.arrives]\nat = \"office\"\ntable = \"{table}\"\n\
+                 [event.{name}.lands.log]\nat = \"archive\"\npath = \"{name}\"\nformat = \"jsonl\"\n"
+            )
+        };
+        office.project(&format!("pipeline = \"office\"\n{}{}", event("vessel", "vessel"), event("boat", table)))
+    };
+    for table in ["vessel", "public.vessel"] {
+        let (out, err) = project(table).expect(3, &["check"]);
+        assert!(format!("{out}{err}").contains("`vessel` has the changes of"), "{out}{err}");
+    }
+    project("permit").expect(0, &["check"]);
+    office.drop();
+}
+
+/// A reference that comes later would miss the rows that were loaded before it.
+#[test]
+fn a_reference_to_a_table_that_was_loaded_before_is_refused() {
+    let Some(database) = Database::new() else { return };
+    let office = Office::new(database, 66);
+    let fields = "permit_id integer not null, tons decimal(8,2), note text";
+    let text = pipeline(fields, "permit_id integer", MIRROR);
+    let (before, after) = text.split_once("[event.permitted.made]").unwrap();
+    let project = office.project(before);
+    std::fs::create_dir(project.path("archive")).unwrap();
+    project.expect(0, RUN);
+    project.write("pipelines/office.toml", format!("{before}[event.permitted.made]{after}"));
+    let (_, err) = project.expect(6, RUN);
+    assert!(err.contains("`permitted` looks up rows of `permit`") && err.contains("a pipeline of their own"), "{err}");
+    office.drop();
+}

@@ -224,6 +224,9 @@ fn a_run_takes_a_new_list_up_and_keeps_the_old_one_while_there_is_none() {
     std::fs::remove_file(project.path("locks/list/locks.csv")).unwrap();
     wait_for(|| running.said().contains("no file matches `list/*.csv`"));
     assert_eq!(name(send(1)), Some("new".into()));
+    replace(&project, "list/locks.csv", "", 1);
+    wait_for(|| running.said().contains("has a byte"));
+    assert_eq!(name(send(1)), Some("new".into()));
     assert!(running.goes_on(), "{}", running.said());
     // One row of it is damaged: which one that was is not known, so nothing is forgotten, and the others count.
     let before = settled(&project);

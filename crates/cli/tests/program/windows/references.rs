@@ -426,3 +426,30 @@ fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed(
         balanced(&project);
     }
 }
+
+/// A reference that is added later would not find rows that were read before it.
+#[test]
+fn rows_that_were_read_before_a_reference_was_there_are_read_for_it_by_another_event() {
+    let lands = "[event.lock.lands.copy]\nat = \"archive\"\npath = \"locks\"\nformat = \"jsonl\"\n";
+    let project = project(&[EVENTS, lands].concat());
+    project.append("locks/locks.jsonl", lock(1, "one", 100, false));
+    project.append("locks/p.jsonl", passage(0, Some(1)));
+    project.expect(0, RUN);
+    project.write("pipelines/passages.toml", [EVENTS, lands, &reference("")].concat());
+    project.append("locks/p.jsonl", passage(1, Some(1)));
+    let (_, err) = project.expect(6, RUN);
+    assert!(err.contains("`named` looks up rows of `lock`, of which 1 were read before it was there"), "{err}");
+    let other = "[event.lock_row]\nfields = \"lock_id text, name text, depth_cm integer, is_closed boolean\"\n[event.lock_row.arrives]\nat = \"locks\"\nmatch = \"lock*.jsonl\"\n";
+    let named = reference("")
+        .replace("\"lock\"", "\"lock_row\"")
+        .replace("lock.", "lock_row.")
+        .replace("lock_row.lock_row.", "lock_row.");
+    project.write("pipelines/passages.toml", [EVENTS, lands, other, &named].concat());
+    project.expect(0, RUN);
+    assert_eq!(named_rows(&project), [(1, Some("one".to_string()))]);
+    assert_eq!(rows(&project, "locks").len(), 1);
+}
+
+fn named_rows(project: &TestProject) -> Vec<(u64, Option<String>)> {
+    named(project).into_iter().map(|(n, (name, _))| (n, name)).collect()
+}

@@ -21,6 +21,7 @@ use std::sync::Arc;
 
 use sluice_core::config::{ExtraFields, OptionSpec, ValueKind};
 use sluice_core::contract::Contract;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 
 /// The partition of every change feed: a log has one order.
 pub(crate) const PARTITION: &str = "log";
@@ -71,6 +72,17 @@ pub(crate) struct FeedTable {
     pub key: Vec<String>,
     /// What is read of it; all where there is none.
     pub contract: Option<Arc<Contract>>,
+}
+
+/// Refuses a table that several events are read from, under whatever names: each change of it comes once.
+///
+/// # Errors
+/// Where there is one.
+pub(crate) fn refuse_twice(tables: &[FeedTable]) -> Outcome<()> {
+    let twice = tables.iter().enumerate().find(|(i, table)| tables[..*i].iter().any(|other| other.name == table.name));
+    let Some((_, table)) = twice else { return Ok(()) };
+    Err(Failure::new(FailureKind::Configuration, format!("two events are read from the table {}", table.name))
+        .with_help("each change comes once: make the second event of the first one"))
 }
 
 impl FeedTable {

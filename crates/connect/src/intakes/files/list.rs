@@ -30,7 +30,7 @@ impl ListSource for FileList {
         if files.is_empty() {
             return Ok(Version::Absent(format!("no file matches `{}`", self.pattern)));
         }
-        let mut version = String::new();
+        let (mut version, mut bytes) = (String::new(), 0);
         for (name, path) in files {
             let data = match std::fs::metadata(&path) {
                 Ok(data) => data,
@@ -41,8 +41,13 @@ impl ListSource for FileList {
             if age.is_some_and(|age| age < QUIET) {
                 return Ok(Version::Unfinished);
             }
+            bytes += data.len();
             let (seconds, nanos) = (data.mtime(), data.mtime_nsec());
             version.push_str(&format!("{name}\0{}\0{}\0{seconds}.{nanos}\n", data.len(), data.ino()));
+        }
+        // Whoever wrote it has failed, or has not begun.
+        if bytes == 0 {
+            return Ok(Version::Absent(format!("no file that matches `{}` has a byte", self.pattern)));
         }
         Ok(Version::Known(version))
     }

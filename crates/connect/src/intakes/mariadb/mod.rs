@@ -42,6 +42,7 @@ use sluice_core::units::show_many;
 
 use crate::intakes::feed::live::FeedProgress;
 use crate::intakes::feed::reader::FeedReader;
+use crate::intakes::feed::refuse_twice;
 use crate::intakes::feed::schema::{Difference, Policy, SchemaVerdict, UNKNOWN, outdated};
 use crate::intakes::feed::state::{Load, State, TableState, WholeTableState};
 use crate::intakes::feed::{
@@ -138,6 +139,7 @@ impl MariadbFeed {
             });
             sources.push(table);
         }
+        refuse_twice(&tables)?;
         Ok(Self { settings: settings.to_vec(), tables, known, sources })
     }
 

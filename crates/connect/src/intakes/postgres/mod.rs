@@ -37,7 +37,7 @@ use crate::databases::Server;
 use crate::intakes::feed::reader::FeedReader;
 use crate::intakes::feed::schema::Policy;
 use crate::intakes::feed::state::State;
-use crate::intakes::feed::{FeedTable, PARTITION, identity, live, sample, snapshot, whole as feed_whole};
+use crate::intakes::feed::{FeedTable, PARTITION, identity, live, refuse_twice, sample, snapshot, whole as feed_whole};
 use catalog::Catalog;
 use log::PostgresLog;
 use stream::StreamState;
@@ -122,6 +122,7 @@ impl PostgresFeed {
             let contract = one.contract.clone();
             tables.push(FeedTable { name: table.full().into(), key: table.key, contract });
         }
+        refuse_twice(&tables)?;
         Ok(Self { server: Server::new(first, 5432)?, settings: settings.to_vec(), tables, shared: StreamState::new(0) })
     }
 
