@@ -72,11 +72,10 @@ fn read_twice(event: &EventConfig, problems: &mut Problems) {
 fn tables_twice(config: &PipelineConfig, problems: &mut Problems) {
     let mut known: HashMap<(&str, String), &str> = HashMap::new();
     for (event, arrival) in config.events.iter().flat_map(|event| event.arrivals.iter().map(move |a| (event, a))) {
-        let is_feed = arrival.kind.as_ref().is_some_and(|kind| kind.is_feed());
-        let (true, Some(connection), Some(table)) = (is_feed, &arrival.connection, arrival.options.text("table"))
-        else {
+        if !arrival.kind.as_ref().is_some_and(|kind| kind.is_feed()) {
             continue;
-        };
+        }
+        let (Some(connection), Some(table)) = (&arrival.connection, arrival.options.text("table")) else { continue };
         let bare = table.strip_prefix("public.").map_or(table.clone(), str::to_string);
         let Some(other) = known.insert((connection.name.as_str(), bare), event.name.as_str()) else { continue };
         problems.add(
