@@ -25,7 +25,7 @@ use std::sync::atomic::AtomicU64;
 
 use crossbeam_channel::bounded;
 
-use crate::batch::{LaneId, StationCount};
+use crate::batch::{BatchMarks, LaneId, StationCount};
 use crate::drift::FieldHistory;
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::flow::{Memory, station_names};
@@ -319,7 +319,12 @@ fn hint_at_new_landings(plan: &Plan, ledger: &dyn Ledger, observer: &dyn Observe
             continue;
         }
         let label = &landing.label;
-        let earlier = match remembered.contains(&place) {
+        // What a station gave before can be given again where it was there.
+        let above = plan.remembering().filter(|(event, _)| plan.events_below(&[*event]).contains(&landing.event));
+        let above: Vec<&str> = above.map(|(event, _)| plan.events[event].name.as_str()).collect();
+        let has_all = |marks: &BatchMarks| above.iter().all(|name| marks.stations.contains_key(*name));
+        let was_there = newest.iter().filter_map(|batch| batch.marks.as_ref()).any(has_all);
+        let earlier = match remembered.contains(&place) && !was_there {
             true => "earlier events are not counted in it".to_string(),
             false => {
                 let batches = format!("--batches 1-{last} --landing {label}");

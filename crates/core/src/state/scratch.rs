@@ -6,15 +6,15 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use super::{FoundState, KeptStation, StateStore, StationChanges};
 use crate::failure::Outcome;
 
-/// A value, and until when it is kept.
-type Kept = (Vec<u8>, Option<i64>);
+/// By station, each key's value, and until when it is kept.
+type Kept = HashMap<String, HashMap<Box<[u8]>, (Vec<u8>, Option<i64>)>>;
 
 /// The keys of stations that look them up again.
 #[derive(Default)]
 pub struct ScratchState {
     /// The stations that do: others have all they remember in memory.
     looked_up: BTreeSet<String>,
-    kept: Mutex<HashMap<String, HashMap<Box<[u8]>, Kept>>>,
+    kept: Mutex<Kept>,
 }
 
 impl ScratchState {
@@ -23,7 +23,7 @@ impl ScratchState {
         Arc::new(Self { looked_up, kept: Mutex::default() })
     }
 
-    fn kept(&self) -> MutexGuard<'_, HashMap<String, HashMap<Box<[u8]>, Kept>>> {
+    fn kept(&self) -> MutexGuard<'_, Kept> {
         self.kept.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

@@ -182,6 +182,23 @@ fn an_edited_window_replaces_what_it_gave() {
     balanced(&project);
 }
 
+/// A landing that is added to a window gets what the window gave before.
+#[test]
+fn a_new_landing_of_a_window_is_filled() {
+    let project = project(&pipeline());
+    let mut passages = Passages::new(79);
+    project.append("locks/a.jsonl", passages.lines(1_500));
+    project.expect(0, RUN);
+    let more = "[event.minute.lands.more]\nat = \"archive\"\npath = \"more\"\nformat = \"jsonl\"\n";
+    project.write("pipelines/passages.toml", [&pipeline(), more].concat());
+    project.append("locks/a.jsonl", passages.lines(600));
+    let (_, err) = project.expect(0, RUN);
+    assert!(err.contains("to add earlier rows: sluice replay passages --batches 1-4 --landing minute.more"), "{err}");
+    project.expect(0, &["replay", "passages", "--batches", "1-4", "--landing", "minute.more", "--yes"]);
+    assert_same(&landed(&project, "more"), &landed(&project, "minute"), "more");
+    balanced(&project);
+}
+
 #[test]
 fn what_is_not_known_any_more_is_said_and_nothing_is_read() {
     let project = project(&pipeline());
@@ -190,7 +207,7 @@ fn what_is_not_known_any_more_is_said_and_nothing_is_read() {
     project.expect(0, RUN);
     let before = landed_rows(&project, &["all", "once", "minute", "five"]);
     // A window that was not there when the batches were read.
-    project.write("pipelines/passages.toml", &[pipeline(), window("ten", "length = \"10m\"", "")].concat());
+    project.write("pipelines/passages.toml", [pipeline(), window("ten", "length = \"10m\"", "")].concat());
     let (_, err) = project.expect(6, &["replay", "passages", "--batches", "2-3", "--yes"]);
     assert!(err.contains("was read before `ten` was in the pipeline"), "{err}");
     project.expect(0, &["replay", "passages", "--batches", "2-3", "--landing", "passage.all", "--yes"]);

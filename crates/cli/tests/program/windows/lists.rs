@@ -213,7 +213,7 @@ fn a_run_takes_a_new_list_up_and_keeps_the_old_one_while_there_is_none() {
     };
     project.write(
         "pipelines/passages.toml",
-        &[PASSAGES, OF_FILES].concat().replace("rows = 70", "rows = 70, every = \"200ms\""),
+        [PASSAGES, OF_FILES].concat().replace("rows = 70", "rows = 70, every = \"200ms\""),
     );
     assert_eq!(name(send(1)), Some("b".into()));
     let before = settled(&project);
@@ -271,7 +271,7 @@ fn mistakes_in_lists_are_named(#[case] from: &str, #[case] to: &str, #[case] exp
     let project = Kind::Sqlite.project();
     let text = [PASSAGES, OF_SQLITE].concat();
     assert!(text.contains(from));
-    project.write("pipelines/passages.toml", &text.replace(from, to));
+    project.write("pipelines/passages.toml", text.replace(from, to));
     let output = project.run(&["check"]);
     let said = [String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)].concat();
     assert!(said.contains(expected), "{said}");
@@ -330,9 +330,9 @@ path = "named"
 format = "jsonl"
 "#;
     let config = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
-    project.write("sluice.toml", &format!("{config}[connection.yard]\n{connection}\n"));
+    project.write("sluice.toml", format!("{config}[connection.yard]\n{connection}\n"));
     let query = format!("at = \"yard\"\nquery = '''\n{query}\n'''");
-    project.write("pipelines/passages.toml", &text.replace("at = \"yard\"", &query));
+    project.write("pipelines/passages.toml", text.replace("at = \"yard\"", &query));
     project.append(
         "locks/p.jsonl",
         "{\"passage_id\": 1, \"lock_id\": 9007199254740993}\n{\"passage_id\": 2, \"lock_id\": 2}\n",

@@ -24,7 +24,7 @@ const UNPACK_TRIES: u32 = 20;
 
 /// What reading a partition brought.
 pub(super) enum PartitionRead {
-    Chunk(Chunk),
+    Chunk(Box<Chunk>),
     Nothing,
     /// The broker does not answer.
     Away(RDKafkaErrorCode),
@@ -235,7 +235,7 @@ impl Assigned {
                 if let (_, Some(digest)) = super::identity::parts(&chunk.identity) {
                     self.last_read = Some(Witness { offset: self.position - 1, digest: digest.into() });
                 }
-                Ok(PartitionRead::Chunk(chunk))
+                Ok(PartitionRead::Chunk(Box::new(chunk)))
             }
             (None, Some(error)) => self.failed(&error, keep.broker),
             (None, None) => Ok(PartitionRead::Nothing),

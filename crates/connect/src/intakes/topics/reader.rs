@@ -398,7 +398,7 @@ impl TopicsReader {
                     if chunk.bytes.len() as u64 * 2 < limit.bytes {
                         self.turn = at + 1;
                     }
-                    return Ok(Some(Read::Chunk(chunk)));
+                    return Ok(Some(Read::Chunk(*chunk)));
                 }
                 PartitionRead::Nothing => self.turn = at + 1,
                 // What was read before it is good, and settles first.
