@@ -23,7 +23,9 @@ use super::run::{refuse_mistakes, refuse_uncertain};
 use crate::args::{Arguments, OutputKind, ReplayArgs};
 use crate::confirm::confirm;
 use crate::exit::Exit;
+use crate::output::problems::wrap;
 use crate::output::table::{Align, Table, screen_width};
+use crate::output::times::second;
 use crate::output::{self, style};
 use crate::progress::RunProgress;
 use crate::project::{LoadedPipeline, Project};
@@ -416,26 +418,38 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
 
 /// What is read so that stations remember again what they did, and what they give.
 fn remembered_text(rebuilds: &[LaneRebuild]) -> String {
-    let mut out = String::new();
+    let mut lines = Vec::new();
     for LaneRebuild { lane, before, batches } in rebuilds {
-        let newest = |batch: Option<&BatchRecord>| batch?.marks.as_ref().map(|m| m.newest).filter(|at| *at != NEVER);
-        if let Some(to) = newest(batches.last()) {
-            let from = newest(before.last()).map_or("the beginning".into(), show_timestamp);
-            let to = show_timestamp(to);
-            out.push_str(&format!("  {lane}: what closed while event time went from {from} to {to} is given again\n"));
-        }
+        let from = reached(before.last()).map_or("the beginning".into(), |at| format!("{} UTC", second(at)));
+        lines.push(match reached(batches.last()) {
+            Some(to) => {
+                format!("{lane}: gives again what closed while event time went from {from} to {} UTC", second(to))
+            }
+            None => format!("{lane}: no window had closed by then"),
+        });
         if let (Some(first), Some(last)) = (before.first(), before.last()) {
             let which = match first.number == last.number {
                 true => format!("batch {}", first.number),
                 false => format!("batches {}-{}", first.number, last.number),
             };
             let events = show_many(before.iter().map(|b| b.read).sum(), "event");
-            out.push_str(&format!(
-                "  read before them, for what was remembered then: {which} of {lane} ({events}); nothing of that is replaced\n"
+            lines.push(format!(
+                "read before them, for what was remembered then: {which} ({events}); nothing of that is replaced"
             ));
         }
     }
-    if out.is_empty() { out } else { out + "\n" }
+    let wrapped = lines.iter().flat_map(|line| wrap(line, screen_width(), 4).into_iter().enumerate());
+    let mut out: String = wrapped.map(|(i, part)| format!("{}{part}\n", if i == 0 { "  " } else { "    " })).collect();
+    if !out.is_empty() {
+        out.push('\n');
+    }
+    out
+}
+
+/// How far the stations had come at the end of a batch, in microseconds since 1970.
+fn reached(batch: Option<&BatchRecord>) -> Option<i64> {
+    let marks = batch?.marks.as_ref()?;
+    marks.stations.values().map(|mark| mark.reached).max().filter(|at| *at != NEVER)
 }
 
 fn plan_json(name: &str, plan: &Plan, asked: &ReplayPlan) -> serde_json::Value {
