@@ -3,9 +3,10 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::Waiting;
-use crate::batch::BatchMarks;
+use super::{Memory, MemorySink, Remembered, Waiting};
+use crate::batch::{BatchMarks, StationCount};
 use crate::event::RowOrigin;
+use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 
@@ -53,5 +54,38 @@ impl FixedTime {
         let origin = RowOrigin { rows: Some(decoded), ..origin.clone() };
         let rows = crate::plan::transform::filter(&waiting.rows, &is_kept.into());
         (Waiting { rows, origin, ..waiting }, faults)
+    }
+}
+
+impl Memory<'_> {
+    /// Reads the next batch again: stations stand where they stood when it was read first.
+    pub fn fix(&mut self, fixed: FixedTime) {
+        for one in self.stations.values_mut() {
+            one.made = fixed.now.stations.get(one.name).map_or(0, |mark| mark.made);
+            one.stored_made = one.made;
+        }
+        self.fixed = Some(fixed);
+    }
+
+    /// The watermarks of rows of a batch that is read again.
+    pub(super) fn fixed_of(&mut self, next: &Waiting) -> Outcome<Option<Vec<i64>>> {
+        let name = self.station(next.event)?.name;
+        Ok(self.fixed.as_ref().map(|fixed| vec![fixed.before.reached(name); next.rows.num_rows()]))
+    }
+
+    /// Rejects what came too late when it was read first, where it is read again.
+    pub(super) fn without_late(&mut self, next: Waiting, sink: &mut impl MemorySink) -> Outcome<Waiting> {
+        let name = self.station(next.event)?.name;
+        let Some(fixed) = &self.fixed else { return Ok(next) };
+        let origin = next.origin.clone();
+        let (kept, faults) = fixed.without_late(name, next);
+        if !faults.is_empty() {
+            let count = StationCount { rejected: faults.len() as u64, ..StationCount::new(name) };
+            let faults: Vec<(RowFault, RowOrigin)> = faults.into_iter().map(|fault| (fault, origin.clone())).collect();
+            let (chunk, spans) = (&origin.chunk, &origin.spans);
+            let (event, waiting) = (kept.event, Some(&kept));
+            sink.remembered(&Remembered { event, waiting, count, faults: &faults, rows: None, chunk, spans });
+        }
+        Ok(kept)
     }
 }

@@ -5,6 +5,7 @@
 
 mod arrival;
 mod fixed;
+mod made;
 mod remembered;
 mod unfold;
 mod walk;

@@ -7,6 +7,7 @@ use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 
+use super::made::made_chunk;
 use super::{Arriving, FixedTime, FlowSink, Walk};
 use crate::batch::{BatchMarks, StationCount, StationMark, arrival_in};
 use crate::change::Marks;
@@ -60,14 +61,14 @@ pub struct Memory<'a> {
     plan: &'a Plan,
     store: Box<dyn StateStore + 'a>,
     /// By the place of the event that each makes; one that is made of another comes after it.
-    stations: BTreeMap<usize, OneStation<'a>>,
+    pub(super) stations: BTreeMap<usize, OneStation<'a>>,
     /// Of each arrival of the lane.
     clocks: Vec<ArrivalClock>,
     waiting: VecDeque<Waiting>,
     /// Where the stations stood at the end of the batch.
     marks: BatchMarks,
     /// Where events are read again: how far time had come then.
-    fixed: Option<FixedTime>,
+    pub(super) fixed: Option<FixedTime>,
 }
 
 /// How far the event time of one arrival has come.
@@ -90,16 +91,16 @@ enum Source {
     Station(usize),
 }
 
-struct OneStation<'a> {
-    name: &'a str,
+pub(super) struct OneStation<'a> {
+    pub(super) name: &'a str,
     plan: &'a StatePlan,
     station: Box<dyn Station>,
     /// Where the watermark of what it takes comes from: of a join, from both sides.
     sources: Vec<Source>,
     /// How many rows it has made so far.
-    made: u64,
+    pub(super) made: u64,
     /// The same, as it was kept last.
-    stored_made: u64,
+    pub(super) stored_made: u64,
 }
 
 /// How the watermarks of a lane are kept.
@@ -316,7 +317,7 @@ impl<'a> Memory<'a> {
         sources.iter().filter_map(held).min()
     }
 
-    fn station(&mut self, event: usize) -> Outcome<&mut OneStation<'a>> {
+    pub(super) fn station(&mut self, event: usize) -> Outcome<&mut OneStation<'a>> {
         self.stations.get_mut(&event).ok_or_else(|| Failure::internal("rows wait for a station that is not there"))
     }
 
@@ -452,37 +453,6 @@ impl<'a> Memory<'a> {
         Ok(())
     }
 
-    /// Reads the next batch again: stations stand where they stood when it was read first.
-    pub fn fix(&mut self, fixed: FixedTime) {
-        for one in self.stations.values_mut() {
-            one.made = fixed.now.stations.get(one.name).map_or(0, |mark| mark.made);
-            one.stored_made = one.made;
-        }
-        self.fixed = Some(fixed);
-    }
-
-    /// The watermarks of rows of a batch that is read again.
-    fn fixed_of(&mut self, next: &Waiting) -> Outcome<Option<Vec<i64>>> {
-        let name = self.station(next.event)?.name;
-        Ok(self.fixed.as_ref().map(|fixed| vec![fixed.before.reached(name); next.rows.num_rows()]))
-    }
-
-    /// Rejects what came too late when it was read first, where it is read again.
-    fn without_late(&mut self, next: Waiting, sink: &mut impl MemorySink) -> Outcome<Waiting> {
-        let name = self.station(next.event)?.name;
-        let Some(fixed) = &self.fixed else { return Ok(next) };
-        let origin = next.origin.clone();
-        let (kept, faults) = fixed.without_late(name, next);
-        if !faults.is_empty() {
-            let count = StationCount { rejected: faults.len() as u64, ..StationCount::new(name) };
-            let faults: Vec<(RowFault, RowOrigin)> = faults.into_iter().map(|fault| (fault, origin.clone())).collect();
-            let (chunk, spans) = (&origin.chunk, &origin.spans);
-            let (event, waiting) = (kept.event, Some(&kept));
-            sink.remembered(&Remembered { event, waiting, count, faults: &faults, rows: None, chunk, spans });
-        }
-        Ok(kept)
-    }
-
     /// Where the stations stood at the end of the last batch.
     pub fn take_marks(&mut self) -> BatchMarks {
         let newest = self.newest().max().unwrap_or(NEVER);
@@ -551,45 +521,4 @@ fn clock_of(clocks: &[ArrivalClock], partition: &str) -> Option<usize> {
 /// The name under which a station's count of made rows is kept.
 fn numbers(name: &str) -> String {
     format!("@made.{name}")
-}
-
-/// Rows that a station made, as records: their partition is the event, their positions count the rows that it has made.
-fn made_chunk(
-    name: &str,
-    first: u64,
-    rows: &RecordBatch,
-    columns: &[crate::columns::OutputColumn],
-    lost: &[(RowFault, String)],
-) -> (Arc<Chunk>, Arc<[RecordSpan]>) {
-    use crate::event::{Message, Messages, Position};
-    use crate::formats::{JsonLines, RowWriter as _};
-    let mut text = String::new();
-    let mut ends = JsonLines.write_messages(&mut text, rows, columns);
-    for (_, group) in lost {
-        text.push_str(group);
-        ends.push(text.len());
-        text.push('\n');
-    }
-    let place = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
-    let mut start = 0;
-    let mut spans = Vec::with_capacity(ends.len());
-    for end in &ends {
-        spans.push(RecordSpan { start: place(start), end: place(*end) });
-        start = end + 1;
-    }
-    let message =
-        |(span, offset): (&RecordSpan, u64)| Message { span: *span, offset, time: None, key: None, headers: None };
-    let each = spans.iter().zip(first..).map(message).collect();
-    let messages = Messages { topic: name.into(), partition: 0, each, side: Vec::new(), left_out: 0 };
-    let records = ends.len() as u64;
-    let chunk = Chunk {
-        partition: name.into(),
-        from: Position::at(first),
-        to: Position::at(first + records),
-        bytes: text.into_bytes(),
-        records,
-        messages: Some(Arc::new(messages)),
-        ..Chunk::default()
-    };
-    (Arc::new(chunk), spans.into())
 }

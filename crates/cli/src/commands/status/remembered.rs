@@ -10,7 +10,9 @@ use sluice_core::state::{LaneState, Standing, StatePlan, StateSize, TimeReached}
 use sluice_core::units::{show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
+use crate::output::problems::wrap;
 use crate::output::style;
+use crate::output::table::screen_width;
 
 enum StationKind {
     Keys,
@@ -63,6 +65,9 @@ pub(super) fn look(plan: &Plan, meeting: &Meeting<'_>, ledger: &dyn Ledger) -> O
     Ok(Remembered { stations: stations.into_iter().map(one).collect(), reached, wrong: None })
 }
 
+/// Columns before what is said of a station.
+const INDENT: usize = 13;
+
 impl Remembered {
     pub(super) fn as_text(&self) -> String {
         let mut out = String::new();
@@ -78,7 +83,9 @@ impl Remembered {
             line("time", format!("{}{slowest}", to_the_second(newest)));
         }
         for station in &self.stations {
-            line("", station.as_text());
+            wrap(&station.as_text(), screen_width().saturating_sub(INDENT), 0)
+                .into_iter()
+                .for_each(|part| line("", part));
         }
         out
     }
