@@ -94,6 +94,17 @@ fn rebuild(
     }
     let earlier: Vec<&BatchRecord> = own.into_iter().filter(|batch| batch.number < first).collect();
     let start = start_of(&stations, &earlier);
+    let unknown = start.checked_sub(1).and_then(|place| earlier.get(place)).filter(|batch| batch.marks.is_none());
+    let was_there =
+        |batch: &&&BatchRecord| batch.counts.iter().any(|c| stations.iter().any(|(name, _)| *name == c.station));
+    if let Some(batch) = unknown.filter(was_there) {
+        return Err(Failure::findings(format!(
+            "what stations remembered before batch {first} of lane {lane} came from batch {} as well, of which an earlier version \
+             did not note where they stood",
+            batch.number
+        ))
+        .with_help("nothing was read. Later batches can be read again"));
+    }
     let before = earlier.into_iter().skip(start).cloned().collect();
     Ok(LaneRebuild { lane: lane.clone(), before, batches })
 }

@@ -222,6 +222,29 @@ fn what_is_not_known_any_more_is_said_and_nothing_is_read() {
     balanced(&project);
 }
 
+/// Earlier versions did not note where stations stood; what they have left open cannot be given again.
+#[test]
+fn batches_that_need_those_of_an_earlier_version_are_refused() {
+    let project = project(
+        &[PASSAGE, &window("minute", "length = \"1m\"", "")].concat().replace("within = \"24h\"", "within = \"1s\""),
+    );
+    let mut passages = Passages::new(80);
+    for _ in 0..6 {
+        project.append("locks/a.jsonl", passages.lines(800));
+        project.expect(0, RUN);
+    }
+    let before = landed_rows(&project, &["all", "once", "minute"]);
+    let ledger = rusqlite::Connection::open(project.path(".sluice/ledger.db")).unwrap();
+    ledger.execute("update batch set marks = null where number < 4", []).unwrap();
+    let replay =
+        |batches: &str, code: i32| project.expect(code, &["replay", "passages", "--batches", batches, "--yes"]).1;
+    assert!(replay("3", 6).contains("or by an earlier version"));
+    assert!(replay("4", 6).contains("came from batch 3 as well"));
+    assert!(replay("4-12", 6).contains("came from batch 3 as well"));
+    replay("10-12", 0);
+    assert_eq!(landed_rows(&project, &["all", "once", "minute"]), before);
+}
+
 #[cfg(feature = "failpoints")]
 #[test]
 fn killed_at_every_point_the_next_reading_brings_it_to_its_end() {
