@@ -14,7 +14,9 @@ use sluice_core::plan::Plan;
 use sluice_core::reject::REJECTS;
 use sluice_core::run::Stop;
 use sluice_core::run::rebuild::{self, LaneRebuild};
-use sluice_core::run::replay::{Portion, ReplayReport, ReplayWork, replay as read_again, replay_lock};
+use sluice_core::run::replay::{
+    Portion, ReplayReport, ReplayWork, is_left_out, refuse_left_out, replay as read_again, replay_lock,
+};
 use sluice_core::state::NEVER;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
@@ -34,6 +36,8 @@ use crate::signals;
 /// What would be read again, and where it would land.
 struct ReplayPlan {
     batches: Vec<BatchRecord>,
+    /// What is read of each.
+    portions: Vec<Portion>,
     /// Lanes whose batches go through stations that remember.
     rebuilds: Vec<LaneRebuild>,
     all: Vec<BatchRecord>,
@@ -71,8 +75,7 @@ pub(crate) fn replay(arguments: &Arguments, args: &ReplayArgs) -> Outcome<Exit> 
         output::note("nothing was read again\n");
         return Ok(Exit::Fine);
     }
-    let portions: Vec<Portion> = asked.batches.iter().map(|batch| Portion::of_batch(&pipeline.plan, batch)).collect();
-    let work = ReplayWork { portions: &portions, into: &asked.into, what: &asked.what, reason: &args.reason };
+    let work = ReplayWork { portions: &asked.portions, into: &asked.into, what: &asked.what, reason: &args.reason };
     execute(arguments, &project, &pipeline, ledger.as_ref(), &work)
 }
 
@@ -166,7 +169,9 @@ fn asked(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline, ledger
         batches.extend(between);
     }
     batches.sort_by_key(|batch| batch.opened);
-    Ok(ReplayPlan { batches, rebuilds, all, into, what })
+    let portions: Vec<Portion> = batches.iter().map(|batch| Portion::of_batch(plan, batch)).collect();
+    refuse_left_out(plan, &portions, &into)?;
+    Ok(ReplayPlan { batches, portions, rebuilds, all, into, what })
 }
 
 /// Which batches are asked for.
@@ -348,14 +353,23 @@ fn lanes(batches: &[BatchRecord]) -> Vec<(LaneId, Vec<&BatchRecord>)> {
 }
 
 fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
-    let sum = |of: fn(&BatchRecord) -> u64| asked.batches.iter().map(of).sum::<u64>();
+    // What is left out is not read.
+    let expected = |batch: &BatchRecord| {
+        let is_its = |portion: &&Portion| portion.first == (batch.lane.clone(), batch.number);
+        asked.portions.iter().find(is_its).and_then(|portion| portion.expected).unwrap_or(batch.read)
+    };
+    let left_out = |batch: &BatchRecord, range: &Range| {
+        let label = batch.lane.arrival_of(&range.partition).0;
+        let arrival = plan.arrivals.iter().find(|arrival| arrival.label == label);
+        arrival.is_some_and(|arrival| is_left_out(arrival, &batch.lane, &batch.ranges))
+    };
     let mut out = format!(
         "{} · {}: {} of {} ({})\n\n",
         style::bold(name),
         asked.what,
         show_many(asked.batches.len() as u64, "batch"),
-        show_many(sum(|b| b.read), "event"),
-        show_size(sum(|b| b.bytes)),
+        show_many(asked.batches.iter().map(&expected).sum(), "event"),
+        show_size(asked.batches.iter().map(|b| b.bytes).sum()),
     );
     let mut table = Table::new(&[
         ("lane", Align::Left),
@@ -366,7 +380,8 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
     ]);
     for (lane, batches) in lanes(&asked.batches) {
         let mut partitions: Vec<(Arc<str>, Position, Position)> = Vec::new();
-        for range in batches.iter().flat_map(|b| &b.ranges.0) {
+        let ranges = batches.iter().flat_map(|b| b.ranges.0.iter().filter(|range| !left_out(b, range)));
+        for range in ranges {
             match partitions.iter_mut().find(|(p, ..)| *p == range.partition) {
                 Some((_, from, to)) => (*from, *to) = ((*from).min(range.from), (*to).max(range.to)),
                 None => partitions.push((range.partition.clone(), range.from, range.to)),
@@ -378,7 +393,7 @@ fn plan_text(name: &str, plan: &Plan, asked: &ReplayPlan) -> String {
             n if n == last - first + 1 => format!("{first}-{last}"),
             n => format!("{n} of {first}-{last}"),
         };
-        let events = batches.iter().map(|b| b.read).sum();
+        let events = batches.iter().map(|b| expected(b)).sum();
         for (i, (partition, from, to)) in partitions.iter().enumerate() {
             let of_lane = |text: String| if i == 0 { text } else { String::new() };
             table.row(vec![

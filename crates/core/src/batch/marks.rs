@@ -24,13 +24,8 @@ pub struct StationMark {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub all: bool,
     /// How many rows the station had made before the batch.
-    #[serde(default, skip_serializing_if = "is_zero")]
+    #[serde(default)]
     pub made: u64,
-}
-
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
-fn is_zero(n: &u64) -> bool {
-    *n == 0
 }
 
 impl Default for BatchMarks {

@@ -7,7 +7,7 @@ use super::{Memory, MemorySink, Remembered, Waiting};
 use crate::batch::{BatchMarks, StationCount};
 use crate::event::RowOrigin;
 use crate::failure::Outcome;
-use crate::plan::transform::RowFault;
+use crate::plan::transform::{RowFault, filter};
 use crate::reject::Reason;
 
 /// The events that came too late at a station, by partition and position, and what was said of them.
@@ -32,27 +32,23 @@ impl FixedTime {
     pub(super) fn without_late(&self, station: &str, waiting: Waiting) -> (Waiting, Vec<RowFault>) {
         let Some(late) = self.late.get(station) else { return (waiting, Vec::new()) };
         let origin = &waiting.origin;
-        let (mut faults, mut kept) = (Vec::new(), Vec::new());
+        let (mut faults, mut is_kept, mut kept) = (Vec::new(), Vec::new(), Vec::new());
         for row in 0..waiting.rows.num_rows() {
             let place = (Arc::clone(&origin.chunk.partition), origin.position(row).major);
-            match late.get(&place) {
+            let message = late.get(&place);
+            is_kept.push(message.is_none());
+            match message {
                 Some(message) => {
                     faults.push(RowFault { row, column: None, reason: Reason::LATE, message: message.clone() });
                 }
-                None => kept.push(row),
+                None => kept.push(u32::try_from(origin.decoded(row)).unwrap_or(u32::MAX)),
             }
         }
         if faults.is_empty() {
             return (waiting, faults);
         }
-        let is_kept: Vec<bool> = {
-            let mut all = vec![true; waiting.rows.num_rows()];
-            faults.iter().for_each(|fault| all[fault.row] = false);
-            all
-        };
-        let decoded = kept.iter().map(|row| u32::try_from(origin.decoded(*row)).unwrap_or(u32::MAX)).collect();
-        let origin = RowOrigin { rows: Some(decoded), ..origin.clone() };
-        let rows = crate::plan::transform::filter(&waiting.rows, &is_kept.into());
+        let origin = RowOrigin { rows: Some(kept.into()), ..origin.clone() };
+        let rows = filter(&waiting.rows, &is_kept.into());
         (Waiting { rows, origin, ..waiting }, faults)
     }
 }

@@ -424,22 +424,19 @@ impl<'a> Memory<'a> {
         let events: Vec<usize> = self.stations.keys().copied().collect();
         for event in events {
             let reached = self.watermark(event);
-            let fixed = self.fixed.as_ref().map(|fixed| fixed.now.clone());
+            let name = self.station(event)?.name;
+            let then = self.fixed.as_ref().and_then(|fixed| fixed.now.stations.get(name).copied());
             let one = self.station(event)?;
             let all = match ending {
                 Ending::Batch => false,
                 Ending::CaughtUp => one.plan.closes_when_caught_up(),
                 Ending::Everything => true,
             };
-            let then = fixed.and_then(|now| now.stations.get(one.name).copied());
             let mark = then.unwrap_or(StationMark { reached, all, made: one.stored_made });
-            let (watermark, all) = (mark.reached, mark.all);
-            let name = one.name.to_string();
-            self.marks.stations.insert(name, mark);
-            let one = self.station(event)?;
             // Rows that it makes now are judged by those that it has made before.
             let passed = one.station.passed();
-            let given = one.station.end(watermark, all)?;
+            let given = one.station.end(mark.reached, mark.all)?;
+            self.marks.stations.insert(name.to_string(), mark);
             self.made(walk, event, (None, Vec::new(), passed), given, sink)?;
             while let Some(next) = self.waiting.pop_front() {
                 let next = self.without_late(next, sink)?;

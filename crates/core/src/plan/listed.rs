@@ -1,14 +1,7 @@
 //! Lists: what may be made of events that are read whole, again and again.
 
-use super::Making;
 use super::resolve::Resolver;
 use crate::problem::{Place, Problem};
-use crate::state::{RIGHT, StatePlan};
-
-/// Whether the rows of an event are looked up by what it is put into.
-fn is_looked_up(making: &Making) -> bool {
-    making.side == RIGHT && matches!(making.state, Some(StatePlan::Reference(_)))
-}
 
 impl Resolver<'_> {
     /// Each reading of a list has all of its rows once more, so that only a reference can take them.
@@ -24,7 +17,7 @@ impl Resolver<'_> {
                 for making in &self.plan.events[event].makes {
                     match &making.state {
                         None if making.unfold.is_none() => open.push(making.event),
-                        _ if is_looked_up(making) => {}
+                        _ if making.is_looked_up() => {}
                         _ => {
                             let name = self.plan.events[making.event].name.clone();
                             let place = self.made_place(&name);

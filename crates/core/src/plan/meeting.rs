@@ -5,7 +5,6 @@ use std::collections::BTreeSet;
 use super::{ArrivalPlan, Making, Plan};
 use crate::batch::{LaneId, Ranges};
 use crate::failure::{Failure, Outcome};
-use crate::state::StatePlan;
 
 /// Arrivals that share a lane, which has the name of the first of them. Most are alone.
 pub struct Meeting<'p> {
@@ -50,8 +49,7 @@ impl<'p> Meeting<'p> {
     /// Whether rows of an arrival are looked up for others: they are read before them.
     pub fn is_reference(&self, plan: &Plan, arrival: &ArrivalPlan) -> bool {
         let below = plan.events_below(&arrival.events().collect::<Vec<_>>());
-        let is_looked_up = |making: &Making| making.side > 0 && matches!(making.state, Some(StatePlan::Reference(_)));
-        below.iter().any(|event| plan.events[*event].makes.iter().any(is_looked_up))
+        below.iter().any(|event| plan.events[*event].makes.iter().any(Making::is_looked_up))
     }
 
     /// The landings that rows of the arrivals can reach, by their places.
@@ -86,7 +84,7 @@ impl Plan {
     pub fn looked_up_by(&self, event: usize) -> Vec<usize> {
         let one = |making: &Making| match &making.state {
             None => self.looked_up_by(making.event),
-            Some(StatePlan::Reference(_)) if making.side > 0 => vec![making.event],
+            Some(_) if making.is_looked_up() => vec![making.event],
             Some(_) => Vec::new(),
         };
         self.events[event].makes.iter().flat_map(one).collect()

@@ -237,6 +237,13 @@ pub struct Making {
     pub side: usize,
 }
 
+impl Making {
+    /// Whether the rows are looked up for those of another event.
+    pub fn is_looked_up(&self) -> bool {
+        self.side > 0 && matches!(self.state, Some(StatePlan::Reference(_)))
+    }
+}
+
 /// One place where an event arrives.
 pub struct ArrivalPlan {
     /// The event, by its place in the plan.

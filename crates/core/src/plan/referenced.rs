@@ -150,8 +150,8 @@ impl Resolver<'_> {
         Some(columns)
     }
 
-    /// The column that tells which of two rows of a key is the later one. Of a list the later reading counts, of a change feed the
-    /// order of its log.
+    /// The column with the time of a row, by which the later of two rows of a key is found. None where the order in which
+    /// rows are read decides: that of the readings of a list, and that of the log of a change feed.
     fn latest_by(&self, event: usize, has_order: bool) -> Option<usize> {
         self.plan.events[event].time.filter(|_| !has_order)
     }

@@ -127,10 +127,20 @@ fn refuse_unknown_rows(plan: &Plan, meeting: &Meeting<'_>) -> Outcome<()> {
                 "`{}` looks up rows of {}, and what they were then is not known any more",
                 plan.events[event].name, arrival.label
             ))
-            .with_help("nothing was read. Landings before it can be read again: --landing LANDING"));
+            .with_help(match others(plan).as_str() {
+                "" => "nothing was read".to_string(),
+                others => format!("nothing was read. Landings before it can be read again: {others}"),
+            }));
         }
     }
     Ok(())
+}
+
+/// The landings that get no rows of stations which remember, as options of the command.
+fn others(plan: &Plan) -> String {
+    let remembered = plan.remembered_landings();
+    let others = (0..plan.landings.len()).filter(|place| !remembered.contains(place));
+    others.map(|place| format!("--landing {}", plan.landings[place].label)).collect::<Vec<_>>().join(" ")
 }
 
 /// The first of the earlier batches that has something that could still be remembered at their end.

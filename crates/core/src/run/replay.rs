@@ -70,7 +70,7 @@ impl Portion {
 }
 
 /// Whether what an arrival had in a batch is left out where the batch is read again.
-pub(super) fn is_left_out(arrival: &ArrivalPlan, lane: &LaneId, ranges: &Ranges) -> bool {
+pub fn is_left_out(arrival: &ArrivalPlan, lane: &LaneId, ranges: &Ranges) -> bool {
     let is_alone = || ranges.0.iter().all(|range| lane.arrival_of(&range.partition).0 == arrival.label);
     arrival.is_list() || (arrival.kind.is_feed() && (lane.arrival() != arrival.label || !is_alone()))
 }
@@ -78,10 +78,10 @@ pub(super) fn is_left_out(arrival: &ArrivalPlan, lane: &LaneId, ranges: &Ranges)
 /// Refuses landings that get rows of a change feed which is left out: they would lose them.
 ///
 /// # Errors
-/// Where one of the landings of the work, by their places, is such a landing.
-fn refuse_left_out(plan: &Plan, work: &ReplayWork<'_>) -> Outcome<()> {
-    for portion in work.portions {
-        let into = portion.into.as_deref().unwrap_or(work.into);
+/// Where one of `into`, the landings by their places, is such a landing.
+pub fn refuse_left_out(plan: &Plan, portions: &[Portion], into: &[usize]) -> Outcome<()> {
+    for portion in portions {
+        let into = portion.into.as_deref().unwrap_or(into);
         for arrival in plan.arrivals.iter().filter(|a| is_left_out(a, &portion.first.0, &portion.ranges)) {
             let reached: Vec<usize> = arrival.events().flat_map(|event| plan.landings_of(event)).collect();
             if let Some(place) = reached.iter().find(|place| into.contains(place)) {
@@ -144,39 +144,13 @@ pub fn replay(
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<ReplayReport> {
-    refuse_remembered(plan, work.portions.iter().flat_map(|p| p.into.as_deref().unwrap_or_default()))?;
-    refuse_left_out(plan, work)?;
+    refuse_left_out(plan, work.portions, work.into)?;
     let landings = open_landings(plan, around)?;
     finish_replay_batches(plan, around, ledger, observer, stop)?;
     clear(plan, ledger, &landings)?;
     // A landing may get rows by replays alone, and another name afterwards.
     ledger.note_known(&plan.pipeline, &plan.known(), None)?;
     read_again(plan, around, ledger, &landings, work, (stop, observer))
-}
-
-/// Refuses landings below stations that remember: a window cannot be filled a second time from single events.
-///
-/// # Errors
-/// Where one of `into`, the landings by their places, is such a landing.
-pub fn refuse_remembered<'a>(plan: &Plan, into: impl IntoIterator<Item = &'a usize>) -> Outcome<()> {
-    let remembered = plan.remembered_landings();
-    let Some(place) = into.into_iter().find(|place| remembered.contains(place)) else { return Ok(()) };
-    let landing = &plan.landings[*place];
-    let others: Vec<String> = (0..plan.landings.len())
-        .filter(|place| !remembered.contains(place))
-        .map(|place| format!("--landing {}", plan.landings[place].label))
-        .collect();
-    let help = match others.is_empty() {
-        true => {
-            "nothing was read. To count again, give the made event another name and set the positions back".to_string()
-        }
-        false => format!("nothing was read. Landings before it can be read again: {}", others.join(" ")),
-    };
-    Err(Failure::findings(format!(
-        "{} gets rows from a station that remembers events: single events cannot be read again for it",
-        landing.label
-    ))
-    .with_help(help))
 }
 
 /// Reads for landings what they lack of batches that were taken over from others, under the texts of then.

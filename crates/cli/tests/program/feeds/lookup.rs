@@ -188,12 +188,15 @@ fn replays(project: &TestProject) {
     let before = count();
     let batches = project.json(&["ledger", "office", "--show", "1000"])["batches"].as_array().unwrap().len();
     assert!(batches > 10);
-    project.expect(0, &["replay", "office", "--batches", "1-", "--landing", "passage.all", "--yes"]);
+    let (plan, _) = project.expect(0, &["replay", "office", "--batches", "1-", "--landing", "passage.all", "--yes"]);
+    assert!(!plan.contains("office.feed"), "what is left out is not read: {plan}");
     assert_eq!(count(), before);
     let (out, _) = project.expect(0, &["status"]);
     assert!(out.contains("rows remembered"), "{out}");
     if std::fs::read_to_string(project.path("pipelines/office.toml")).unwrap().contains("lands.copy") {
-        let (_, err) = project.expect(6, &["replay", "office", "--batches", "1-", "--landing", "permit.copy", "--yes"]);
+        let (out, err) =
+            project.expect(6, &["replay", "office", "--batches", "1-", "--landing", "permit.copy", "--plan"]);
+        assert!(out.is_empty(), "a plan that cannot be carried out: {out}");
         assert!(err.contains("permit.copy") && err.contains("which is read once"), "{err}");
     }
 }

@@ -137,24 +137,57 @@ fn windows_over_partitions_give_what_they_gave(#[case] seed: u64) {
 }
 
 /// Rows that are looked up are read from the first batch on.
-#[test]
-fn references_give_what_they_gave() {
+#[rstest]
+#[case::the_latest("")]
+#[case::waited_for(", wait = \"3m\"")]
+#[case::of_its_time(", history = \"1d\"")]
+fn references_give_what_they_gave(#[case] more: &str) {
     let text = joins::EVENTS.to_string()
-        + "[event.paid.made]\nof = \"passage\"\nreference = { event = \"toll\", on = \"toll.vessel_no = passage.vessel_no\" }\n\
+        + "[event.paid.made]\nof = \"passage\"\nreference = { event = \"toll\", on = \"toll.vessel_no = passage.vessel_no\"MORE }\n\
            columns = \"passage.*, toll.toll_id\"\n[event.paid.lands.archive]\nat = \"archive\"\npath = \"paid\"\nformat = \"jsonl\"\n";
-    let project = project(&text);
+    let project = project(&text.replace("MORE", more));
     let mut crossings = Crossings::new(91);
     // Rows that are looked up and the events that need them come in batches of their own.
     for count in [400, 300, 500] {
-        project.append("locks/t.jsonl", crossings.tolls(300));
+        project.append("locks/t.jsonl", crossings.tolls(25));
         project.expect(0, joins::RUN);
         project.append("locks/p.jsonl", crossings.passages(count));
         project.expect(0, joins::RUN);
     }
     let before = landed_rows(&project, &["all", "paid"]);
+    assert!(more != ", wait = \"3m\"" || before["paid"].len() < before["all"].len(), "none waits");
     for range in ["1-", "4-6", "6"] {
         project.expect(0, &["replay", "passages", "--batches", range, "--landing", "paid.archive", "--yes"]);
         assert_eq!(landed_rows(&project, &["all", "paid"]), before, "{range}");
+    }
+    balanced(&project);
+}
+
+/// Present values of groups that are given with each batch: an older batch that is read again changes no newer value.
+#[test]
+fn present_values_stay_the_newest() {
+    let text = window("minute", "length = \"1m\"", "gives = \"changes\"");
+    let text = text.replace(
+        "at = \"archive\"\npath = \"minute\"\nformat = \"jsonl\"",
+        "at = \"office\"\ntable = \"minute\"\nmode = \"upsert\"\nkey = [\"lock_id\", \"window_start\"]\ncreate = true",
+    );
+    let project = project(&[PASSAGE, &text].concat());
+    let mut passages = Passages::new(83);
+    for count in [900, 700] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+    }
+    let table = || -> Vec<String> {
+        let office = rusqlite::Connection::open(project.path("office.db")).unwrap();
+        let sql = "select lock_id || ' ' || window_start || ' ' || passages || ' ' || total from minute order by 1";
+        let mut rows = office.prepare(sql).unwrap();
+        rows.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect()
+    };
+    let before = table();
+    assert!(before.len() > 20);
+    for range in ["2", "1-2", "3-4", "1-"] {
+        project.expect(0, &["replay", "passages", "--batches", range, "--yes"]);
+        assert_eq!(table(), before, "{range}");
     }
     balanced(&project);
 }

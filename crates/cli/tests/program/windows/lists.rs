@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime};
 
+use super::references::PASSAGES;
 use super::{START, balanced, project, rejected, rows};
 use crate::common::TestProject;
 use crate::common::running::{Running, wait_for};
@@ -12,20 +13,7 @@ use serde_json::{Value, json};
 
 const RUN: &[&str] = &["run", "passages", "--until-caught-up"];
 
-const PASSAGES: &str = r#"
-pipeline = "passages"
-batch = { rows = 70 }
-rejects = { share = "90%", least = 100000 }
-[event.passage]
-fields = "passage_id integer not null, lock_id text, passed_at timestamptz not null"
-time = "passed_at"
-[event.passage.arrives]
-at = "locks"
-match = "p*.jsonl"
-[event.passage.lands.all]
-at = "archive"
-path = "all"
-format = "jsonl"
+const NAMED: &str = r#"
 [event.named.made]
 of = "passage"
 reference = { event = "lock", on = "lock.lock_id = passage.lock_id" }
@@ -35,6 +23,11 @@ at = "archive"
 path = "named"
 format = "jsonl"
 "#;
+
+/// Passages with what a list says of their locks, in small batches.
+fn pipeline(list: &str) -> String {
+    [&PASSAGES.replace("rows = 150", "rows = 70"), NAMED, list].concat()
+}
 
 const OF_FILES: &str = r#"
 [event.lock]
@@ -67,7 +60,7 @@ enum Kind {
 impl Kind {
     fn project(self) -> TestProject {
         let list = if self == Self::Files { OF_FILES } else { OF_SQLITE };
-        let project = project(&[PASSAGES, list].concat());
+        let project = project(&pipeline(list));
         if self == Self::Sqlite {
             let sql =
                 "create table lock (lock_id text primary key, name text, depth_cm integer, closed integer default 0)";
@@ -211,10 +204,7 @@ fn a_run_takes_a_new_list_up_and_keeps_the_old_one_while_there_is_none() {
     let settled = |project: &TestProject| {
         project.json(&["ledger", "passages", "--show", "1000"])["batches"].as_array().unwrap().len()
     };
-    project.write(
-        "pipelines/passages.toml",
-        [PASSAGES, OF_FILES].concat().replace("rows = 70", "rows = 70, every = \"200ms\""),
-    );
+    project.write("pipelines/passages.toml", pipeline(OF_FILES).replace("rows = 70", "rows = 70, every = \"200ms\""));
     assert_eq!(name(send(1)), Some("b".into()));
     let before = settled(&project);
     kind.write(&project, &list(["a", "new"]), 1);
@@ -269,7 +259,7 @@ fn a_run_takes_a_new_list_up_and_keeps_the_old_one_while_there_is_none() {
 #[case::no_query("query = \"select", "quer = \"select", "did you mean `query`?")]
 fn mistakes_in_lists_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &str) {
     let project = Kind::Sqlite.project();
-    let text = [PASSAGES, OF_SQLITE].concat();
+    let text = pipeline(OF_SQLITE);
     assert!(text.contains(from));
     project.write("pipelines/passages.toml", text.replace(from, to));
     let output = project.run(&["check"]);
@@ -280,7 +270,7 @@ fn mistakes_in_lists_are_named(#[case] from: &str, #[case] to: &str, #[case] exp
 
 #[test]
 fn a_query_of_a_file_that_is_not_there_makes_none() {
-    let project = project(&[PASSAGES, OF_SQLITE].concat());
+    let project = project(&pipeline(OF_SQLITE));
     let (out, err) = project.expect(3, &["check"]);
     assert!(format!("{out}{err}").contains("there is no file"), "{out}{err}");
     assert!(!project.path("office.db").exists());
@@ -296,9 +286,8 @@ fn batches_that_read_a_list_are_replayed_without_it() {
     project.expect(0, RUN);
     kind.write(&project, &Locks::new(), 1);
     let before = rows(&project, "all");
-    let text = [PASSAGES, OF_FILES]
-        .concat()
-        .replace("path = \"all\"", "path = \"all\"\ncolumns = \"passage_id + 1000 as passage_id\"");
+    let text =
+        pipeline(OF_FILES).replace("path = \"all\"", "path = \"all\"\ncolumns = \"passage_id + 1000 as passage_id\"");
     project.write("pipelines/passages.toml", &text);
     project.expect(0, &["replay", "passages", "--batches", "1-", "--landing", "all", "--yes"]);
     let mut after: Vec<u64> = rows(&project, "all").iter().map(|row| row["passage_id"].as_u64().unwrap()).collect();

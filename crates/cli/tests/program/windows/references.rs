@@ -11,7 +11,8 @@ use serde_json::{Value, json};
 
 const RUN: &[&str] = &["run", "passages", "--until-caught-up"];
 
-const EVENTS: &str = r#"
+/// Passages alone.
+pub(super) const PASSAGES: &str = r#"
 pipeline = "passages"
 batch = { rows = 150 }
 rejects = { share = "90%", least = 100000 }
@@ -25,6 +26,9 @@ match = "p*.jsonl"
 at = "archive"
 path = "all"
 format = "jsonl"
+"#;
+
+const LOCKS: &str = r#"
 [event.lock]
 fields = "lock_id text, name text, depth_cm integer, changed_at timestamptz, is_closed boolean"
 time = "changed_at"
@@ -70,7 +74,7 @@ fn named(project: &TestProject) -> BTreeMap<u64, (Option<String>, i64)> {
 
 #[test]
 fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
-    let project = project(&[EVENTS, &reference("")].concat());
+    let project = project(&[PASSAGES, LOCKS, &reference("")].concat());
     // More than a chunk of rows that are looked up, in files whose names come after those of the passages.
     let mut locks: String = (0..20_000).map(|n| lock(n, "old", 100, false)).collect();
     locks.push_str(&(0..20_000).map(|n| lock(n, &format!("Lock {n}"), 200, false)).collect::<String>());
@@ -110,7 +114,7 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
 
 #[test]
 fn what_changes_counts_from_then_on_also_over_restarts_and_what_is_missing_can_be_a_reject() {
-    let project = project(&[EVENTS, &reference(", missing = \"reject\"")].concat());
+    let project = project(&[PASSAGES, LOCKS, &reference(", missing = \"reject\"")].concat());
     let mut random = Random::of(3);
     let mut known: BTreeMap<u64, (String, u64)> = BTreeMap::new();
     let (mut expected, mut missing) = (BTreeMap::new(), 0);
@@ -153,7 +157,7 @@ fn a_window_counts_by_a_column_that_was_looked_up() {
                   columns = \"lock_name, window_start, count(*) as passages\"\n\
                   [event.hour.lands.archive]\nat = \"archive\"\npath = \"hours\"\nformat = \"jsonl\"\n";
     // What is looked up needs no time of its own.
-    let events = EVENTS.replace("time = \"changed_at\"\n", "");
+    let events = [PASSAGES, LOCKS].concat().replace("time = \"changed_at\"\n", "");
     let project = project(&[&events, reference("").as_str(), window].concat());
     project.append("locks/locks.jsonl", (0..3).map(|n| lock(n, &format!("Lock {n}"), 1, false)).collect::<String>());
     project.append("locks/p.jsonl", (0..900).map(|n| passage(n, Some(n % 4))).collect::<String>());
@@ -174,7 +178,7 @@ fn rows_of_a_compacted_topic_are_looked_up() {
     }
     let stand_in = StandIn::start(&["--topic", "lock.passages:3", "--topic", "lock.names:2"]);
     let at = |topic: &str| format!("at = \"broker\"\ntopic = \"{topic}\"\nformat = \"json\"");
-    let text = [EVENTS, &reference("")]
+    let text = [PASSAGES, LOCKS, &reference("")]
         .concat()
         .replace("at = \"locks\"\nmatch = \"p*.jsonl\"", &at("lock.passages"))
         .replace("at = \"locks\"\nmatch = \"lock*.jsonl\"", &at("lock.names"));
@@ -197,7 +201,7 @@ fn rows_of_a_compacted_topic_are_looked_up() {
 
 #[test]
 fn each_event_gets_the_row_of_its_own_time() {
-    let project = project(&[EVENTS, &reference(", history = \"1h\"")].concat());
+    let project = project(&[PASSAGES, LOCKS, &reference(", history = \"1h\"")].concat());
     let mut random = Random::of(5);
     let mut known: BTreeMap<u64, BTreeMap<u64, Option<String>>> = BTreeMap::new();
     let mut expected = BTreeMap::new();
@@ -229,7 +233,7 @@ fn each_event_gets_the_row_of_its_own_time() {
 
 #[test]
 fn rows_are_forgotten_when_a_later_one_is_older_than_the_history() {
-    let project = project(&[EVENTS, &reference(", history = \"10s\"")].concat());
+    let project = project(&[PASSAGES, LOCKS, &reference(", history = \"10s\"")].concat());
     let rows = [("a", 0), ("b", 100), ("c", 105)].map(|(name, at)| lock(1, name, START + at, false));
     project.append("locks/locks.jsonl", rows.concat());
     project.append("locks/p.jsonl", [3, 104, 150].map(|n| passage(n, Some(1))).concat());
@@ -275,7 +279,7 @@ fn a_tombstone_of_a_compacted_topic_removes_the_row_of_its_key(#[case] time: &st
         return;
     }
     let stand_in = StandIn::start(&["--topic", "lock.names:2"]);
-    let passages = &EVENTS[..EVENTS.find("[event.lock]").unwrap()];
+    let passages = PASSAGES;
     let topic = LOCKS_OF_A_TOPIC.replace("[event.lock.arrives]", &format!("{time}[event.lock.arrives]"));
     let project = project(&[passages, &topic].concat());
     project.append("sluice.toml", format!("[connection.broker]\nurl = \"kafka://{}\"\n", stand_in.address));
@@ -322,7 +326,7 @@ fn a_tombstone_of_a_compacted_topic_removes_the_row_of_its_key(#[case] time: &st
 fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &str) {
     let text = reference("");
     assert!(text.contains(from));
-    let project = project(&[EVENTS, &text.replace(from, to)].concat());
+    let project = project(&[PASSAGES, LOCKS, &text.replace(from, to)].concat());
     let (out, err) = project.expect(3, &["check", "--offline"]);
     assert!(format!("{out}{err}").contains(expected), "{out}{err}");
 }
@@ -331,7 +335,8 @@ fn mistakes_in_references_are_named(#[case] from: &str, #[case] to: &str, #[case
 #[rstest]
 fn events_wait_for_their_row(#[values("null", "reject")] missing: &str, #[values(3, 4)] seed: u64) {
     const WAIT: u64 = 300;
-    let project = project(&[EVENTS, &reference(&format!(", wait = \"5m\", missing = \"{missing}\""))].concat());
+    let project =
+        project(&[PASSAGES, LOCKS, &reference(&format!(", wait = \"5m\", missing = \"{missing}\""))].concat());
     let mut random = Random::of(seed);
     let mut known: BTreeMap<u64, String> = BTreeMap::new();
     let mut waiting: Vec<(u64, u64, u64)> = Vec::new();
@@ -402,7 +407,7 @@ fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed(
     use std::os::unix::process::ExitStatusExt as _;
 
     for point in COMMON.iter().chain(FILES) {
-        let project = project(&[EVENTS, &reference(more)].concat());
+        let project = project(&[PASSAGES, LOCKS, &reference(more)].concat());
         project.append("locks/locks.jsonl", (0..400).map(|n| lock(n, "first", 1, false)).collect::<String>());
         project.append("locks/p.jsonl", (0..400).map(|n| passage(n, Some(n))).collect::<String>());
         if point.starts_with("recover.") {
@@ -431,11 +436,11 @@ fn killed_at_every_point_the_rows_that_are_looked_up_are_those_that_were_sealed(
 #[test]
 fn rows_that_were_read_before_a_reference_was_there_are_read_for_it_by_another_event() {
     let lands = "[event.lock.lands.copy]\nat = \"archive\"\npath = \"locks\"\nformat = \"jsonl\"\n";
-    let project = project(&[EVENTS, lands].concat());
+    let project = project(&[PASSAGES, LOCKS, lands].concat());
     project.append("locks/locks.jsonl", lock(1, "one", 100, false));
     project.append("locks/p.jsonl", passage(0, Some(1)));
     project.expect(0, RUN);
-    project.write("pipelines/passages.toml", [EVENTS, lands, &reference("")].concat());
+    project.write("pipelines/passages.toml", [PASSAGES, LOCKS, lands, &reference("")].concat());
     project.append("locks/p.jsonl", passage(1, Some(1)));
     let (_, err) = project.expect(6, RUN);
     assert!(err.contains("`named` looks up rows of `lock`, of which 1 were read before it was there"), "{err}");
@@ -444,7 +449,7 @@ fn rows_that_were_read_before_a_reference_was_there_are_read_for_it_by_another_e
         .replace("\"lock\"", "\"lock_row\"")
         .replace("lock.", "lock_row.")
         .replace("lock_row.lock_row.", "lock_row.");
-    project.write("pipelines/passages.toml", [EVENTS, lands, other, &named].concat());
+    project.write("pipelines/passages.toml", [PASSAGES, LOCKS, lands, other, &named].concat());
     project.expect(0, RUN);
     assert_eq!(named_rows(&project), [(1, Some("one".to_string()))]);
     assert_eq!(rows(&project, "locks").len(), 1);

@@ -12,6 +12,7 @@ use sluice_core::table::TableColumn;
 use super::rows::{ListColumn, RowsReader, failure_of};
 use super::{ListIntake, ListSource, SHORTEST, Version};
 use crate::landings::tables::Store;
+use crate::landings::tables::session::Session;
 
 const QUERY: &str = "query";
 
@@ -86,7 +87,7 @@ impl<S: Store> IntakeKind for QueryKind<S> {
             Ok(session) => session,
             Err(error) => return vec![problem(settings, "at", "place.missing", failure_of(error))],
         };
-        match session.query(&format!("{} where 1 = 0", list.sql())) {
+        match session.query(&format!("{} where 1 = 0", list.sql(session.as_ref()))) {
             Ok(_) => Vec::new(),
             Err(error) => vec![problem(settings, QUERY, "table.differs", failure_of(error))],
         }
@@ -126,24 +127,15 @@ impl<S: Store> QueryList<S> {
         let contract = settings.contract.as_ref().ok_or_else(|| {
             Failure::new(FailureKind::Configuration, "rows of a query can only be read for an event of a pipeline")
         })?;
-        if S::SCHEME == "sqlite" {
-            let file = settings.root.join(settings.connection.target.trim_start_matches("//"));
-            if !file.is_file() {
-                return Err(Failure::unreachable(format!("there is no file {}", file.display()))
-                    .with_help(format!("correct [connection.{}] in sluice.toml", settings.connection.name)));
-            }
-        }
+        S::is_there(settings)?;
         let query = settings.options.text(QUERY).unwrap_or_default();
         let query = query.trim().trim_end_matches(';').trim_end().to_string();
         Ok(Self { settings: settings.clone(), query, columns: ListColumn::of(contract), store: PhantomData })
     }
 
-    /// The question for the columns of the contract, each as text.
-    fn sql(&self) -> String {
-        let dialect = S::dialect(
-            &crate::landings::tables::shape::TableName { schema: None, name: String::new() },
-            &self.settings,
-        );
+    /// The query for the columns of the contract, each as text.
+    fn sql(&self, session: &dyn Session) -> String {
+        let quote = session.spelling().quote;
         let text = |column: &ListColumn| {
             let column = TableColumn {
                 name: column.name.clone(),
@@ -155,7 +147,7 @@ impl<S: Store> QueryList<S> {
                 collation: None,
             };
             // Without its table, an unknown name in double quotes would be a text in SQLite.
-            S::as_text(&format!("sluice_list.{}", dialect.quote(&column.name)), &column)
+            S::as_text(&format!("sluice_list.{}", quote(&column.name)), &column)
         };
         let columns: Vec<String> = self.columns.iter().map(text).collect();
         // A line end ends a comment.
@@ -164,7 +156,8 @@ impl<S: Store> QueryList<S> {
 
     fn ask(&self, events: u64) -> Outcome<Box<dyn LaneReader>> {
         let session = S::connect(&self.settings).map_err(failure_of)?;
-        Ok(Box::new(RowsReader::ask(session, self.sql(), &self.columns, events)))
+        let sql = self.sql(session.as_ref());
+        Ok(Box::new(RowsReader::ask(session, sql, &self.columns, events)))
     }
 }
 

@@ -4,6 +4,7 @@
 mod dialect;
 mod session;
 
+use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{ConnectionKind, Registry, Settings};
 use sluice_core::table::{SqlDialect, TableColumn};
 use sluice_core::types::SqlType;
@@ -37,6 +38,15 @@ impl Store for Sqlite {
     const ABOUT: &'static str = "rows in a table of an SQLite file; a batch appears as a whole";
     const GUARANTEE: &'static str =
         "exactly once: rows, rejects and the identity of a batch are written in one transaction";
+
+    fn is_there(settings: &Settings) -> Outcome<()> {
+        let file = session::path(settings);
+        if file.is_file() {
+            return Ok(());
+        }
+        Err(Failure::unreachable(format!("there is no file {}", file.display()))
+            .with_help(format!("correct [connection.{}] in sluice.toml", settings.connection.name)))
+    }
 
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>> {
         Ok(Box::new(session::SqliteSession::begin(settings)?))

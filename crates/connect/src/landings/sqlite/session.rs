@@ -1,5 +1,6 @@
 //! One session with a file of SQLite.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use arrow_array::RecordBatch;
@@ -26,9 +27,14 @@ pub(super) struct SqliteSession {
     numbers: Vec<bool>,
 }
 
+/// The file of a connection.
+pub(super) fn path(settings: &Settings) -> PathBuf {
+    settings.root.join(settings.connection.target.trim_start_matches("//"))
+}
+
 impl SqliteSession {
     pub(super) fn begin(settings: &Settings) -> StoreResult<Self> {
-        let path = settings.root.join(settings.connection.target.trim_start_matches("//"));
+        let path = path(settings);
         let shown = format!("{} ({})", settings.connection.name, path.display());
         let folder = path.parent().unwrap_or(&settings.root);
         std::fs::create_dir_all(folder).map_err(|e| StoreError::Failed(Failure::io("make", folder, &e)))?;

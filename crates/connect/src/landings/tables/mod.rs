@@ -58,6 +58,14 @@ pub(crate) trait Store: Send + Sync + 'static {
     /// The modes it has.
     const MODES: &'static [&'static str] = &["append", "upsert", "mirror", "changes"];
 
+    /// Refuses a store that is not there and that a session would make.
+    ///
+    /// # Errors
+    /// Where it is not there.
+    fn is_there(settings: &Settings) -> Outcome<()> {
+        let _ = settings;
+        Ok(())
+    }
     /// Begins a session.
     fn connect(settings: &Settings) -> StoreResult<Box<dyn Session>>;
     /// Types of columns that the reference judges.
