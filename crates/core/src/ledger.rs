@@ -10,7 +10,7 @@ use crate::event::Position;
 use crate::failure::Outcome;
 use crate::kinds::PartitionPosition;
 use crate::plan::{LedgerName, SealedTexts};
-use crate::state::{FoundState, StateSize};
+use crate::state::{FoundState, KeptPart, KeyRange, StateSize};
 
 /// The process that runs a pipeline.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
@@ -394,6 +394,19 @@ pub trait Ledger: Send + Sync {
     /// # Errors
     /// Where the ledger cannot be read, or `found` fails.
     fn each_state(&self, pipeline: &str, lane: &LaneId, station: &str, found: &mut FoundState<'_>) -> Outcome<()>;
+
+    /// The first of the keys of a range that a station has kept, at most so many, with their values.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn state_part(
+        &self,
+        pipeline: &str,
+        lane: &LaneId,
+        station: &str,
+        range: &KeyRange,
+        most: usize,
+    ) -> Outcome<KeptPart>;
 
     /// What the stations of a pipeline keep, in figures.
     ///

@@ -9,7 +9,7 @@ use sluice_core::failure::{FailureKind, Outcome};
 use sluice_core::kinds::{PartitionPosition, StagedWork};
 use sluice_core::ledger::{AdoptedBatch, AdoptedLane, Adoption, BatchQuery, BatchState, Ledger};
 use sluice_core::plan::SealedTexts;
-use sluice_core::state::{StateChange, StationChanges};
+use sluice_core::state::{Changed, KeyRange, StateChange, StationChanges};
 
 /// Where a ledger is kept.
 pub(super) trait Place {
@@ -100,7 +100,8 @@ fn remembering(ledger: &dyn Ledger, number: u64, changes: &[Change<'_>], due: Op
         due: *due,
     };
     let changes = changes.iter().map(change).collect();
-    let station = StationChanges { station: "minute".into(), manner: "windows of 1m".into(), changes, due };
+    let changed = Changed { changes, due, gone: Vec::new() };
+    let station = StationChanges { station: "minute".into(), manner: "windows of 1m".into(), changed };
     Staged { state: vec![station], ..staged(ledger, number, Vec::new()) }
 }
 
@@ -148,8 +149,29 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
     assert!(all(ledger.as_ref(), &LaneId::new("weighing.0", 1)).is_empty());
     assert_eq!(ledger.station_state("q", &lane(), "minute").unwrap(), None);
     assert_eq!(ledger.state_values("p", &lane(), "five", &[b"c"]).unwrap(), [None]);
+    // Ranges of keys are read and removed.
+    let range = |from: &[u8], to: Option<&[u8]>| KeyRange { from: from.into(), to: to.map(Into::into) };
+    let mut third = remembering(ledger.as_ref(), 3, &[(b"d", Some(b"5"), None), (b"f", Some(b"6"), None)], None);
+    ledger.open_batch(&third.identity, 1).unwrap();
+    ledger.seal(&third, taken.epoch).unwrap();
+    let part = |ledger: &dyn Ledger, range: &KeyRange, most| {
+        let part = ledger.state_part("p", &lane(), "minute", range, most).unwrap();
+        part.iter().map(|(key, _)| String::from_utf8(key.clone()).unwrap()).collect::<Vec<_>>()
+    };
+    assert_eq!(part(ledger.as_ref(), &range(b"c", None), 9), ["c", "d", "f"]);
+    assert_eq!(part(ledger.as_ref(), &range(b"c\0", Some(b"f")), 9), ["d"]);
+    assert_eq!(part(ledger.as_ref(), &range(b"", None), 2), ["", "c"]);
+    third = remembering(ledger.as_ref(), 4, &[(b"d", Some(b"7"), None)], None);
+    third.state[0].changed.gone = vec![range(b"d", None), range(b"", Some(b"c"))];
+    ledger.open_batch(&third.identity, 1).unwrap();
+    ledger.seal(&third, taken.epoch).unwrap();
+    assert_eq!(
+        all(ledger.as_ref(), &lane()),
+        pairs(&[("c", "4"), ("d", "7")]),
+        "what is changed comes after what is removed"
+    );
     let sizes = ledger.state_sizes("p").unwrap();
-    assert_eq!(sizes.iter().map(|s| (s.station.as_str(), s.keys, s.bytes)).collect::<Vec<_>>(), [("minute", 2, 3)]);
+    assert_eq!(sizes.iter().map(|s| (s.station.as_str(), s.keys, s.bytes)).collect::<Vec<_>>(), [("minute", 2, 4)]);
 }
 
 pub(super) fn a_worker_that_lost_its_lane_cannot_seal(place: &dyn Place) {

@@ -24,7 +24,7 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         ValueKind::Table(WINDOW_OPTIONS),
         "gather events by their time: one row for each window and group, when the window closes",
     )
-    .with(&["group", "columns", "late", "idle", "ahead", "gives", "close", "most"]),
+    .with(&["group", "columns", "late", "idle", "ahead", "gives", "close", "most", "memory"]),
     OptionSpec::optional(
         "join",
         ValueKind::Table(JOIN_OPTIONS),
@@ -36,7 +36,7 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         ValueKind::Table(REFERENCE_OPTIONS),
         "add columns of the latest row of another event that has the same key",
     )
-    .with(&["columns", "most"]),
+    .with(&["columns", "most", "memory"]),
     OptionSpec::optional(
         "unfold",
         ValueKind::Sql,
@@ -86,10 +86,18 @@ pub const MADE_OPTIONS: &[OptionSpec] = &[
         "most",
         ValueKind::Integer { min: 1, max: 100_000_000 },
         "1_000_000",
-        "so many groups of a window, or rows of a join or a reference, may be remembered at a time, in memory; an event that would be \
-         one more is a reject",
+        "so many groups of a window, or rows of a join or a reference, may be remembered at a time; an event that would be one \
+         more is a reject",
     )
     .with(&["window", "join", "reference"]),
+    OptionSpec::with_default(
+        "memory",
+        ValueKind::Size,
+        "256MiB",
+        "so much memory, about, for the groups of a window, or the rows of a reference: those that have no room are looked up \
+         in the ledger",
+    )
+    .with(&["window", "reference"]),
 ];
 
 /// Keys of `once`.

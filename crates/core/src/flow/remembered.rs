@@ -16,7 +16,7 @@ use crate::failure::{Failure, Outcome};
 use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, Plan};
 use crate::state::{
-    Given, NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread,
+    Changed, Given, NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread,
     WATERMARKS_STATION, Watermarks,
 };
 use crate::types::SqlType;
@@ -435,17 +435,29 @@ impl<'a> Memory<'a> {
             let mark = then.unwrap_or(StationMark { reached, all, made: one.stored_made });
             // Rows that it makes now are judged by those that it has made before.
             let passed = one.station.passed();
-            let given = one.station.end(mark.reached, mark.all)?;
             self.marks.stations.insert(name.to_string(), mark);
-            self.made(walk, event, (None, Vec::new(), passed), given, sink)?;
-            while let Some(next) = self.waiting.pop_front() {
-                let next = self.without_late(next, sink)?;
-                let watermarks = match self.fixed_of(&next)? {
-                    Some(fixed) => fixed,
-                    None => self.level(&next, next.watermark.unwrap_or(passed))?,
-                };
-                self.pass(walk, &next, &watermarks, sink)?;
+            let mut has_more = true;
+            while has_more {
+                let Self { stations, store, .. } = self;
+                let one = stations.get_mut(&event).ok_or_else(|| Failure::internal("no such station"))?;
+                let given = one.station.end(mark.reached, mark.all, store.as_ref())?;
+                has_more = given.has_more;
+                self.made(walk, event, (None, Vec::new(), passed), given, sink)?;
+                self.pass_waiting(walk, passed, sink)?;
             }
+        }
+        Ok(())
+    }
+
+    /// Takes what a station has made at the end of a batch through the stations below it.
+    fn pass_waiting(&mut self, walk: &Walk<'_>, passed: i64, sink: &mut impl MemorySink) -> Outcome<()> {
+        while let Some(next) = self.waiting.pop_front() {
+            let next = self.without_late(next, sink)?;
+            let watermarks = match self.fixed_of(&next)? {
+                Some(fixed) => fixed,
+                None => self.level(&next, next.watermark.unwrap_or(passed))?,
+            };
+            self.pass(walk, &next, &watermarks, sink)?;
         }
         Ok(())
     }
@@ -479,31 +491,37 @@ impl<'a> Memory<'a> {
     }
 
     /// What has changed since the last call, for the seal of the batch.
-    pub fn changes(&mut self, now: i64) -> Vec<StationChanges> {
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    pub fn changes(&mut self, now: i64) -> Outcome<Vec<StationChanges>> {
         let idle = self.stations.values().map(|s| s.plan.idle()).max().unwrap_or(0);
         let mut all = vec![StationChanges {
             station: WATERMARKS.0.into(),
             manner: WATERMARKS.1.into(),
-            changes: self.clocks.iter_mut().flat_map(|c| c.watermarks.changes(&c.unread, idle)).collect(),
-            due: None,
+            changed: Changed {
+                changes: self.clocks.iter_mut().flat_map(|c| c.watermarks.changes(&c.unread, idle)).collect(),
+                ..Changed::default()
+            },
         }];
         let events: Vec<usize> = self.stations.keys().copied().collect();
         for event in events {
             let reached = self.watermark(event);
             let Some(one) = self.stations.get_mut(&event) else { continue };
             let watermark = self.fixed.as_ref().map_or(reached, |fixed| fixed.now.reached(one.name));
-            let (changes, due) = one.station.changes(watermark, now);
+            let changed = one.station.changes(watermark, now, self.store.as_ref())?;
             let manner = one.plan.manner();
-            all.push(StationChanges { station: one.name.to_string(), manner, changes, due });
+            all.push(StationChanges { station: one.name.to_string(), manner, changed });
             if one.made != one.stored_made {
                 one.stored_made = one.made;
                 let value = Some(one.made.to_le_bytes().to_vec());
                 let change = crate::state::StateChange { key: MADE.into(), value, due: None };
                 let (station, manner) = (numbers(one.name), "rows made".to_string());
-                all.push(StationChanges { station, manner, changes: vec![change], due: None });
+                let changed = Changed { changes: vec![change], ..Changed::default() };
+                all.push(StationChanges { station, manner, changed });
             }
         }
-        all
+        Ok(all)
     }
 }
 

@@ -142,6 +142,7 @@ impl Resolver<'_> {
         index: usize,
     ) -> Option<Vec<OutputColumn>> {
         self.refuse_keys(made, OF_WINDOWS, "window");
+        self.refuse_keys(made, &["memory"], "window` or `reference");
         self.check_both(made, join, "join", parents)?;
         let clocks = self.clocks("a join", &join.event.place, parents)?;
         let near = self.near(join);

@@ -97,6 +97,7 @@ impl Resolver<'_> {
                 self.refuse_keys(made, OF_WINDOWS, "window");
                 self.refuse_keys(made, OF_CLOSING, "window` or `join");
                 self.refuse_keys(made, &["most"], "window`, `join` or `reference");
+                self.refuse_keys(made, &["memory"], "window` or `reference");
                 self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once");
                 None
             }
@@ -110,6 +111,7 @@ impl Resolver<'_> {
                 self.refuse_keys(made, OF_WINDOWS, "window");
                 self.refuse_keys(made, OF_CLOSING, "window` or `join");
                 self.refuse_keys(made, &["most"], "window`, `join` or `reference");
+                self.refuse_keys(made, &["memory"], "window` or `reference");
                 self.once(made, once, parent, index)
             }
             (None, Some(window)) => self.window(made, window, parent, index),
@@ -362,6 +364,14 @@ impl Resolver<'_> {
             idle: micros(made.options.duration("idle")),
             ahead: micros(made.options.duration("ahead")),
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
+            in_memory: usize::MAX,
+        };
+        let plan = match shape {
+            WindowShape::Fixed(_) => plan.within(made.options.size("memory")),
+            WindowShape::Session(_) => {
+                self.refuse_keys(made, &["memory"], "window` with `length");
+                plan
+            }
         };
         Some((
             Making { unfold: None, event: index, transform, state: Some(StatePlan::Window(Arc::new(plan))), side: 0 },

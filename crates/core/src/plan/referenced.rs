@@ -116,7 +116,7 @@ impl Resolver<'_> {
             rights.push(SelectItem { name, expr: condition.expr, place, text });
             rights.len() - 1
         });
-        let plan = Arc::new(ReferencePlan {
+        let plan = ReferencePlan {
             sides,
             select,
             is_required,
@@ -128,7 +128,20 @@ impl Resolver<'_> {
             idle: if wait.is_some() { micros(made.options.duration("idle")) } else { 0 },
             ahead: if wait.is_some() { micros(made.options.duration("ahead")) } else { i64::MAX },
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
-        });
+            in_memory: usize::MAX,
+        };
+        let plan = match (is_list, history) {
+            (false, None) => plan.within(made.options.size("memory")),
+            (true, _) => {
+                self.refuse_keys(made, &["memory"], "reference` whose rows are not those of a list");
+                plan
+            }
+            (false, Some(_)) => {
+                self.refuse_keys(made, &["memory"], "reference` without `history");
+                plan
+            }
+        };
+        let plan = Arc::new(plan);
         let mut lefts = both.items(LEFT, &used, &parts, reference);
         lefts.extend(clocks[LEFT].map(|time| time_column(time, &both.inputs[LEFT])));
         if is_feed {

@@ -22,6 +22,7 @@ impl Resolver<'_> {
         self.refuse_keys(made, OF_WINDOWS, "window");
         self.refuse_keys(made, OF_CLOSING, "window` or `join");
         self.refuse_keys(made, &["most"], "window`, `join` or `reference");
+        self.refuse_keys(made, &["memory"], "window` or `reference");
         self.refuse_keys(made, &["idle", "ahead"], "window`, `join` or `once");
         for root in roots_of(self.config, made) {
             if root.arrivals.iter().any(|arrival| arrival.kind.as_ref().is_some_and(|kind| kind.is_feed())) {

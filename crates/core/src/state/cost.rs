@@ -4,7 +4,7 @@ use std::mem::size_of;
 
 use super::join::{JoinSide, LEFT, RIGHT};
 use super::partial::Partial;
-use super::{AggregateKind, ReferencePlan, StatePlan, once, window};
+use super::{AggregateKind, ReferencePlan, StatePlan, WindowPlan, once, window};
 use crate::columns::OutputColumn;
 use crate::types::SqlType;
 
@@ -26,8 +26,36 @@ pub struct StateCost {
     pub memory: u64,
     /// Bytes in the ledger for each of them, about.
     pub ledger: u64,
-    /// How many of them are in memory at most.
-    pub most: u64,
+    /// How many of them are in memory at most, about.
+    pub in_memory: u64,
+    /// How many of them may be remembered; None without a bound.
+    pub most: Option<u64>,
+}
+
+impl StateCost {
+    /// Of a plan that remembers so many, of which so many are in memory.
+    fn bounded(self, most: usize, in_memory: usize) -> Self {
+        Self { in_memory: bytes(in_memory.min(most)), most: Some(bytes(most)), ..self }
+    }
+
+    /// How many have room in so many bytes.
+    fn room(&self, memory: u64) -> usize {
+        usize::try_from(memory / self.memory.max(1)).unwrap_or(usize::MAX).max(1)
+    }
+}
+
+impl WindowPlan {
+    /// With so many bytes of memory for its groups, about.
+    pub(crate) fn within(self, memory: u64) -> Self {
+        Self { in_memory: window_cost(&self).room(memory), ..self }
+    }
+}
+
+impl ReferencePlan {
+    /// With so many bytes of memory for its rows, about.
+    pub(crate) fn within(self, memory: u64) -> Self {
+        Self { in_memory: reference(&self).room(memory), ..self }
+    }
 }
 
 /// The bytes of a value, about.
@@ -62,29 +90,10 @@ impl StatePlan {
         match self {
             Self::Once(plan) => {
                 let key = widths(plan.key.iter().map(|(_, column)| column));
-                let (of, most) = ("key", bytes(once::REMEMBERED));
-                StateCost { of, memory: key + ENTRY, ledger: key + 8 + LEDGER_ROW, most }
+                let (of, in_memory) = ("key", bytes(once::REMEMBERED));
+                StateCost { of, memory: key + ENTRY, ledger: key + 8 + LEDGER_ROW, in_memory, most: None }
             }
-            Self::Window(plan) => {
-                let key = widths(plan.groups.iter().map(|(_, column)| column));
-                let lists = |kind: AggregateKind| {
-                    matches!(kind, AggregateKind::List | AggregateKind::Percentile | AggregateKind::CountDistinct)
-                };
-                let each = |call: &super::AggregateCall| {
-                    let value = call.argument.map_or(8, |(_, ty)| width(ty));
-                    // Lists grow with the events; a few are reckoned with.
-                    let values = if lists(call.kind) { 16 * (value + 24) } else { value };
-                    (bytes(size_of::<Partial>()) + values, 9 + values)
-                };
-                let (memory, ledger) = plan.calls.iter().map(each).fold((0, 0), |a, b| (a.0 + b.0, a.1 + b.1));
-                StateCost {
-                    of: "group",
-                    // The key stands in the group and in the map.
-                    memory: bytes(size_of::<window::Group>()) + 2 * key + ENTRY + memory,
-                    ledger: key + 24 + ledger + LEDGER_ROW,
-                    most: bytes(plan.most),
-                }
-            }
+            Self::Window(plan) => window_cost(plan),
             Self::Join(plan) => {
                 let each = |side: &JoinSide| {
                     let (columns, key) = row(side);
@@ -93,20 +102,45 @@ impl StatePlan {
                 };
                 let (left, right) = (each(&plan.sides[LEFT]), each(&plan.sides[RIGHT]));
                 let (memory, ledger) = (left.0.max(right.0), left.1.max(right.1));
-                StateCost { of: "row", memory, ledger, most: bytes(plan.most) }
+                StateCost { of: "row", memory, ledger, in_memory: 0, most: None }.bounded(plan.most, plan.most)
             }
             Self::Reference(plan) => reference(plan),
         }
     }
 }
 
+fn window_cost(plan: &WindowPlan) -> StateCost {
+    let key = widths(plan.groups.iter().map(|(_, column)| column));
+    let lists = |kind: AggregateKind| {
+        matches!(kind, AggregateKind::List | AggregateKind::Percentile | AggregateKind::CountDistinct)
+    };
+    let each = |call: &super::AggregateCall| {
+        let value = call.argument.map_or(8, |(_, ty)| width(ty));
+        // Lists grow with the events; a few are reckoned with.
+        let values = if lists(call.kind) { 16 * (value + 24) } else { value };
+        (bytes(size_of::<Partial>()) + values, 9 + values)
+    };
+    let (memory, ledger) = plan.calls.iter().map(each).fold((0, 0), |a, b| (a.0 + b.0, a.1 + b.1));
+    let cost = StateCost {
+        of: "group",
+        // The key stands in the group and in the map.
+        memory: bytes(size_of::<window::Group>()) + 2 * key + ENTRY + memory,
+        ledger: key + 24 + ledger + LEDGER_ROW,
+        in_memory: 0,
+        most: None,
+    };
+    cost.bounded(plan.most, plan.in_memory)
+}
+
 fn reference(plan: &ReferencePlan) -> StateCost {
     let (columns, key) = row(&plan.sides[RIGHT]);
-    StateCost {
+    let cost = StateCost {
         of: "row",
         // Until they are written again, half of the stored rows may have been replaced.
         memory: 2 * columns + key + ENTRY + 24,
         ledger: columns + key + 9 + LEDGER_ROW,
-        most: bytes(plan.most),
-    }
+        in_memory: 0,
+        most: None,
+    };
+    cost.bounded(plan.most, plan.in_memory)
 }

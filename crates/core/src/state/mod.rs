@@ -13,6 +13,8 @@ mod partial;
 mod reference;
 mod scratch;
 mod shares;
+#[cfg(test)]
+mod testing;
 mod watermark;
 mod window;
 
@@ -47,6 +49,33 @@ pub struct StateChange {
     pub due: Option<i64>,
 }
 
+/// Keys that follow each other in the order of their bytes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct KeyRange {
+    /// The first one.
+    pub from: Box<[u8]>,
+    /// The first one after them; None where all that follow belong to them.
+    pub to: Option<Box<[u8]>>,
+}
+
+impl KeyRange {
+    /// Whether a key is one of them.
+    pub fn has(&self, key: &[u8]) -> bool {
+        *self.from <= *key && self.to.as_ref().is_none_or(|to| *key < **to)
+    }
+}
+
+/// What has changed of what a station keeps.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Changed {
+    /// Keys that are not kept any more; what is changed under some of them comes after that.
+    pub gone: Vec<KeyRange>,
+    /// The changes, each key once.
+    pub changes: Vec<StateChange>,
+    /// Keys that expired by this time may be removed, at the latest together with all keys of their batch.
+    pub due: Option<i64>,
+}
+
 /// What one station changed in a batch.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StationChanges {
@@ -54,10 +83,8 @@ pub struct StationChanges {
     pub station: String,
     /// What it is: another one under the same name does not understand what is kept.
     pub manner: String,
-    /// The changes, each key once.
-    pub changes: Vec<StateChange>,
-    /// Keys that expired by this time may be removed, at the latest together with all keys of their batch.
-    pub due: Option<i64>,
+    /// What has changed.
+    pub changed: Changed,
 }
 
 /// What a station keeps, in figures.
@@ -87,6 +114,12 @@ pub struct KeptStation {
 /// Receives what a station keeps: keys with their values.
 pub type FoundState<'a> = dyn FnMut(&[u8], &[u8]) -> Outcome<()> + 'a;
 
+/// Keys with their values, in the order of the keys.
+pub type KeptPart = Vec<(Vec<u8>, Vec<u8>)>;
+
+/// After so many more batches of the lane, a batch has certainly been sealed: the stager is never further ahead.
+const SEALED_AFTER: u64 = 3;
+
 /// Reads what a station kept in earlier batches.
 pub trait StateStore: Send {
     /// How the station was when it kept something; None where it has kept nothing.
@@ -106,6 +139,15 @@ pub trait StateStore: Send {
     /// # Errors
     /// Where the ledger cannot be read, or `found` fails.
     fn each(&self, station: &str, found: &mut FoundState<'_>) -> Outcome<()>;
+
+    /// The first of the keys of a range that are kept, at most so many.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn part(&self, station: &str, range: &KeyRange, most: usize) -> Outcome<KeptPart>;
+
+    /// Whether what a station changes can be looked up here once it is sealed, so that it may leave memory.
+    fn keeps(&self, station: &str) -> bool;
 }
 
 /// What a lane has kept in its ledger.
@@ -132,6 +174,14 @@ impl StateStore for LaneState<'_> {
     fn each(&self, station: &str, found: &mut FoundState<'_>) -> Outcome<()> {
         self.ledger.each_state(self.pipeline, &self.lane, station, found)
     }
+
+    fn part(&self, station: &str, range: &KeyRange, most: usize) -> Outcome<KeptPart> {
+        self.ledger.state_part(self.pipeline, &self.lane, station, range, most)
+    }
+
+    fn keeps(&self, _: &str) -> bool {
+        true
+    }
 }
 
 /// Nothing was kept: the state of a rehearsal.
@@ -148,6 +198,14 @@ impl StateStore for NoState {
 
     fn each(&self, _: &str, _: &mut FoundState<'_>) -> Outcome<()> {
         Ok(())
+    }
+
+    fn part(&self, _: &str, _: &KeyRange, _: usize) -> Outcome<KeptPart> {
+        Ok(Vec::new())
+    }
+
+    fn keeps(&self, _: &str) -> bool {
+        false
     }
 }
 
@@ -181,6 +239,8 @@ pub struct Given {
     pub lost: Vec<(RowFault, String)>,
     /// What it did with the rows.
     pub count: StationCount,
+    /// Whether more is given at the end of this batch.
+    pub has_more: bool,
 }
 
 /// A station that remembers.
@@ -191,12 +251,12 @@ pub trait Station: Send {
     /// Where what was kept cannot be read.
     fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given>;
 
-    /// Gives on what a batch leaves, at its end. `watermark` is that of the events so far, lateness not taken off; with
-    /// `all` nothing more is expected.
+    /// Gives on what a batch leaves, at its end: a part of it where it says that there is more. `watermark` is that of the
+    /// events so far, lateness not taken off; with `all` nothing more is expected.
     ///
     /// # Errors
-    /// Never for a resolved plan.
-    fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given>;
+    /// Where what was kept cannot be read.
+    fn end(&mut self, watermark: i64, all: bool, store: &dyn StateStore) -> Outcome<Given>;
 
     /// A list whose rows it looks up has been read whole: those that this reading did not have are gone.
     ///
@@ -210,8 +270,11 @@ pub trait Station: Send {
     /// Whether [`Station::end`] would give something on.
     fn would_give(&self, watermark: i64, all: bool) -> bool;
 
-    /// The changes since the last call, and the time up to which keys have expired.
-    fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>);
+    /// The changes since the last call. What is in the ledger by now may leave memory where the store keeps it.
+    ///
+    /// # Errors
+    /// Never for a resolved plan.
+    fn changes(&mut self, watermark: i64, now: i64, store: &dyn StateStore) -> Outcome<Changed>;
 
     /// Where it makes events with a time of their own: the watermark of those that it has made so far.
     fn passed(&self) -> i64 {

@@ -10,7 +10,7 @@ use arrow_select::filter::filter_record_batch;
 use sha2::{Digest as _, Sha256};
 
 use super::cell::{Cells, take};
-use super::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::{Changed, Given, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use crate::batch::StationCount;
 use crate::columns::OutputColumn;
 use crate::failure::{Failure, Outcome};
@@ -20,9 +20,6 @@ use crate::units::{show_micros, spell_micros};
 
 /// Keys that are kept in memory beside those of the last batches.
 pub(super) const REMEMBERED: usize = 200_000;
-
-/// After so many more batches of the lane, a batch has certainly been sealed: the stager is never further ahead.
-const SEALED_AFTER: usize = 3;
 
 /// A longer key is kept as its digest, which is longer than any key that is kept as it is.
 const LONG: usize = 31;
@@ -159,7 +156,7 @@ impl Station for Once {
         Ok(given)
     }
 
-    fn end(&mut self, _: i64, _: bool) -> Outcome<Given> {
+    fn end(&mut self, _: i64, _: bool, _: &dyn StateStore) -> Outcome<Given> {
         Ok(Given { count: StationCount::new(self.name.as_str()), ..Given::default() })
     }
 
@@ -167,7 +164,7 @@ impl Station for Once {
         false
     }
 
-    fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>) {
+    fn changes(&mut self, watermark: i64, now: i64, _: &dyn StateStore) -> Outcome<Changed> {
         let within = self.plan.within;
         let change = |(key, time): (&Key, &i64)| StateChange {
             key: key.clone(),
@@ -178,14 +175,14 @@ impl Station for Once {
         // In the order in which the ledger keeps them.
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
         self.recent.push_back(HashMap::new());
-        while self.recent.len() > SEALED_AFTER + 1 {
+        while self.recent.len() as u64 > SEALED_AFTER + 1 {
             self.sealed.extend(self.recent.pop_front().into_iter().flatten());
         }
         let time = if self.plan.time.is_some() { watermark } else { now };
         if self.sealed.len() > REMEMBERED {
             self.sealed.clear();
         }
-        (changes, (time != NEVER).then_some(time))
+        Ok(Changed { changes, due: (time != NEVER).then_some(time), ..Changed::default() })
     }
 
     fn standing(&self) -> Standing {
@@ -216,49 +213,15 @@ pub(super) fn early(row: usize, time: i64, now: i64, ahead: i64) -> RowFault {
 
 #[cfg(test)]
 mod tests {
-    use std::collections::{BTreeMap, HashMap};
+    use std::collections::HashMap;
 
     use arrow_array::{ArrayRef, StringArray, TimestampMicrosecondArray};
     use proptest::prelude::*;
 
     use super::*;
     use crate::plan::transform::schema_of;
-    use crate::state::{FoundState, KeptStation};
+    use crate::state::testing::Store;
     use crate::types::SqlType;
-
-    /// A ledger that seals batches late: what is staged is there only three batches later.
-    #[derive(Default)]
-    struct Store {
-        sealed: BTreeMap<Box<[u8]>, Vec<u8>>,
-        staged: VecDeque<(Vec<StateChange>, Option<i64>)>,
-    }
-
-    impl Store {
-        fn stage(&mut self, changes: (Vec<StateChange>, Option<i64>)) {
-            self.staged.push_back(changes);
-            while self.staged.len() > 3 {
-                let (changes, _) = self.staged.pop_front().unwrap();
-                for change in changes {
-                    self.sealed.insert(change.key, change.value.unwrap());
-                }
-            }
-        }
-    }
-
-    impl StateStore for Store {
-        fn kept(&self, _: &str) -> Outcome<Option<KeptStation>> {
-            Ok(None)
-        }
-
-        fn values(&self, _: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
-            assert!(keys.is_sorted(), "neighbours are looked up together");
-            Ok(keys.iter().map(|key| self.sealed.get(*key).cloned()).collect())
-        }
-
-        fn each(&self, _: &str, _: &mut FoundState<'_>) -> Outcome<()> {
-            Ok(())
-        }
-    }
 
     fn plan() -> Arc<OncePlan> {
         let key = vec![(0, OutputColumn { name: "id".into(), ty: SqlType::Text, nullable: true, limit: None })];
@@ -280,7 +243,7 @@ mod tests {
         fn what_comes_twice_is_dropped_however_it_comes(
             batches in prop::collection::vec(prop::collection::vec((0_u8..30, 0_i64..30), 0..20), 1..25),
         ) {
-            let mut store = Store::default();
+            let mut store = Store::behind(3);
             let mut station = Once::open("once", plan());
             let mut first: HashMap<u8, i64> = HashMap::new();
             let mut newest = NEVER;
@@ -302,7 +265,8 @@ mod tests {
                 let given = station.take(input, &store).unwrap();
                 prop_assert_eq!(given.count.repeated, (events.len() - expected.len()) as u64);
                 prop_assert_eq!(given.origin.unwrap(), expected);
-                store.stage(station.changes(newest, 0));
+                let changed = station.changes(newest, 0, &store).unwrap();
+                store.stage(changed);
                 // Memory forgets what the ledger has.
                 station.sealed.clear();
             }

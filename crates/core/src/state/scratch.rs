@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{FoundState, KeptStation, StateStore, StationChanges};
+use super::{FoundState, KeptPart, KeptStation, KeyRange, StateStore, StationChanges};
 use crate::failure::Outcome;
 
 /// By station, each key's value, and until when it is kept.
@@ -32,13 +32,14 @@ impl ScratchState {
         let mut all = self.kept();
         for station in changes.into_iter().filter(|station| self.looked_up.contains(&station.station)) {
             let kept = all.entry(station.station).or_default();
-            for change in station.changes {
+            kept.retain(|key, _| !station.changed.gone.iter().any(|range| range.has(key)));
+            for change in station.changed.changes {
                 match change.value {
                     Some(value) => drop(kept.insert(change.key, (value, change.due))),
                     None => drop(kept.remove(&change.key)),
                 }
             }
-            if let Some(due) = station.due {
+            if let Some(due) = station.changed.due {
                 kept.retain(|_, (_, until)| until.is_none_or(|until| until > due));
             }
         }
@@ -58,5 +59,14 @@ impl StateStore for Arc<ScratchState> {
 
     fn each(&self, _: &str, _: &mut FoundState<'_>) -> Outcome<()> {
         Ok(())
+    }
+
+    fn part(&self, _: &str, _: &KeyRange, _: usize) -> Outcome<KeptPart> {
+        Ok(Vec::new())
+    }
+
+    /// Only `once` is looked up here, which knows its keys: nothing is found by a part of them.
+    fn keeps(&self, _: &str) -> bool {
+        false
     }
 }

@@ -145,13 +145,20 @@ fn as_text(project: &Project, chosen: &[&LoadedPipeline], found: &[Problem], sam
 
 /// What a station that remembers takes up.
 fn remembered(cost: &StateCost) -> String {
-    let StateCost { of, memory, ledger, most } = *cost;
+    let StateCost { of, memory, ledger, in_memory, most } = *cost;
+    let size = show_size(in_memory.saturating_mul(memory));
+    let others = "the others are looked up in the ledger";
+    let bounds = match most {
+        Some(most) if most == in_memory => format!("at most {}, all in memory, {size}", show_count(most)),
+        Some(most) => {
+            format!("at most {}; of these {} in memory, {size}, and {others}", show_count(most), show_count(in_memory))
+        }
+        None => format!("{} in memory, {size}, and {others}", show_count(in_memory)),
+    };
     format!(
-        "each {of} that it remembers takes about {} of memory and {} of the ledger; at most {} in memory, {}",
+        "each {of} that it remembers takes about {} of memory and {} of the ledger; {bounds}",
         show_size(memory),
         show_size(ledger),
-        show_count(most),
-        show_size(most.saturating_mul(memory))
     )
 }
 

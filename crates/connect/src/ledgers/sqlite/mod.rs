@@ -22,13 +22,13 @@ use sluice_core::ledger::{
 };
 use sluice_core::plan::{LedgerName, SealedTexts};
 use sluice_core::private;
-use sluice_core::state::{FoundState, StateSize};
+use sluice_core::state::{FoundState, KeptPart, KeyRange, StateSize};
 
 /// How much each connection keeps in memory, in KiB, as SQLite writes it.
 const CACHE: i64 = -32_768;
 
 /// Keys that are read from what a station keeps at a time.
-const STATE_PART: u32 = 10_000;
+const STATE_PART: usize = 10_000;
 
 /// The ledger.
 pub struct SqliteLedger {
@@ -229,15 +229,26 @@ impl Ledger for SqliteLedger {
     }
 
     fn each_state(&self, pipeline: &str, lane: &LaneId, station: &str, found: &mut FoundState<'_>) -> Outcome<()> {
-        let mut after: Option<Vec<u8>> = None;
+        let mut range = KeyRange::default();
         loop {
             // In parts, so that the ledger is not locked meanwhile.
-            let part = state::part(&self.reader(), (pipeline, lane, station), after.as_deref(), STATE_PART);
-            let part = part.map_err(|e| self.failed("be read", &e))?;
+            let part = self.state_part(pipeline, lane, station, &range, STATE_PART)?;
             let Some((last, _)) = part.last() else { return Ok(()) };
-            after = Some(last.clone());
+            range.from = [last, &[0][..]].concat().into();
             part.iter().try_for_each(|(key, value)| found(key, value))?;
         }
+    }
+
+    fn state_part(
+        &self,
+        pipeline: &str,
+        lane: &LaneId,
+        station: &str,
+        range: &KeyRange,
+        most: usize,
+    ) -> Outcome<KeptPart> {
+        let part = state::part(&self.reader(), (pipeline, lane, station), range, most);
+        part.map_err(|e| self.failed("be read", &e))
     }
 
     fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>> {

@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension as _, params};
 use sluice_core::batch::LaneId;
-use sluice_core::state::{StateSize, StationChanges};
+use sluice_core::state::{KeptPart, KeyRange, StateSize, StationChanges};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -22,9 +22,10 @@ pub(super) fn put(
              on conflict do update set value = excluded.value, due = excluded.due",
         )?;
         let mut remove = connection.prepare_cached("delete from state where station = ?1 and key = ?2")?;
+        station.changed.gone.iter().try_for_each(|range| remove_range(connection, id, range))?;
         let mut all_due: Option<i64> = None;
         let mut keys: Vec<u8> = Vec::new();
-        for change in &station.changes {
+        for change in &station.changed.changes {
             match &change.value {
                 Some(value) => put.execute(params![id, change.key, value, change.due])?,
                 None => remove.execute(params![id, change.key])?,
@@ -40,7 +41,7 @@ pub(super) fn put(
             let sql = "insert into state_due values (?1, ?2, ?3, ?4)";
             connection.prepare_cached(sql)?.execute(params![id, batch, due, keys])?;
         }
-        if let Some(due) = station.due {
+        if let Some(due) = station.changed.due {
             forget(connection, id, due)?;
         }
     }
@@ -94,21 +95,35 @@ pub(super) fn values(
     keys.iter().map(|key| find.query_row(params![id, key], |r| r.get(0)).optional()).collect()
 }
 
-/// A part of what a station keeps, after a key; empty where there is no more.
+/// The first of the keys of a range that a station keeps.
 pub(super) fn part(
     connection: &Connection,
     (pipeline, lane, station): (&str, &LaneId, &str),
-    after: Option<&[u8]>,
-    count: u32,
-) -> Sql<Vec<(Vec<u8>, Vec<u8>)>> {
+    range: &KeyRange,
+    most: usize,
+) -> Sql<KeptPart> {
     let Some(id) = id_of(connection, pipeline, lane, station)? else { return Ok(Vec::new()) };
-    let sql = match after {
-        Some(_) => "select key, value from state where station = ?1 and key > ?2 order by key limit ?3",
-        None => "select key, value from state where station = ?1 and ?2 is null order by key limit ?3",
+    let most = i64::try_from(most).unwrap_or(i64::MAX);
+    let read = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?));
+    let sql = "select key, value from state where station = ?1 and key >= ?2";
+    let Some(to) = &range.to else {
+        let mut statement = connection.prepare_cached(&format!("{sql} order by key limit ?3"))?;
+        return statement.query_map(params![id, range.from, most], read)?.collect();
     };
-    let mut statement = connection.prepare_cached(sql)?;
-    let rows = statement.query_map(params![id, after, count], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    rows.collect()
+    let mut statement = connection.prepare_cached(&format!("{sql} and key < ?4 order by key limit ?3"))?;
+    statement.query_map(params![id, range.from, most, to], read)?.collect()
+}
+
+/// Removes the keys of a range.
+fn remove_range(connection: &Connection, station: i64, range: &KeyRange) -> Sql<()> {
+    let sql = "delete from state where station = ?1 and key >= ?2";
+    match &range.to {
+        Some(to) => {
+            connection.prepare_cached(&format!("{sql} and key < ?3"))?.execute(params![station, range.from, to])?
+        }
+        None => connection.prepare_cached(sql)?.execute(params![station, range.from])?,
+    };
+    Ok(())
 }
 
 pub(super) fn sizes(connection: &Connection, pipeline: &str) -> Sql<Vec<StateSize>> {

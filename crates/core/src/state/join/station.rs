@@ -18,7 +18,7 @@ use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 use crate::state::cell::take;
 use crate::state::once::{early, no_time};
-use crate::state::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use crate::state::{Changed, Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use crate::units::{show_micros, spell_micros};
 
 pub(in crate::state) struct Join {
@@ -227,7 +227,7 @@ impl Station for Join {
         Ok(given)
     }
 
-    fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given> {
+    fn end(&mut self, watermark: i64, all: bool, _: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
         self.closed = self.closing(watermark, all);
         let (closed, near) = (self.closed, self.plan.near);
@@ -255,14 +255,14 @@ impl Station for Join {
         self.closing(watermark, all) > self.given
     }
 
-    fn changes(&mut self, _: i64, _: i64) -> (Vec<StateChange>, Option<i64>) {
+    fn changes(&mut self, _: i64, _: i64, _: &dyn StateStore) -> Outcome<Changed> {
         let mut changes = self.blocks.changes(&self.plan.sides);
         if self.closed != self.stored_closed {
             self.stored_closed = self.closed;
             let value = Some(self.closed.to_le_bytes().to_vec());
             changes.insert(0, StateChange { key: Box::default(), value, due: None });
         }
-        (changes, None)
+        Ok(Changed { changes, ..Changed::default() })
     }
 
     fn passed(&self) -> i64 {

@@ -1,4 +1,3 @@
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
@@ -10,38 +9,17 @@ use rstest::rstest;
 use super::*;
 use crate::batch::StationCount;
 use crate::expr::{CompareOp, Expr, Node, SelectItem};
-use crate::failure::Outcome;
 use crate::plan::transform::schema_of;
-use crate::state::{FoundState, KeptStation, NEVER, StateInput, StateStore, Station};
+use crate::state::testing::Store;
+use crate::state::{NEVER, StateInput, Station};
 use crate::types::SqlType;
 
-/// What a ledger would keep.
-#[derive(Clone, Default)]
-struct Store(BTreeMap<Box<[u8]>, Vec<u8>>);
-
-impl StateStore for Store {
-    fn kept(&self, _: &str) -> Outcome<Option<KeptStation>> {
-        Ok(None)
-    }
-
-    fn values(&self, _: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
-        Ok(keys.iter().map(|key| self.0.get(*key).cloned()).collect())
-    }
-
-    fn each(&self, _: &str, found: &mut FoundState<'_>) -> Outcome<()> {
-        self.0.iter().try_for_each(|(key, value)| found(key, value))
-    }
-}
-
-impl Store {
-    fn take(&mut self, station: &mut Join) {
-        for change in station.changes(0, 0).0 {
-            match change.value {
-                Some(value) => drop(self.0.insert(change.key, value)),
-                None => assert!(self.0.remove(&change.key).is_some(), "what was never kept is removed"),
-            }
-        }
-    }
+/// The ledger gets what has changed.
+fn keep(store: &mut Store, station: &mut Join) {
+    let changed = station.changes(0, 0, store).unwrap();
+    let known = |change: &crate::state::StateChange| change.value.is_some() || store.sealed.contains_key(&*change.key);
+    assert!(changed.changes.iter().all(known), "what was never kept is removed");
+    store.stage(changed);
 }
 
 fn column(name: &str, ty: SqlType) -> OutputColumn {
@@ -184,12 +162,12 @@ proptest! {
                 held += taken.count.held;
                 landed.extend(given(taken.rows));
             }
-            let ended = station.end(newest[0].min(newest[1]), false).unwrap();
+            let ended = station.end(newest[0].min(newest[1]), false, &store).unwrap();
             prop_assert_eq!(ended.count.check(), Ok(()));
             held += ended.count.held;
             landed.extend(given(ended.rows));
             prop_assert!(!station.would_give(newest[0].min(newest[1]), false), "an end leaves nothing to end");
-            store.take(&mut station);
+            keep(&mut store, &mut station);
             prop_assert_eq!(station.standing().events, u64::try_from(held).unwrap());
             if *again {
                 // The process ends, and another one goes on.
@@ -197,11 +175,11 @@ proptest! {
                 prop_assert_eq!(station.standing().events, u64::try_from(held).unwrap());
             }
         }
-        let last = station.end(newest[0].min(newest[1]), true).unwrap();
+        let last = station.end(newest[0].min(newest[1]), true, &store).unwrap();
         landed.extend(given(last.rows));
         prop_assert_eq!(held + last.count.held, 0, "nothing is remembered when nothing more is expected");
-        store.take(&mut station);
-        prop_assert!(store.0.len() <= 1, "but for which rows are accepted");
+        keep(&mut store, &mut station);
+        prop_assert!(store.sealed.len() <= 1, "but for which rows are accepted");
         landed.sort_unstable();
         let (expected, too_late) = expected(&events, &plan);
         prop_assert_eq!(landed, expected);
@@ -223,10 +201,10 @@ proptest! {
             let input = StateInput { rows: &rows(chunk), watermarks: &watermarks, now: 0, side: chunk[0].0, reading: 0, marks: None };
             station.take(input, &store).unwrap();
         }
-        station.end(NEVER, false).unwrap();
-        store.take(&mut station);
-        let key = store.0.keys().nth(which.index(store.0.len())).unwrap().clone();
-        let value = store.0.get_mut(&key).unwrap();
+        station.end(NEVER, false, &store).unwrap();
+        keep(&mut store, &mut station);
+        let key = store.sealed.keys().nth(which.index(store.sealed.len())).unwrap().clone();
+        let value = store.sealed.get_mut(&key).unwrap();
         let place = at.index(value.len());
         value[place] = to;
         if let Err(failure) = Join::open("paid", plan, &store) {

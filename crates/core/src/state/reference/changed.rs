@@ -7,7 +7,7 @@ use arrow_array::{Array as _, RecordBatch};
 
 use super::super::join::{RIGHT, key_cells, write_key};
 use super::super::{Given, NEVER};
-use super::latest::{Known, Latest};
+use super::latest::Latest;
 use super::rows::Spot;
 use crate::change::Marks;
 use crate::failure::Outcome;
@@ -30,12 +30,11 @@ impl Latest {
         let width = plan.sides[RIGHT].columns.len();
         let mut key = Vec::new();
         let block = self.rows.add(rows)?;
-        let before = self.known.len();
+        let before = self.count;
         for (row, kind) in marks.kinds.iter().enumerate() {
             if kind.is_of_table() {
-                given.count.merged += self.known.len() as u64 + 1;
-                self.changed.extend(self.known.drain().map(|(key, _)| key));
-                self.removed = None;
+                given.count.merged += self.count as u64 + 1;
+                self.clear();
                 continue;
             }
             if !write_key(&parts, row, &mut key) {
@@ -45,10 +44,9 @@ impl Latest {
             }
             let is_deleted = deleted.is_some_and(|deleted| !deleted.is_null(row) && deleted.value(row));
             if kind.is_gone() || is_deleted {
-                let known = self.known.remove(key.as_slice());
+                let known = self.remove(&key);
                 given.count.merged += 1 + u64::from(known.is_some());
                 self.removed = known.map(|known| known.spot);
-                self.changed.insert(key.as_slice().into());
                 continue;
             }
             // A row whose key was changed stands after the delete of the old one.
@@ -74,15 +72,14 @@ impl Latest {
             }
             if known.is_some() {
                 given.count.merged += 1;
-            } else if self.known.len() + others >= plan.most {
+            } else if self.count + others >= plan.most {
                 given.faults.push(self.full(row));
                 continue;
             }
-            self.changed.insert(key.as_slice().into());
-            self.known.insert(key.as_slice().into(), Known { time: NEVER, spot, reading: 0 });
+            self.remember(&key, NEVER, spot, 0);
         }
         let signed = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
-        given.count.held = signed(self.known.len()) - signed(before);
+        given.count.held = signed(self.count) - signed(before);
         given.count.rejected = given.faults.len() as u64;
         self.tidy()
     }

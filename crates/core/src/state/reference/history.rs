@@ -10,7 +10,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::super::cell::take;
 use super::super::join::{LEFT, RIGHT, key_cells, write_key};
 use super::super::once::no_time;
-use super::super::{Given, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::super::{Changed, Given, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use super::rows::{Rows, RowsBuilder, Spot};
 use super::{Found, ReferencePlan};
 use crate::batch::StationCount;
@@ -156,7 +156,7 @@ impl Station for History {
         Ok(given)
     }
 
-    fn end(&mut self, _: i64, _: bool) -> Outcome<Given> {
+    fn end(&mut self, _: i64, _: bool, _: &dyn StateStore) -> Outcome<Given> {
         Ok(Given { count: StationCount::new(self.name.as_str()), ..Given::default() })
     }
 
@@ -164,7 +164,7 @@ impl Station for History {
         false
     }
 
-    fn changes(&mut self, _: i64, _: i64) -> (Vec<StateChange>, Option<i64>) {
+    fn changes(&mut self, _: i64, _: i64, _: &dyn StateStore) -> Outcome<Changed> {
         let cells = self.rows.cells();
         let value = |since: &Since| {
             let mut value = vec![VERSION, u8::from(since.is_deleted)];
@@ -179,7 +179,7 @@ impl Station for History {
         let mut changes: Vec<StateChange> = std::mem::take(&mut self.changed).into_iter().map(change).collect();
         // In the order in which the ledger keeps them.
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
-        (changes, None)
+        Ok(Changed { changes, ..Changed::default() })
     }
 
     fn standing(&self) -> Standing {
@@ -212,6 +212,7 @@ mod tests {
             idle: 0,
             ahead: i64::MAX,
             most: 50,
+            in_memory: usize::MAX,
         });
         let (known, changed) = (FxHashMap::default(), FxHashSet::default());
         History { name: "named".into(), plan, history, known, count: 0, rows: Rows::new(&[]), changed }

@@ -10,7 +10,9 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::super::cell::take;
 use super::super::join::{RIGHT, key_cells, write_key};
-use super::super::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::super::{
+    Changed, Given, KeyRange, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station, damaged,
+};
 use super::rows::{RowCells, Rows, RowsBuilder, Spot};
 use super::{Found, ReferencePlan};
 use crate::batch::StationCount;
@@ -28,6 +30,8 @@ pub(super) struct Known {
     pub(super) spot: Spot,
     /// Of a list, the number of the last reading that had it; 0 where that was before this run.
     pub(super) reading: u64,
+    /// The batch in which it came, changed, or was looked up among those that are not all in memory.
+    used: u64,
 }
 
 pub(super) struct Latest {
@@ -41,6 +45,18 @@ pub(super) struct Latest {
     pub(super) changed: FxHashSet<Box<[u8]>>,
     /// The row that a change feed deleted last: perhaps it gets another key next.
     pub(super) removed: Option<Spot>,
+    /// How many rows are remembered, in memory or in the ledger.
+    pub(super) count: usize,
+    /// The same, as it was kept last.
+    stored_count: Option<usize>,
+    /// Whether all of them are in memory.
+    is_whole: bool,
+    /// Keys that were removed, each in a batch: the ledger may still have them.
+    gone: FxHashMap<Box<[u8]>, u64>,
+    /// Whether all keys of earlier batches were removed in this one.
+    is_cleared: bool,
+    /// The number of the batch that is being staged, in this process.
+    batch: u64,
 }
 
 impl Latest {
@@ -50,24 +66,134 @@ impl Latest {
         prefix: &'static [u8],
         store: &dyn StateStore,
     ) -> Outcome<Self> {
-        let mut rows = RowsBuilder::new(&plan.sides[RIGHT].columns);
-        let mut known = FxHashMap::default();
+        let stored = store.values(name, &[prefix])?.into_iter().next().flatten();
+        let stored_count = match stored.as_deref().map(|mut value| take(&mut value)) {
+            None => None,
+            Some(Some(bytes)) => Some(usize::try_from(u64::from_le_bytes(bytes)).map_err(|_| damaged(name))?),
+            Some(None) => return Err(damaged(name)),
+        };
+        let mut latest = Self {
+            name: name.to_string(),
+            plan: Arc::clone(plan),
+            prefix,
+            known: FxHashMap::default(),
+            rows: Rows::new(&plan.sides[RIGHT].columns),
+            changed: FxHashSet::default(),
+            removed: None,
+            count: stored_count.unwrap_or(0),
+            stored_count,
+            is_whole: false,
+            gone: FxHashMap::default(),
+            is_cleared: false,
+            batch: SEALED_AFTER + 1,
+        };
+        if latest.count <= plan.in_memory || !store.keeps(name) {
+            latest.load(store)?;
+        }
+        Ok(latest)
+    }
+
+    /// Takes all rows into memory that the ledger has.
+    fn load(&mut self, store: &dyn StateStore) -> Outcome<()> {
+        let mut rows = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
+        let Self { name, prefix, known, .. } = self;
         store.each(name, &mut |key, value| {
-            let Some(key) = key.strip_prefix(prefix) else { return Ok(()) };
-            let mut rest = value;
-            let version = take(&mut rest).filter(|[version]: &[u8; 1]| *version == VERSION);
-            let time = version.and_then(|_| take(&mut rest)).map(i64::from_le_bytes).ok_or_else(|| damaged(name))?;
-            let spot = rows.add(&mut rest)?.ok_or_else(|| damaged(name))?;
-            known.insert(key.into(), Known { time, spot, reading: 0 });
+            if let Some(key) = key.strip_prefix(*prefix).filter(|key| !key.is_empty()) {
+                known.insert(key.into(), restored(&mut rows, value, 0)?.ok_or_else(|| damaged(name))?);
+            }
             Ok(())
         })?;
-        let (name, plan) = (name.to_string(), Arc::clone(plan));
-        Ok(Self { name, plan, prefix, known, rows: rows.finish()?, changed: FxHashSet::default(), removed: None })
+        self.rows = rows.finish()?;
+        self.count = self.known.len();
+        self.is_whole = true;
+        if store.keeps(&self.name) { self.evict() } else { Ok(()) }
+    }
+
+    /// Takes the rows into memory that prepared rows of a side ask for.
+    pub(super) fn fetch(&mut self, rows: &RecordBatch, side: usize, store: &dyn StateStore) -> Outcome<()> {
+        if self.is_whole {
+            return Ok(());
+        }
+        let parts = key_cells(&self.plan.sides[side], rows);
+        let mut key = Vec::new();
+        let mut unknown: Vec<Box<[u8]>> = Vec::new();
+        for row in 0..rows.num_rows() {
+            if !write_key(&parts, row, &mut key) || self.gone.contains_key(key.as_slice()) {
+                continue;
+            }
+            match self.known.get_mut(key.as_slice()) {
+                Some(known) => known.used = self.batch,
+                None => unknown.push([self.prefix, key.as_slice()].concat().into()),
+            }
+        }
+        // Neighbours stand on one page of the ledger.
+        unknown.sort_unstable();
+        unknown.dedup();
+        let found = store.values(&self.name, &unknown.iter().map(|key| &**key).collect::<Vec<_>>())?;
+        let mut builder = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
+        let mut fetched: Vec<(Box<[u8]>, Known)> = Vec::new();
+        for (key, value) in unknown.into_iter().zip(found) {
+            let Some(value) = value else { continue };
+            let known = restored(&mut builder, &value, self.batch)?.ok_or_else(|| damaged(&self.name))?;
+            fetched.push((key[self.prefix.len()..].into(), known));
+        }
+        let first = self.rows.append(builder.finish()?);
+        for (_, known) in &mut fetched {
+            known.spot.block += first;
+        }
+        self.known.extend(fetched);
+        Ok(())
     }
 
     /// How many rows are remembered.
     pub(super) fn len(&self) -> usize {
-        self.known.len()
+        self.count
+    }
+
+    /// Remembers a row of a key.
+    pub(super) fn remember(&mut self, key: &[u8], time: i64, spot: Spot, reading: u64) {
+        let used = self.batch;
+        let before = self.known.insert(key.into(), Known { time, spot, reading, used });
+        self.count += usize::from(before.is_none());
+        self.gone.remove(key);
+        self.changed.insert(key.into());
+    }
+
+    /// Forgets the row of a key.
+    pub(super) fn remove(&mut self, key: &[u8]) -> Option<Known> {
+        let known = self.known.remove(key)?;
+        self.count -= 1;
+        self.gone.insert(key.into(), self.batch);
+        self.changed.insert(key.into());
+        Some(known)
+    }
+
+    /// Forgets all rows.
+    pub(super) fn clear(&mut self) {
+        self.known.clear();
+        self.changed.clear();
+        self.gone.clear();
+        self.removed = None;
+        self.count = 0;
+        (self.is_whole, self.is_cleared) = (true, true);
+    }
+
+    /// Lets rows leave memory that are in the ledger, those first that were not asked for longest, where there are too many.
+    fn evict(&mut self) -> Outcome<()> {
+        let most = self.plan.in_memory;
+        if self.known.len() <= most {
+            return Ok(());
+        }
+        let batch = self.batch;
+        for age in [64, 16, SEALED_AFTER + 1] {
+            let before = self.known.len();
+            self.known.retain(|_, known| known.used + age > batch);
+            self.is_whole &= self.known.len() == before;
+            if self.known.len() <= most / 4 * 3 {
+                break;
+            }
+        }
+        self.tidy()
     }
 
     pub(super) fn rows(&self) -> &Rows {
@@ -113,23 +239,21 @@ impl Latest {
             }
             if deleted.is_some_and(|deleted| !deleted.is_null(row) && deleted.value(row)) {
                 given.count.merged += 1;
-                if self.known.remove(key.as_slice()).is_some() {
+                if self.remove(&key).is_some() {
                     given.count.merged += 1;
                     held -= 1;
-                    self.changed.insert(key.as_slice().into());
                 }
                 continue;
             }
             match known {
                 Some(_) => given.count.merged += 1,
-                None if self.known.len() + others >= plan.most => {
+                None if self.count + others >= plan.most => {
                     given.faults.push(self.full(row));
                     continue;
                 }
                 None => held += 1,
             }
-            self.changed.insert(key.as_slice().into());
-            self.known.insert(key.as_slice().into(), Known { time, spot: Spot { block, row: place }, reading });
+            self.remember(&key, time, Spot { block, row: place }, reading);
         }
         given.count.held = held;
         given.count.rejected = given.faults.len() as u64;
@@ -176,8 +300,7 @@ impl Latest {
         given.count.merged += gone.len() as u64;
         given.count.held -= i64::try_from(gone.len()).unwrap_or(i64::MAX);
         for key in gone {
-            self.known.remove(&key);
-            self.changed.insert(key);
+            self.remove(&key);
         }
         self.tidy()
     }
@@ -198,9 +321,24 @@ impl Latest {
     }
 }
 
+/// The row that the ledger has under a key; None where it is damaged.
+fn restored(rows: &mut RowsBuilder, value: &[u8], used: u64) -> Outcome<Option<Known>> {
+    let mut rest = value;
+    let version = take(&mut rest).filter(|[version]: &[u8; 1]| *version == VERSION);
+    let Some(time) = version.and_then(|_| take(&mut rest)).map(i64::from_le_bytes) else { return Ok(None) };
+    Ok(rows.add(&mut rest)?.map(|spot| Known { time, spot, reading: 0, used }))
+}
+
+/// The first key after all those that begin with a prefix, whose last byte is not the highest.
+fn after_prefix(prefix: &[u8]) -> Option<Box<[u8]>> {
+    let (last, first) = prefix.split_last()?;
+    Some([first, &[last.saturating_add(1)]].concat().into())
+}
+
 impl Station for Latest {
-    fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
+    fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
+        self.fetch(input.rows, input.side, store)?;
         match (input.side, input.marks) {
             (RIGHT, Some(marks)) => self.learn_changes(input.rows, marks, 0, &mut given)?,
             (RIGHT, None) => self.learn(input.rows, input.reading, 0, &mut given)?,
@@ -218,7 +356,7 @@ impl Station for Latest {
         Ok(given)
     }
 
-    fn end(&mut self, _: i64, _: bool) -> Outcome<Given> {
+    fn end(&mut self, _: i64, _: bool, _: &dyn StateStore) -> Outcome<Given> {
         Ok(Given { count: StationCount::new(self.name.as_str()), ..Given::default() })
     }
 
@@ -226,7 +364,7 @@ impl Station for Latest {
         false
     }
 
-    fn changes(&mut self, _: i64, _: i64) -> (Vec<StateChange>, Option<i64>) {
+    fn changes(&mut self, _: i64, _: i64, store: &dyn StateStore) -> Outcome<Changed> {
         let cells = self.rows.cells();
         let value = |known: &Known| {
             let mut value = vec![VERSION];
@@ -241,11 +379,24 @@ impl Station for Latest {
         let mut changes: Vec<StateChange> = std::mem::take(&mut self.changed).into_iter().map(change).collect();
         // In the order in which the ledger keeps them.
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
-        (changes, None)
+        if self.stored_count != Some(self.count) || self.is_cleared {
+            self.stored_count = Some(self.count);
+            let value = Some((self.count as u64).to_le_bytes().to_vec());
+            changes.insert(0, StateChange { key: self.prefix.into(), value, due: None });
+        }
+        let all = KeyRange { from: self.prefix.into(), to: after_prefix(self.prefix) };
+        let gone = if std::mem::take(&mut self.is_cleared) { vec![all] } else { Vec::new() };
+        self.batch += 1;
+        let batch = self.batch;
+        self.gone.retain(|_, removed| *removed + SEALED_AFTER + 1 > batch);
+        if store.keeps(&self.name) {
+            self.evict()?;
+        }
+        Ok(Changed { gone, changes, due: None })
     }
 
     fn standing(&self) -> Standing {
-        let rows = self.known.len() as u64;
+        let rows = self.count as u64;
         Standing { groups: rows, events: rows, ..Standing::default() }
     }
 }

@@ -72,6 +72,8 @@ pub struct ReferencePlan {
     pub ahead: i64,
     /// How many rows may be remembered at a time.
     pub most: usize,
+    /// How many of them may be in memory, about: others are looked up in the ledger. Of lists and histories all are.
+    pub in_memory: usize,
 }
 
 impl ReferencePlan {

@@ -45,6 +45,14 @@ impl Rows {
         Ok(self.blocks.len() - 1)
     }
 
+    /// Adds the blocks of others; returns the place of the first one.
+    pub(super) fn append(&mut self, others: Self) -> usize {
+        let first = self.blocks.len();
+        self.blocks.extend(others.blocks);
+        self.stored += others.stored;
+        first
+    }
+
     /// The rows of some spots; None is a row of nulls.
     pub(super) fn gather(&self, spots: &[Option<Spot>]) -> Outcome<Vec<ArrayRef>> {
         let mut used: Vec<usize> = Vec::new();

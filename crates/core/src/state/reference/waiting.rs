@@ -10,7 +10,7 @@ use rustc_hash::FxHashSet;
 
 use super::super::cell::take;
 use super::super::join::{At, Blocks, LEFT, RIGHT, key_cells, write_key};
-use super::super::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::super::{Changed, Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use super::latest::Latest;
 use super::rows::batch_of;
 use super::{Found, ReferencePlan};
@@ -208,9 +208,10 @@ fn internal(error: &arrow_schema::ArrowError) -> Failure {
 }
 
 impl Station for Patient {
-    fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
+    fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: self.count(), ..Given::default() };
         self.now = input.now;
+        self.latest.fetch(input.rows, input.side, store)?;
         if input.side == RIGHT {
             let waiting = self.blocks.live();
             match input.marks {
@@ -236,7 +237,7 @@ impl Station for Patient {
     }
 
     /// At the end of a sample, events that wait stay held: they are not rejects, since their row may still come.
-    fn end(&mut self, watermark: i64, _: bool) -> Outcome<Given> {
+    fn end(&mut self, watermark: i64, _: bool, _: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: self.count(), ..Given::default() };
         self.reached = self.reached.max(watermark);
         let (reached, wait) = (self.reached, self.wait);
@@ -256,8 +257,8 @@ impl Station for Patient {
         self.reached.max(watermark) > self.given
     }
 
-    fn changes(&mut self, watermark: i64, now: i64) -> (Vec<StateChange>, Option<i64>) {
-        let (mut changes, _) = self.latest.changes(watermark, now);
+    fn changes(&mut self, watermark: i64, now: i64, store: &dyn StateStore) -> Outcome<Changed> {
+        let Changed { mut changes, gone, due } = self.latest.changes(watermark, now, store)?;
         changes.extend(self.blocks.changes(&self.plan.sides));
         if self.reached != self.stored_reached {
             self.stored_reached = self.reached;
@@ -265,7 +266,7 @@ impl Station for Patient {
             changes.push(StateChange { key: Box::default(), value, due: None });
         }
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
-        (changes, None)
+        Ok(Changed { changes, gone, due })
     }
 
     fn passed(&self) -> i64 {

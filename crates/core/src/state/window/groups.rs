@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::{WindowPlan, WindowShape};
-use crate::state::StateChange;
 use crate::state::cell::take;
 use crate::state::partial::Partial;
+use crate::state::{SEALED_AFTER, StateChange};
 
 /// The layout of what is kept of a group.
 const VERSION: u8 = 1;
@@ -20,10 +20,22 @@ pub(in crate::state) struct Group {
     pub key: Box<[u8]>,
     /// Events that leave with this window.
     pub events: u64,
+    /// The batch in which it was asked for last.
+    used: u64,
     /// Whether it has changed since the last batch.
     is_changed: bool,
     /// Whether the ledger has it.
     is_stored: bool,
+}
+
+/// How far windows and their groups reach, in the order of both.
+pub(super) enum Bound {
+    /// Up to a group, which is among them.
+    Key(i64, Box<[u8]>),
+    /// Up to where a window begins, which is not among them.
+    Start(i64),
+    /// All windows before 1970.
+    Negative,
 }
 
 /// All groups, by the beginning of their window, or by their key where they are sessions.
@@ -40,17 +52,20 @@ pub(super) struct Groups {
     gone: Vec<Box<[u8]>>,
     /// Sessions that were merged into others since rows were placed last, each with the one that took it.
     merged: Vec<(usize, usize)>,
+    /// How many groups there are, in memory or in the ledger.
+    pub(super) count: usize,
+    /// How many events there are, in memory or in the ledger, each counted once.
+    pub(super) events: u64,
+    /// Whether some groups are in the ledger alone.
+    pub(super) is_partial: bool,
+    /// The number of the batch that is being staged, in this process.
+    batch: u64,
 }
 
 impl Groups {
-    /// How many groups there are.
-    pub(super) fn len(&self) -> usize {
+    /// How many groups are in memory.
+    pub(super) fn in_memory(&self) -> usize {
         self.groups.len() - self.free.len()
-    }
-
-    /// How many events there are, each counted once.
-    pub(super) fn events(&self) -> u64 {
-        self.groups.iter().flatten().map(|group| group.events).sum()
     }
 
     /// How many windows there are; each session is one.
@@ -85,6 +100,11 @@ impl Groups {
 
     /// Opens a group of a window; gives its place.
     pub(super) fn open_window(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
+        self.count += 1;
+        self.place_in_window(plan, start, key)
+    }
+
+    fn place_in_window(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
         let place = self.open(plan, start, key);
         self.windows.entry(start).or_default().insert(key.into(), place);
         place
@@ -92,13 +112,16 @@ impl Groups {
 
     /// Opens a session that begins with an event of a time; gives its place.
     pub(super) fn open_session(&mut self, plan: &WindowPlan, time: i64, key: &[u8]) -> usize {
+        self.count += 1;
         let place = self.open(plan, time, key);
         self.sessions.entry(key.into()).or_default().push(place);
         place
     }
 
     fn open(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
-        let group = Some(Group { start, last: start, key: key.into(), events: 0, is_changed: false, is_stored: false });
+        let (events, used) = (0, self.batch);
+        let key = key.into();
+        let group = Some(Group { start, last: start, key, events, used, is_changed: false, is_stored: false });
         let fresh = plan.calls.iter().map(|call| call.start());
         match self.free.pop() {
             Some(place) => {
@@ -138,6 +161,8 @@ impl Groups {
         if taken.is_stored {
             self.gone.push(stored_key(taken.start, &taken.key));
         }
+        self.count -= 1;
+        self.events -= taken.events;
         self.extend_session(into, taken.start);
         self.extend_session(into, taken.last);
         self.touch(into, taken.events);
@@ -166,6 +191,8 @@ impl Groups {
     pub(super) fn touch(&mut self, place: usize, leaves: u64) {
         let Some(group) = &mut self.groups[place] else { return };
         group.events += leaves;
+        group.used = self.batch;
+        self.events += leaves;
         if !std::mem::replace(&mut group.is_changed, true) {
             self.changed.push(place);
         }
@@ -186,7 +213,72 @@ impl Groups {
         self.groups.get(place)?.as_ref()
     }
 
-    /// The groups of windows that end at a time or before, in the order of their windows and keys.
+    /// All groups have been taken in from the ledger, and may leave memory at once.
+    pub(super) fn count_all(&mut self) {
+        self.batch = SEALED_AFTER + 1;
+        self.count = self.in_memory();
+        self.events = self.groups.iter().flatten().map(|group| group.events).sum();
+    }
+
+    /// There are groups of a window.
+    pub(super) fn note_window(&mut self, start: i64) {
+        self.windows.entry(start).or_default();
+    }
+
+    /// Whether a window has groups, in memory or in the ledger.
+    pub(super) fn has_window(&self, start: i64) -> bool {
+        self.windows.contains_key(&start)
+    }
+
+    /// Windows that begin here or before have no groups any more.
+    pub(super) fn forget_windows(&mut self, last: i64) {
+        self.windows.retain(|start, _| *start > last);
+    }
+
+    /// The groups in memory up to a bound, in the order of their windows and keys.
+    pub(super) fn up_to(&self, bound: &Bound) -> Vec<usize> {
+        let is_in = |start: i64, key: &[u8]| match bound {
+            Bound::Key(last, last_key) => start < *last || start == *last && *key <= **last_key,
+            Bound::Start(end) => start < *end,
+            Bound::Negative => start < 0,
+        };
+        let mut all = Vec::new();
+        for (start, groups) in self.windows.iter().take_while(|(start, _)| is_in(**start, &[])) {
+            let of = groups.iter().filter(|(key, _)| is_in(*start, key));
+            let mut found: Vec<(&[u8], usize)> = of.map(|(key, place)| (&**key, *place)).collect();
+            found.sort_unstable();
+            all.extend(found.into_iter().map(|(_, place)| place));
+        }
+        all
+    }
+
+    /// Lets groups leave memory that are in the ledger, those first that were not asked for longest, where there are more than
+    /// so many.
+    pub(super) fn evict(&mut self, most: usize) {
+        for age in [64, 16, SEALED_AFTER + 1] {
+            if self.in_memory() <= most {
+                return;
+            }
+            let Self { windows, groups, free, is_partial, batch, .. } = self;
+            for (place, slot) in groups.iter_mut().enumerate() {
+                let Some(group) = slot.take_if(|group| !group.is_changed && group.used + age <= *batch) else {
+                    continue;
+                };
+                if let Some(window) = windows.get_mut(&group.start) {
+                    window.remove(&group.key);
+                }
+                free.push(place);
+                *is_partial = true;
+            }
+        }
+    }
+
+    /// The number of the next batch.
+    pub(super) fn next_batch(&mut self) {
+        self.batch += 1;
+    }
+
+    /// The groups of windows of a length that end at a time or before, in the order of their windows and keys.
     pub(super) fn ending(&self, end: i64, shape: WindowShape) -> Vec<usize> {
         let WindowShape::Fixed(fixed) = shape else {
             let is_over = |place: &usize| self.group(*place).is_some_and(|group| shape.end_of(group) <= end);
@@ -219,9 +311,11 @@ impl Groups {
     pub(super) fn drop_all(&mut self, places: &[usize]) {
         for place in places {
             let Some(group) = self.groups[*place].take() else { continue };
+            self.count -= 1;
+            self.events -= group.events;
             if let Some(window) = self.windows.get_mut(&group.start) {
                 window.remove(&group.key);
-                if window.is_empty() {
+                if window.is_empty() && !self.is_partial {
                     self.windows.remove(&group.start);
                 }
             } else if let Some(all) = self.sessions.get_mut(&group.key) {
@@ -230,7 +324,8 @@ impl Groups {
                     self.sessions.remove(&group.key);
                 }
             }
-            if group.is_stored {
+            // Where some are in the ledger alone, all of a window are removed at once.
+            if group.is_stored && !self.is_partial {
                 self.gone.push(stored_key(group.start, &group.key));
             }
             self.free.push(*place);
@@ -267,7 +362,8 @@ impl Groups {
         let mut rest = key;
         let start = i64::from_be_bytes(take(&mut rest)?);
         let is_session = matches!(plan.shape, WindowShape::Session(_));
-        let place = if is_session { self.open_session(plan, start, rest) } else { self.open_window(plan, start, rest) };
+        let place =
+            if is_session { self.open_session(plan, start, rest) } else { self.place_in_window(plan, start, rest) };
         let mut value = value;
         if take::<1>(&mut value)? != [VERSION] {
             return None;
@@ -287,6 +383,6 @@ impl Groups {
 }
 
 /// The key of a group in the ledger.
-fn stored_key(start: i64, key: &[u8]) -> Box<[u8]> {
+pub(super) fn stored_key(start: i64, key: &[u8]) -> Box<[u8]> {
     [&start.to_be_bytes()[..], key].concat().into()
 }

@@ -2,18 +2,15 @@
 
 mod give;
 mod groups;
+mod kept;
 mod session;
 mod shape;
 #[cfg(test)]
 mod tests;
 mod windows;
 
-use std::sync::Arc;
-
-use super::StateStore;
 use super::aggregate::AggregateCall;
 use crate::columns::OutputColumn;
-use crate::failure::Outcome;
 use crate::plan::Transform;
 
 pub(crate) use give::virtual_columns;
@@ -48,6 +45,8 @@ pub struct WindowPlan {
     pub ahead: i64,
     /// How many groups may be open at a time.
     pub most: usize,
+    /// How many of them may be in memory, about: others are looked up in the ledger. Of sessions all are.
+    pub in_memory: usize,
 }
 
 /// The names of a window's bounds.
@@ -63,13 +62,5 @@ impl WindowPlan {
         }
         let calls: Vec<&str> = self.calls.iter().map(|c| c.text.as_str()).collect();
         format!("{manner}, with {}", calls.join(", "))
-    }
-}
-
-impl Windows {
-    pub(super) fn open(name: &str, plan: Arc<WindowPlan>, store: &dyn StateStore) -> Outcome<Self> {
-        let mut windows = Self::new(name, plan);
-        store.each(name, &mut |key, value| windows.restore(key, value))?;
-        Ok(windows)
     }
 }

@@ -10,39 +10,40 @@ use rstest::rstest;
 use super::{FixedShape, SessionShape, WindowPlan, WindowShape, Windows, virtual_columns};
 use crate::columns::OutputColumn;
 use crate::expr::SelectItem;
-use crate::failure::Outcome;
 use crate::plan::Transform;
 use crate::plan::transform::schema_of;
-use crate::state::{AggregateCall, AggregateKind, FoundState, KeptStation, NEVER, StateInput, StateStore, Station};
+use crate::state::testing::Store;
+use crate::state::{AggregateCall, AggregateKind, Given, NEVER, StateInput, Station};
 use crate::types::SqlType;
 
-/// What a ledger would keep.
-#[derive(Clone, Default)]
-struct Store(BTreeMap<Box<[u8]>, Vec<u8>>);
+/// The ledger gets what has changed.
+fn keep(store: &mut Store, station: &mut Windows) {
+    let changed = station.changes(0, 0, store).unwrap();
+    store.stage(changed);
+}
 
-impl StateStore for Store {
-    fn kept(&self, _: &str) -> Outcome<Option<KeptStation>> {
-        Ok(None)
-    }
-
-    fn values(&self, _: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
-        Ok(keys.iter().map(|key| self.0.get(*key).cloned()).collect())
-    }
-
-    fn each(&self, _: &str, found: &mut FoundState<'_>) -> Outcome<()> {
-        self.0.iter().try_for_each(|(key, value)| found(key, value))
+/// All that is given at the end of a batch.
+fn ended(station: &mut Windows, newest: i64, all: bool, store: &Store) -> Vec<Given> {
+    let mut given = Vec::new();
+    loop {
+        let part = station.end(newest, all, store).unwrap();
+        assert!(part.count.check().is_ok(), "{:?}", part.count);
+        let has_more = part.has_more;
+        given.push(part);
+        if !has_more {
+            return given;
+        }
     }
 }
 
-impl Store {
-    fn take(&mut self, station: &mut Windows) {
-        for change in station.changes(0, 0).0 {
-            match change.value {
-                Some(value) => drop(self.0.insert(change.key, value)),
-                None => assert!(self.0.remove(&change.key).is_some(), "what was never kept is removed"),
-            }
-        }
-    }
+/// How many events are held more than before.
+fn held_by(given: &[Given]) -> i64 {
+    given.iter().map(|part| part.count.held).sum()
+}
+
+/// So many groups have room in memory; now and then all.
+fn room() -> impl Strategy<Value = usize> {
+    prop_oneof![1 => Just(usize::MAX), 3 => 1..6_usize]
 }
 
 fn column(name: &str, ty: SqlType) -> OutputColumn {
@@ -77,6 +78,7 @@ fn plan(shape: impl Into<WindowShape>, late: i64, gives_changes: bool) -> Arc<Wi
         idle,
         ahead,
         most: usize::MAX,
+        in_memory: usize::MAX,
     })
 }
 
@@ -146,14 +148,16 @@ proptest! {
     #[test]
     fn windows_are_those_of_all_events_at_once_however_they_come(
         events in prop::collection::vec((0_u8..4, -50_i64..400, -9_i64..9), 1..200),
-        cuts in prop::collection::vec((1_usize..12, any::<bool>()), 1..60),
+        cuts in prop::collection::vec((1_usize..12, prop::bool::weighted(0.15)), 1..60),
         every in 1_i64..20,
         times in 1_i64..4,
         late in 0_i64..60,
+        room in room(),
+        behind in 0..4_usize,
     ) {
         let shape = FixedShape { length: every * times, every };
-        let plan = plan(shape, late, false);
-        let mut store = Store::default();
+        let plan = Arc::new(WindowPlan { in_memory: room, ..Arc::unwrap_or_clone(plan(shape, late, false)) });
+        let mut store = Store::behind(behind);
         let mut station = Windows::open("minute", Arc::clone(&plan), &store).unwrap();
         let mut newest = NEVER;
         let (mut landed, mut rejected, mut held, mut merged) = (Vec::new(), 0, 0, 0);
@@ -167,23 +171,27 @@ proptest! {
             let taken = station.take(StateInput { rows: &rows(now), watermarks: &watermarks, now: 0, side: 0, reading: 0, marks: None }, &store).unwrap();
             rejected += taken.count.rejected;
             held += taken.count.held;
-            let ended = station.end(newest, false).unwrap();
-            prop_assert!(ended.count.check().is_ok(), "{:?}", ended.count);
-            held += ended.count.held;
-            merged += ended.count.merged;
-            landed.extend(given(ended.rows));
-            store.take(&mut station);
+            let would = station.would_give(newest, false);
+            let ended = ended(&mut station, newest, false, &store);
+            prop_assert_eq!(would, ended.iter().any(|part| part.rows.is_some()));
+            held += held_by(&ended);
+            merged += ended.iter().map(|part| part.count.merged).sum::<u64>();
+            landed.extend(ended.into_iter().flat_map(|part| given(part.rows)));
+            keep(&mut store, &mut station);
+            prop_assert_eq!(station.standing().events, u64::try_from(held).unwrap());
             if *again {
+                store.seal_all();
                 // The process ends, and another one goes on.
                 station = Windows::open("minute", Arc::clone(&plan), &store).unwrap();
             }
         }
         prop_assert_eq!(held, i64::try_from(events.len()).unwrap() - i64::try_from(rejected + merged).unwrap());
-        let last = station.end(newest, true).unwrap();
-        landed.extend(given(last.rows));
-        prop_assert_eq!(held + last.count.held, 0, "nothing is remembered when all windows are closed");
-        store.take(&mut station);
-        prop_assert_eq!(store.0.len(), 1, "but for up to where they are");
+        let last = ended(&mut station, newest, true, &store);
+        prop_assert_eq!(held + held_by(&last), 0, "nothing is remembered when all windows are closed");
+        landed.extend(last.into_iter().flat_map(|part| given(part.rows)));
+        keep(&mut store, &mut station);
+        store.seal_all();
+        prop_assert_eq!(store.sealed.len(), 1, "but for up to where they are");
         let (expected, too_late) = expected(&events, shape, late);
         let found: Groups =
             landed.iter().map(|(lock, start, count, sum)| ((lock.clone(), *start), (*count, *sum))).collect();
@@ -240,23 +248,23 @@ fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)]) -> 
             )
             .unwrap();
         let would = station.would_give(newest, false);
-        let ended = station.end(newest, false).unwrap();
-        assert_eq!(would, ended.rows.is_some());
+        let ended = ended(&mut station, newest, false, &store);
+        assert_eq!(would, ended.iter().any(|part| part.rows.is_some()));
         rejected += taken.count.rejected;
-        held += taken.count.held + ended.count.held;
-        landed.extend(given(ended.rows));
-        store.take(&mut station);
+        held += taken.count.held + held_by(&ended);
+        landed.extend(ended.into_iter().flat_map(|part| given(part.rows)));
+        keep(&mut store, &mut station);
         assert_eq!(station.standing().events, u64::try_from(held).unwrap());
         if *again {
             station = Windows::open("sessions", Arc::clone(plan), &store).unwrap();
             assert_eq!(station.standing().events, u64::try_from(held).unwrap());
         }
     }
-    let last = station.end(newest, true).unwrap();
-    landed.extend(given(last.rows));
-    assert_eq!(held + last.count.held, 0, "nothing is remembered when all sessions are closed");
-    store.take(&mut station);
-    assert_eq!(store.0.len(), 1, "but for up to where they are");
+    let last = ended(&mut station, newest, true, &store);
+    assert_eq!(held + held_by(&last), 0, "nothing is remembered when all sessions are closed");
+    landed.extend(last.into_iter().flat_map(|part| given(part.rows)));
+    keep(&mut store, &mut station);
+    assert_eq!(store.sealed.len(), 1, "but for up to where they are");
     (landed, rejected)
 }
 
@@ -337,9 +345,9 @@ fn present_values_are_given_with_each_batch_that_changed_them() {
                 &Store::default(),
             )
             .unwrap();
-        let ended = station.end(newest, false).unwrap();
+        let ended = station.end(newest, false, &Store::default()).unwrap();
         assert_eq!(ended.count.made, ended.count.output);
-        assert!(!station.changes(newest, 0).0.is_empty());
+        assert!(!station.changes(newest, 0, &Store::default()).unwrap().changes.is_empty());
         given(ended.rows)
     };
     assert_eq!(batch(&[(1, 3, 5), (2, 4, 1)], 4), [("L1".into(), 0, 1, 5), ("L2".into(), 0, 1, 1)]);
@@ -347,11 +355,70 @@ fn present_values_are_given_with_each_batch_that_changed_them() {
     assert_eq!(batch(&[(1, 12, 1)], 12), [("L1".into(), 10, 1, 1)], "a group that closes unchanged is not given again");
 }
 
+proptest! {
+    /// Present values come from memory and from the ledger, and each group leaves once.
+    #[test]
+    fn present_values_are_those_of_all_events_so_far(
+        events in prop::collection::vec((0_u8..6, -50_i64..300, -9_i64..9), 1..150),
+        cuts in prop::collection::vec((1_usize..12, prop::bool::weighted(0.15)), 1..60),
+        late in 0_i64..200,
+        room in room(),
+        behind in 0..4_usize,
+    ) {
+        let shape = FixedShape { length: 10, every: 10 };
+        let plan = Arc::new(WindowPlan { in_memory: room, ..Arc::unwrap_or_clone(plan(shape, late, true)) });
+        let mut store = Store::behind(behind);
+        let mut station = Windows::open("minute", Arc::clone(&plan), &store).unwrap();
+        let (mut newest, mut held, mut landed) = (NEVER, 0, Groups::new());
+        let (mut left, mut sizes) = (events.as_slice(), cuts.iter().cycle());
+        while !left.is_empty() {
+            let (size, again) = sizes.next().unwrap();
+            let (now, rest) = left.split_at(left.len().min(*size));
+            left = rest;
+            let watermarks = watermarks(&mut newest, now);
+            let rows = rows(now);
+            let input = StateInput { rows: &rows, watermarks: &watermarks, now: 0, side: 0, reading: 0, marks: None };
+            held += station.take(input, &store).unwrap().count.held;
+            let ended = ended(&mut station, newest, false, &store);
+            held += held_by(&ended);
+            for (lock, start, count, sum) in ended.into_iter().flat_map(|part| given(part.rows)) {
+                landed.insert((lock, start), (count, sum));
+            }
+            keep(&mut store, &mut station);
+            prop_assert_eq!(station.standing().events, u64::try_from(held).unwrap());
+            if *again {
+                store.seal_all();
+                station = Windows::open("minute", Arc::clone(&plan), &store).unwrap();
+            }
+        }
+        prop_assert_eq!(landed, expected(&events, shape, late).0);
+    }
+}
+
+/// What an earlier version kept, without how much there is, is taken in as it is.
+#[test]
+fn groups_that_an_earlier_version_kept_are_counted() {
+    let plan = plan(FixedShape { length: 10, every: 10 }, 100, false);
+    let mut store = Store::default();
+    let mut station = Windows::open("minute", Arc::clone(&plan), &store).unwrap();
+    let events: Vec<Event> = (0..30).map(|n| (u8::try_from(n).unwrap(), n, 1)).collect();
+    let rows = rows(&events);
+    let input = StateInput { rows: &rows, watermarks: &[NEVER; 30], now: 0, side: 0, reading: 0, marks: None };
+    station.take(input, &store).unwrap();
+    ended(&mut station, 30, false, &store);
+    keep(&mut store, &mut station);
+    store.sealed.insert(Vec::new(), NEVER.to_le_bytes().to_vec());
+    let small = Arc::new(WindowPlan { in_memory: 4, ..Arc::unwrap_or_clone(plan) });
+    let station = Windows::open("minute", small, &store).unwrap();
+    assert_eq!((station.standing().groups, station.standing().events), (30, 30));
+    assert_eq!(station.groups.in_memory(), 0, "they are in the ledger");
+}
+
 #[test]
 fn what_is_damaged_is_named() {
     let plan = plan(FixedShape { length: 10, every: 10 }, 0, false);
     for (key, value) in [(&[][..], &[1_u8][..]), (&[0; 3], &[1]), (&[0; 8], &[1]), (&[0; 8], &[9; 40])] {
-        let store = Store([(key.into(), value.to_vec())].into());
+        let store = Store { sealed: [(key.into(), value.to_vec())].into(), ..Store::default() };
         let failure = Windows::open("minute", Arc::clone(&plan), &store).err().unwrap();
         assert!(failure.message.contains("what `minute` remembers in the ledger is damaged"), "{}", failure.message);
     }

@@ -7,14 +7,15 @@ use arrow_array::types::TimestampMicrosecondType;
 use arrow_array::{Array as _, BooleanArray, RecordBatch};
 
 use super::groups::Groups;
+use super::kept::{Closing, Reached};
 use super::{FixedShape, WindowPlan, WindowShape};
 use crate::batch::StationCount;
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
 use crate::reject::Reason;
-use crate::state::cell::{Cells, take};
+use crate::state::cell::Cells;
 use crate::state::once::{early, no_time};
-use crate::state::{Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use crate::state::{Changed, Given, KeyRange, NEVER, Standing, StateChange, StateInput, StateStore, Station};
 use crate::units::{show_micros, spell_micros};
 use crate::values::time::show_timestamp;
 
@@ -23,11 +24,15 @@ pub(in crate::state) struct Windows {
     pub(super) plan: Arc<WindowPlan>,
     pub(super) groups: Groups,
     /// Windows that end here or before are closed.
-    closed: i64,
+    pub(super) closed: i64,
     /// The same, when the last batch ended: rows of all windows up to here have been given on.
-    given: i64,
-    /// The same, as it was kept last.
-    stored_closed: i64,
+    pub(super) given: i64,
+    /// What was kept last of how far it has come.
+    pub(super) stored: Option<Reached>,
+    /// What closes at the end of the batch, while it is given on.
+    pub(super) closing: Option<Closing>,
+    /// Keys in the ledger of windows that were given on.
+    pub(super) gone: Vec<KeyRange>,
 }
 
 /// Where a row goes.
@@ -44,21 +49,10 @@ impl Windows {
             groups: Groups::default(),
             closed: NEVER,
             given: NEVER,
-            stored_closed: NEVER,
+            stored: None,
+            closing: None,
+            gone: Vec::new(),
         }
-    }
-
-    /// Takes in what an earlier run has kept. The empty key tells up to where windows are closed.
-    pub(super) fn restore(&mut self, key: &[u8], value: &[u8]) -> Outcome<()> {
-        let done = if key.is_empty() {
-            take(&mut &*value).map(|bytes| {
-                self.closed = i64::from_le_bytes(bytes);
-                (self.given, self.stored_closed) = (self.closed, self.closed);
-            })
-        } else {
-            self.groups.restore(&self.plan, key, value)
-        };
-        done.ok_or_else(|| damaged(&self.name))
     }
 
     /// Where the rows go; those that cannot go anywhere are at fault.
@@ -90,7 +84,7 @@ impl Windows {
                     // What is accepted is not earlier than this, so that no closed session would have grown.
                     if time < self.closed {
                         faults.push(self.late(row, time, watermark));
-                    } else if self.groups.len() >= plan.most && self.groups.session_of(&key, time, shape).is_none() {
+                    } else if self.groups.count >= plan.most && self.groups.session_of(&key, time, shape).is_none() {
                         faults.push(self.full(row));
                     } else {
                         let group = self.groups.enter_session(&plan, &key, time, shape);
@@ -122,7 +116,7 @@ impl Windows {
             faults.push(self.late(row, time, watermark));
             return;
         };
-        if self.groups.len() >= self.plan.most && self.groups.find(last, key).is_none() {
+        if self.groups.count >= self.plan.most && self.groups.find(last, key).is_none() {
             faults.push(self.full(row));
             return;
         }
@@ -180,7 +174,7 @@ impl Windows {
     }
 
     /// Up to where windows are closed at a watermark.
-    fn closing(&self, watermark: i64, all: bool) -> i64 {
+    fn closing_at(&self, watermark: i64, all: bool) -> i64 {
         match (all, self.groups.latest_end(self.plan.shape)) {
             (true, Some(latest)) => self.closed.max(latest),
             _ if watermark == NEVER => self.closed,
@@ -190,8 +184,9 @@ impl Windows {
 }
 
 impl Station for Windows {
-    fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
+    fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
+        self.fetch(input.rows, store)?;
         let placed = self.place(input, &mut given.faults);
         self.add(input.rows, &placed);
         given.count.rejected = given.faults.len() as u64;
@@ -200,36 +195,49 @@ impl Station for Windows {
         Ok(given)
     }
 
-    fn end(&mut self, watermark: i64, all: bool) -> Outcome<Given> {
+    fn end(&mut self, watermark: i64, all: bool, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
-        self.closed = self.closing(watermark, all);
-        let over = self.groups.ending(self.closed, self.plan.shape);
+        let is_first = self.closing.is_none();
+        if is_first {
+            self.closed = self.closing_at(watermark, all);
+        }
+        let changed = (self.plan.gives_changes && is_first).then(|| self.groups.changed());
+        let (over, has_more) = self.over(store)?;
         let leaving: u64 = over.iter().filter_map(|place| Some(self.groups.group(*place)?.events)).sum();
-        let changed = self.plan.gives_changes.then(|| self.groups.changed());
-        let places = changed.as_ref().unwrap_or(&over);
+        let places = match &changed {
+            Some(changed) => changed.as_slice(),
+            None if self.plan.gives_changes => &[],
+            None => &over,
+        };
         if !places.is_empty() {
             self.rows(places, &mut given)?;
         }
         self.groups.drop_all(&over);
-        self.given = self.closed;
+        given.has_more = has_more;
+        if !has_more {
+            self.closed_all();
+            self.given = self.closed;
+        }
         given.count.merged = leaving;
         given.count.held = -i64::try_from(leaving).unwrap_or(i64::MAX);
         Ok(given)
     }
 
     fn would_give(&self, watermark: i64, all: bool) -> bool {
-        let closing = self.closing(watermark, all);
+        let closing = self.closing_at(watermark, all);
         self.groups.earliest_end(self.plan.shape).is_some_and(|end| end <= closing)
     }
 
-    fn changes(&mut self, _: i64, _: i64) -> (Vec<StateChange>, Option<i64>) {
+    fn changes(&mut self, _: i64, _: i64, store: &dyn StateStore) -> Outcome<Changed> {
         let mut changes = self.groups.changes(&self.plan);
-        if self.closed != self.stored_closed {
-            self.stored_closed = self.closed;
-            let value = Some(self.closed.to_le_bytes().to_vec());
-            changes.insert(0, StateChange { key: Box::default(), value, due: None });
+        let reached = Reached { closed: self.closed, open: Some((self.groups.count, self.groups.events)) };
+        if self.stored != Some(reached) {
+            self.stored = Some(reached);
+            changes.insert(0, StateChange { key: Box::default(), value: Some(reached.write()), due: None });
         }
-        (changes, None)
+        self.groups.next_batch();
+        self.evict(store);
+        Ok(Changed { gone: std::mem::take(&mut self.gone), changes, due: None })
     }
 
     fn passed(&self) -> i64 {
@@ -240,8 +248,8 @@ impl Station for Windows {
     fn standing(&self) -> Standing {
         Standing {
             windows: self.groups.windows() as u64,
-            groups: self.groups.len() as u64,
-            events: self.groups.events(),
+            groups: self.groups.count as u64,
+            events: self.groups.events,
             waiting: 0,
             closed: (self.closed != NEVER).then_some(self.closed),
         }
