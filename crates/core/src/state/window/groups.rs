@@ -235,21 +235,18 @@ impl Groups {
         self.windows.retain(|start, _| *start > last);
     }
 
-    /// The groups in memory up to a bound, in the order of their windows and keys.
-    pub(super) fn up_to(&self, bound: &Bound) -> Vec<usize> {
-        let is_in = |start: i64, key: &[u8]| match bound {
-            Bound::Key(last, last_key) => start < *last || start == *last && *key <= **last_key,
-            Bound::Start(end) => start < *end,
-            Bound::Negative => start < 0,
-        };
-        let mut all = Vec::new();
-        for (start, groups) in self.windows.iter().take_while(|(start, _)| is_in(**start, &[])) {
-            let of = groups.iter().filter(|(key, _)| is_in(*start, key));
-            let mut found: Vec<(&[u8], usize)> = of.map(|(key, place)| (&**key, *place)).collect();
-            found.sort_unstable();
-            all.extend(found.into_iter().map(|(_, place)| place));
-        }
-        all
+    /// Whether a group stands before a bound, in the order of windows and keys.
+    pub(super) fn is_before(&self, place: usize, bound: &Bound) -> bool {
+        self.group(place).is_some_and(|group| match bound {
+            Bound::Key(start, key) => (group.start, &*group.key) <= (*start, &**key),
+            Bound::Start(end) => group.start < *end,
+            Bound::Negative => group.start < 0,
+        })
+    }
+
+    /// Puts groups into the order of their windows and keys.
+    pub(super) fn sort(&self, places: &mut [usize]) {
+        places.sort_by(|a, b| self.order(*a).cmp(&self.order(*b)));
     }
 
     /// Lets groups leave memory that are in the ledger, those first that were not asked for longest, where there are more than
@@ -283,7 +280,7 @@ impl Groups {
         let WindowShape::Fixed(fixed) = shape else {
             let is_over = |place: &usize| self.group(*place).is_some_and(|group| shape.end_of(group) <= end);
             let mut found: Vec<usize> = (0..self.groups.len()).filter(is_over).collect();
-            found.sort_by(|a, b| self.order(*a).cmp(&self.order(*b)));
+            self.sort(&mut found);
             return found;
         };
         let mut all = Vec::new();
@@ -299,7 +296,7 @@ impl Groups {
     pub(super) fn changed(&self) -> Vec<usize> {
         let mut found: Vec<usize> =
             self.changed.iter().copied().filter(|place| self.groups[*place].is_some()).collect();
-        found.sort_by(|a, b| self.order(*a).cmp(&self.order(*b)));
+        self.sort(&mut found);
         found
     }
 
@@ -357,8 +354,8 @@ impl Groups {
         changes
     }
 
-    /// Takes in what an earlier run has kept; None where it is damaged.
-    pub(super) fn restore(&mut self, plan: &WindowPlan, key: &[u8], value: &[u8]) -> Option<()> {
+    /// Takes in what an earlier run has kept, and gives its place; None where it is damaged.
+    pub(super) fn restore(&mut self, plan: &WindowPlan, key: &[u8], value: &[u8]) -> Option<usize> {
         let mut rest = key;
         let start = i64::from_be_bytes(take(&mut rest)?);
         let is_session = matches!(plan.shape, WindowShape::Session(_));
@@ -378,7 +375,7 @@ impl Groups {
             (group.events, group.last) = (events, last);
             group.is_stored = true;
         }
-        value.is_empty().then_some(())
+        value.is_empty().then_some(place)
     }
 }
 

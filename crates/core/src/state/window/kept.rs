@@ -45,8 +45,10 @@ impl Reached {
 
 /// The windows that close at the end of a batch, as far as the ledger has them.
 pub(super) struct Closing {
-    /// What is still to be read.
+    /// What is still to be read, the last one first.
     ranges: Vec<KeyRange>,
+    /// The groups that are in memory and were not given on yet, in their order.
+    memory: std::iter::Peekable<std::vec::IntoIter<usize>>,
     /// All of it.
     all: Vec<KeyRange>,
 }
@@ -73,7 +75,7 @@ impl Windows {
                 let Self { groups, plan, .. } = &mut windows;
                 store.each(name, &mut |key, value| match key.is_empty() {
                     true => Ok(()),
-                    false => groups.restore(plan, key, value).ok_or_else(|| damaged(name)),
+                    false => groups.restore(plan, key, value).map(|_| ()).ok_or_else(|| damaged(name)),
                 })?;
                 groups.count_all();
                 windows.evict(store);
@@ -139,9 +141,11 @@ impl Windows {
             return Ok((self.groups.ending(self.closed, self.plan.shape), false));
         };
         let (given, closed) = (self.given, self.closed);
+        let (groups, window) = (&self.groups, self.plan.shape);
         let closing = self.closing.get_or_insert_with(|| {
             let all = closing_ranges(shape, given, closed);
-            Closing { ranges: all.iter().rev().cloned().collect(), all }
+            let memory = groups.ending(closed, window).into_iter().peekable();
+            Closing { ranges: all.iter().rev().cloned().collect(), memory, all }
         });
         let Some(range) = closing.ranges.last_mut() else {
             // Nothing closes.
@@ -150,10 +154,11 @@ impl Windows {
         };
         let part = store.part(&self.name, range, PORTION)?;
         let plan = Arc::clone(&self.plan);
+        let mut over = Vec::new();
         for (key, value) in &part {
             let (start, rest) = start_of(key).zip(key.get(8..)).ok_or_else(|| damaged(&self.name))?;
             if self.groups.find(start, rest).is_none() {
-                self.groups.restore(&plan, key, value).ok_or_else(|| damaged(&self.name))?;
+                over.push(self.groups.restore(&plan, key, value).ok_or_else(|| damaged(&self.name))?);
             }
         }
         let bound = match part.last().filter(|_| part.len() == PORTION) {
@@ -169,7 +174,11 @@ impl Windows {
             }
         };
         let has_more = !closing.ranges.is_empty();
-        Ok((self.groups.up_to(&bound), has_more))
+        while let Some(place) = closing.memory.next_if(|place| self.groups.is_before(*place, &bound)) {
+            over.push(place);
+        }
+        self.groups.sort(&mut over);
+        Ok((over, has_more))
     }
 
     /// All that has closed was given on.
