@@ -93,6 +93,8 @@ fn named(station: &str, is_landing: bool) -> TracedStation {
         folder: None,
         gathered: None,
         use_of: Use::Grouped,
+        windows: Vec::new(),
+        partners: None,
         element: None,
     }
 }

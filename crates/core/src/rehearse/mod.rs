@@ -4,6 +4,7 @@
 //! station. [`trace`] shows one event's way, [`kept`] the file that holds a sample with its outcome, [`compare`] finds
 //! what differs between two outcomes.
 
+mod company;
 pub mod compare;
 mod elements;
 pub mod kept;

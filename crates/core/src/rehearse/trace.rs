@@ -41,8 +41,42 @@ pub struct TracedStation {
     pub gathered: Option<Vec<TracedValue>>,
     /// What that station does with it.
     pub use_of: Use,
+    /// The windows that it goes into.
+    pub windows: Vec<TracedWindow>,
+    /// At a join, the rows of the sample that it is paired with: the first of them, and how many there are.
+    pub partners: Option<(Vec<TracedPartner>, usize)>,
     /// Of a list that is unfolded: which element this is, counted from 1, and how many there are.
     pub element: Option<(usize, usize)>,
+}
+
+/// A window that the event goes into.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TracedWindow {
+    /// Where it begins, in microseconds since 1970.
+    pub from: i64,
+    /// The first moment after it, in microseconds since 1970.
+    pub to: i64,
+    /// How many events of the sample are in the group.
+    pub events: u64,
+    /// The row that the group gives, with all events of the sample; empty where it gives none.
+    pub values: Vec<TracedValue>,
+    /// Why it gives none.
+    pub fault: Option<String>,
+}
+
+/// A row that the event is paired with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TracedPartner {
+    /// Its event.
+    pub event: String,
+    /// Its record, by its place in the sample.
+    pub record: usize,
+    /// The partition.
+    pub partition: String,
+    /// Its position there.
+    pub position: crate::event::Position,
+    /// Its fields.
+    pub values: Vec<TracedValue>,
 }
 
 /// What a station that remembers does with an event.
@@ -114,6 +148,8 @@ impl Tracer<'_> {
             folder: None,
             gathered: None,
             use_of: Use::Grouped,
+            windows: Vec::new(),
+            partners: None,
             element: None,
         });
         if let Some(row) = row {
@@ -134,17 +170,31 @@ impl Tracer<'_> {
                 Output::Landing(place) => &rehearsal.landings[place],
                 Output::Event(made) | Output::State(made) => &rehearsal.events[made],
             };
-            self.station(station, view, input, row);
+            self.station(station, view, &rehearsal.events[index], row);
             if let (Output::Event(made) | Output::State(made), Some(row)) = (station.output, view.row_of(self.record)) {
                 self.onwards(made, row);
             }
         }
     }
 
-    fn station(&mut self, station: Station<'_>, view: &View, input: &RecordBatch, input_row: usize) {
+    fn station(&mut self, station: Station<'_>, view: &View, from: &View, input_row: usize) {
         let Station { name, transform, output, side, unfold: _ } = station;
+        let input = &from.rows;
         let row = view.row_of(self.record);
         let folder = row.and_then(|row| view.folders.get(row)).map(ToString::to_string);
+        let gathered = matches!(output, Output::State(_)).then(|| self.gathered(transform, input, input_row)).flatten();
+        let state = match output {
+            Output::State(made) if gathered.is_some() => self.plan.remembering().find(|(event, _)| *event == made),
+            _ => None,
+        };
+        let (mut windows, mut partners) = (Vec::new(), None);
+        match state {
+            Some((_, StatePlan::Window(plan))) => windows = self.windows(station, plan, (from, input_row)),
+            Some((made, StatePlan::Join(plan))) => {
+                partners = Some(self.partners(station, (made, plan), (from, input_row)));
+            }
+            _ => {}
+        }
         self.stations.push(TracedStation {
             station: name.to_string(),
             is_landing: matches!(output, Output::Landing(_)),
@@ -152,7 +202,9 @@ impl Tracer<'_> {
             values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &transform.columns, &transform.texts)),
             fate: self.fate(name),
             folder,
-            gathered: matches!(output, Output::State(_)).then(|| self.gathered(transform, input, input_row)).flatten(),
+            gathered,
+            windows,
+            partners,
             use_of: match output {
                 Output::State(made) => self.use_of(made, side),
                 _ => Use::Grouped,

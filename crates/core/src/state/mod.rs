@@ -35,8 +35,8 @@ pub use once::OncePlan;
 pub use reference::ReferencePlan;
 pub use scratch::ScratchState;
 pub use watermark::{NEVER, TimeReached, Unread, WATERMARKS_STATION, Watermarks};
-pub(crate) use window::virtual_columns;
-pub use window::{FixedShape, SessionShape, WindowPlan, WindowShape};
+pub use window::{FixedShape, SessionShape, WindowOf, WindowPlan, WindowShape};
+pub(crate) use window::{virtual_columns, windows_of};
 
 /// One change of what a station keeps.
 #[derive(Clone, Debug, PartialEq, Eq)]

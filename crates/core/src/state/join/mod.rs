@@ -5,6 +5,7 @@
 //! that the pairs do not depend on which side came first.
 
 mod blocks;
+mod explain;
 mod pairs;
 mod station;
 #[cfg(test)]

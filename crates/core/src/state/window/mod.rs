@@ -1,5 +1,6 @@
 //! Windows: events are gathered by time and group, and each group gives one row.
 
+mod explain;
 mod give;
 mod groups;
 mod kept;
@@ -13,6 +14,8 @@ use super::aggregate::AggregateCall;
 use crate::columns::OutputColumn;
 use crate::plan::Transform;
 
+pub use explain::WindowOf;
+pub(crate) use explain::windows_of;
 pub(crate) use give::virtual_columns;
 pub(super) use groups::Group;
 pub use shape::{FixedShape, SessionShape, WindowShape};

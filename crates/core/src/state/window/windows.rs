@@ -36,9 +36,9 @@ pub(in crate::state) struct Windows {
 }
 
 /// Where a row goes.
-struct Placed {
-    row: usize,
-    group: usize,
+pub(super) struct Placed {
+    pub(super) row: usize,
+    pub(super) group: usize,
 }
 
 impl Windows {
@@ -56,7 +56,7 @@ impl Windows {
     }
 
     /// Where the rows go; those that cannot go anywhere are at fault.
-    fn place(&mut self, input: StateInput<'_>, faults: &mut Vec<RowFault>) -> Vec<Placed> {
+    pub(super) fn place(&mut self, input: StateInput<'_>, faults: &mut Vec<RowFault>) -> Vec<Placed> {
         let StateInput { rows, watermarks, now, .. } = input;
         let plan = Arc::clone(&self.plan);
         let columns = rows.columns();
@@ -156,7 +156,7 @@ impl Windows {
     }
 
     /// Adds the rows to their groups, one call after the other.
-    fn add(&mut self, rows: &RecordBatch, placed: &[Placed]) {
+    pub(super) fn add(&mut self, rows: &RecordBatch, placed: &[Placed]) {
         let plan = Arc::clone(&self.plan);
         let columns = rows.columns();
         let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
