@@ -8,7 +8,7 @@ use crate::formats::Format;
 use crate::printable;
 use crate::profile::FieldGuess;
 use crate::types::SqlType;
-use crate::units::{show_count, show_many, show_share};
+use crate::units::{show_count, show_many, show_micros, show_share};
 use crate::values::time::DAY;
 
 /// What a draft is made of.
@@ -47,6 +47,16 @@ pub struct Draft<'a> {
     pub fields: &'a [FieldGuess],
     /// The field whose values are all distinct, where one is.
     pub key: Option<&'a FieldGuess>,
+    /// The window that counts the events, where one is wanted.
+    pub window: Option<DraftedWindow<'a>>,
+}
+
+/// A window that counts events.
+pub struct DraftedWindow<'a> {
+    /// How long it is, as it is written.
+    pub length: &'a str,
+    /// How far an event came behind newer ones at most, in microseconds.
+    pub behind: i64,
 }
 
 /// The text of the file.
@@ -56,6 +66,7 @@ pub fn write(draft: &Draft<'_>) -> String {
     event(&mut out, draft);
     arrives(&mut out, draft);
     lands(&mut out, draft);
+    window(&mut out, draft);
     out
 }
 
@@ -236,6 +247,110 @@ fn lands(out: &mut String, draft: &Draft<'_>) {
     let _ = writeln!(out, "columns = {}", block(&body));
 }
 
+/// The event that counts those that arrive, and where its rows land.
+fn window(out: &mut String, draft: &Draft<'_>) {
+    let Some(window) = &draft.window else { return };
+    let made = format!("{}_counts", draft.event);
+    let group = groups(draft);
+    let names: Vec<&str> = group.iter().map(|f| f.name.as_str()).collect();
+    let _ = write!(
+        out,
+        "\n[event.{made}.made]\nof      = \"{}\"\nwindow  = {{ length = {} }}\n",
+        draft.event,
+        text(window.length)
+    );
+    if let Some(group) = group.first() {
+        let others = candidates(draft).into_iter().filter(|f| f.name != group.name).take(3);
+        let others: Vec<String> =
+            others.map(|f| format!("{} ({})", f.name, show_count(f.profile.distinct_values()))).collect();
+        let also = if others.is_empty() { String::new() } else { format!("; others: {}", others.join(", ")) };
+        let distinct = show_many(group.profile.distinct_values(), "value");
+        let _ = writeln!(
+            out,
+            "group   = {}   # {}",
+            text(&group.name),
+            one_line(&format!("{distinct} in the sample{also}"))
+        );
+    }
+    let _ = writeln!(out, "late    = {}   # {}", text(&allowed(window.behind)), seen_behind(window.behind));
+    let mut body: Vec<String> = names.iter().map(|name| (*name).to_string()).collect();
+    body.push("window_start".into());
+    let taken = |name: &&&str| names.contains(*name);
+    let count = ["events", "event_count", "counted"].iter().find(|name| !taken(name)).unwrap_or(&"counted");
+    body.push(format!("count(*) as {count}"));
+    body.extend(sums(draft, &names).map(|f| format!("sum({0}) as {0}_sum", f.name)));
+    let _ = write!(out, "columns = {}\n\n", block(&(body.join(",\n") + "\n")));
+    let _ = writeln!(out, "[event.{made}.lands.{into}]\nat      = \"{into}\"", into = draft.into);
+    match draft.into_table {
+        true => {
+            let table = format!("{}_counts", draft.pipeline.replace('-', "_"));
+            let _ = write!(out, "table   = {}\ncreate  = true\n", text(&table));
+        }
+        false => {
+            let path = format!("{}-counts/{{window_start:%Y/%m/%d}}", draft.pipeline);
+            let _ = write!(out, "path    = {}\nformat  = \"parquet\"\n", text(&path));
+        }
+    }
+}
+
+/// Fields that could say which group an event belongs to: the one with the most values first.
+fn candidates<'d>(draft: &Draft<'d>) -> Vec<&'d FieldGuess> {
+    let could = |f: &&FieldGuess| {
+        let distinct = f.profile.distinct_values();
+        let is_code = matches!(f.guess.ty, SqlType::Text | SqlType::Boolean);
+        let is_key = draft.key.is_some_and(|key| key.name == f.name);
+        is_code && !is_key && (2..=1_000).contains(&distinct) && distinct.saturating_mul(5) <= f.profile.values
+    };
+    let mut found: Vec<&FieldGuess> = draft.fields.iter().filter(could).collect();
+    found.sort_by_key(|f| (!f.guess.not_null, std::cmp::Reverse(f.profile.distinct_values())));
+    found
+}
+
+fn groups<'d>(draft: &Draft<'d>) -> Vec<&'d FieldGuess> {
+    candidates(draft).into_iter().take(1).collect()
+}
+
+/// Fields of which a sum may tell something.
+fn sums<'d>(draft: &Draft<'d>, group: &[&str]) -> impl Iterator<Item = &'d FieldGuess> {
+    let group: Vec<String> = group.iter().map(|name| (*name).to_string()).collect();
+    let key = draft.key.map(|key| key.name.clone());
+    let is_measure = move |f: &&FieldGuess| {
+        let is_number =
+            matches!(f.guess.ty, SqlType::Decimal { .. } | SqlType::Double | SqlType::Integer | SqlType::Bigint);
+        let names_things = f.name.split('_').any(|word| NUMBERS_THINGS.contains(&word.to_lowercase().as_str()));
+        is_number && !names_things && !group.contains(&f.name) && key.as_ref() != Some(&f.name)
+    };
+    draft.fields.iter().filter(is_measure).take(3)
+}
+
+/// Words in the names of fields that number things.
+pub const NUMBERS_THINGS: &[&str] = &["id", "key", "no", "nr", "number", "uuid", "ticket", "code", "ref"];
+
+/// How far behind an event may come: with room for more than was seen.
+fn allowed(behind: i64) -> String {
+    const STEPS: &[(i64, &str)] = &[
+        (60, "1m"),
+        (120, "2m"),
+        (300, "5m"),
+        (600, "10m"),
+        (1_800, "30m"),
+        (3_600, "1h"),
+        (7_200, "2h"),
+        (21_600, "6h"),
+        (86_400, "1d"),
+        (604_800, "7d"),
+    ];
+    let wanted = behind.saturating_add(behind / 2) / 1_000_000;
+    STEPS.iter().find(|(step, _)| wanted <= *step).map_or("30d", |(_, text)| text).to_string()
+}
+
+fn seen_behind(behind: i64) -> String {
+    match behind {
+        0 => "in the sample no event comes after a newer one".to_string(),
+        behind => format!("in the sample events come up to {} after newer ones", show_micros(behind)),
+    }
+}
+
 /// The folders: by the event time, so coarse that they stay few.
 fn folders(draft: &Draft<'_>) -> String {
     let Some(time) = event_time(draft.fields) else { return draft.pipeline.to_string() };
@@ -249,7 +364,7 @@ fn folders(draft: &Draft<'_>) -> String {
 }
 
 /// The field that most probably says when the event happened.
-fn event_time(fields: &[FieldGuess]) -> Option<&FieldGuess> {
+pub fn event_time(fields: &[FieldGuess]) -> Option<&FieldGuess> {
     let rank = |f: &&FieldGuess| match (f.guess.ty, f.guess.not_null) {
         (SqlType::Timestamptz, true) => Some(0),
         (SqlType::Date, true) => Some(1),
@@ -330,6 +445,7 @@ mod tests {
             broken: profile.broken_count,
             fields: &fields,
             key: fields.first(),
+            window: None,
         })
     }
 

@@ -35,6 +35,10 @@ pub(crate) struct DraftArgs {
     #[arg(long, value_name = "NAME", requires = "schema")]
     pub message: Option<String>,
 
+    /// Count the events per time, too: an event with windows of this length, such as 5m
+    #[arg(long, value_name = "LENGTH")]
+    pub window: Option<String>,
+
     /// How many events are sampled
     #[arg(long, value_name = "N", default_value_t = 100_000)]
     pub events: u64,

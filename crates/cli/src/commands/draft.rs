@@ -1,13 +1,16 @@
 //! `sluice draft`: a pipeline file drafted from real events.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::io::Write as _;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
+use arrow_array::ArrayRef;
+use arrow_array::cast::AsArray as _;
+use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 use serde_json::json;
 use sluice_core::config::ConnectionConfig;
-use sluice_core::draft::{self, Draft};
+use sluice_core::draft::{self, Draft, DraftedWindow};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::names;
 use sluice_core::plan;
@@ -16,7 +19,7 @@ use sluice_core::profile::{FieldGuess, Profile};
 use sluice_core::run::Stop;
 use sluice_core::sample::{Sample, Window};
 use sluice_core::types::SqlType;
-use sluice_core::units::{show_count, show_many};
+use sluice_core::units::{parse_duration, show_count, show_many};
 
 use crate::args::{Arguments, DraftArgs, OutputKind};
 use crate::exit::Exit;
@@ -68,6 +71,7 @@ pub(crate) fn draft(arguments: &Arguments, args: &DraftArgs) -> Outcome<Exit> {
         }));
     }
     let guesses = found.guesses();
+    refuse_window(args, &guesses)?;
     let text = write(args, &ends, &source, &sample, &found, &guesses);
     let project_text = with_connections(&project.source.text, &ends.added);
     prove(&project, args, &project_text, &text)?;
@@ -263,7 +267,58 @@ fn write(
         broken: found.broken_count,
         fields: guesses,
         key: key(source, sample, found, guesses),
+        window: args
+            .window
+            .as_deref()
+            .map(|length| DraftedWindow { length, behind: behind(source, sample, found, guesses) }),
     })
+}
+
+/// How far an event comes behind newer ones of its partition at most, in microseconds.
+fn behind(source: &Source, sample: &Sample, found: &Profile, guesses: &[FieldGuess]) -> i64 {
+    let place = draft::event_time(guesses).and_then(|time| guesses.iter().position(|g| g.name == time.name));
+    let Some(place) = place else { return 0 };
+    let mut contract = found.contract();
+    contract.fields = vec![contract.fields.swap_remove(place)];
+    let mut decoder = source.format().decoder(&contract);
+    let (mut newest, mut most) = (HashMap::new(), 0);
+    for chunk in &sample.chunks {
+        let rows = decoder.decode(chunk).rows.batch;
+        let newest = newest.entry(Arc::clone(&chunk.partition)).or_insert(i64::MIN);
+        for time in times_of(rows.column(0)).into_iter().flatten() {
+            *newest = time.max(*newest);
+            most = most.max(newest.saturating_sub(time));
+        }
+    }
+    most
+}
+
+fn times_of(column: &ArrayRef) -> Vec<Option<i64>> {
+    const DAY: i64 = 86_400_000_000;
+    match column.as_primitive_opt::<TimestampMicrosecondType>() {
+        Some(times) => times.iter().collect(),
+        None => {
+            let days = column.as_primitive_opt::<Date32Type>();
+            days.map_or_else(Vec::new, |days| days.iter().map(|day| day.map(|day| i64::from(day) * DAY)).collect())
+        }
+    }
+}
+
+/// A window needs a length, and to know when events happened.
+fn refuse_window(args: &DraftArgs, guesses: &[FieldGuess]) -> Outcome<()> {
+    let Some(length) = &args.window else { return Ok(()) };
+    if parse_duration(length).map_or(true, |length| length.is_zero()) {
+        return Err(Failure::new(FailureKind::Configuration, format!("`{length}` is no length of a window"))
+            .with_help("write a number and a unit: 30s, 5m, 1h, 1d"));
+    }
+    if draft::event_time(guesses).is_none() {
+        return Err(Failure::new(
+            FailureKind::Configuration,
+            "no field says when an event happened, and a window goes by that",
+        )
+        .with_help("leave --window out, give the field of the time its type in the file, and add the window there"));
+    }
+    Ok(())
 }
 
 fn singular(name: &str) -> String {
@@ -281,9 +336,9 @@ fn key<'g>(source: &Source, sample: &Sample, found: &Profile, guesses: &'g [Fiel
             && g.guess.misfits == 0
             && g.profile.distinct_values() as f64 >= 0.95 * found.events as f64
     };
-    const WORDS: &[&str] = &["id", "key", "no", "nr", "number", "uuid", "ticket", "code", "ref"];
-    let named =
-        |g: &&FieldGuess| g.name.to_lowercase().split('_').any(|w| WORDS.contains(&w)) || g.name.ends_with("Id");
+    let named = |g: &&FieldGuess| {
+        g.name.to_lowercase().split('_').any(|w| draft::NUMBERS_THINGS.contains(&w)) || g.name.ends_with("Id")
+    };
     let mut candidates: Vec<&FieldGuess> = guesses.iter().filter(could).collect();
     candidates.sort_by_key(|g| !named(g));
     // The estimate is near but not exact: the first few are counted.

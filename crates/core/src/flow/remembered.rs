@@ -16,8 +16,8 @@ use crate::failure::{Failure, Outcome};
 use crate::plan::transform::RowFault;
 use crate::plan::{ArrivalPlan, Plan};
 use crate::state::{
-    Changed, Given, NEVER, Standing, StateInput, StatePlan, StateStore, Station, StationChanges, TimeReached, Unread,
-    WATERMARKS_STATION, Watermarks,
+    BatchEnd, Changed, Given, NEVER, SEALED_AFTER, Standing, StateInput, StatePlan, StateStore, Station,
+    StationChanges, TimeReached, Unread, WATERMARKS_STATION, Watermarks,
 };
 use crate::types::SqlType;
 use crate::values::time::DAY;
@@ -490,11 +490,13 @@ impl<'a> Memory<'a> {
         (stations.collect(), reached.reduce(TimeReached::with).unwrap_or_default())
     }
 
-    /// What has changed since the last call, for the seal of the batch.
+    /// What has changed since the last call, for the seal of the batch of this number.
     ///
     /// # Errors
-    /// Never for a resolved plan.
-    pub fn changes(&mut self, now: i64) -> Outcome<Vec<StationChanges>> {
+    /// Where the ledger cannot be read.
+    pub fn changes(&mut self, now: i64, number: u64) -> Outcome<Vec<StationChanges>> {
+        let sealed = self.store.kept(WATERMARKS.0)?.map(|kept| kept.batch);
+        let unsealed = sealed.map_or(SEALED_AFTER, |sealed| number.saturating_sub(sealed.saturating_add(1)));
         let idle = self.stations.values().map(|s| s.plan.idle()).max().unwrap_or(0);
         let mut all = vec![StationChanges {
             station: WATERMARKS.0.into(),
@@ -509,7 +511,7 @@ impl<'a> Memory<'a> {
             let reached = self.watermark(event);
             let Some(one) = self.stations.get_mut(&event) else { continue };
             let watermark = self.fixed.as_ref().map_or(reached, |fixed| fixed.now.reached(one.name));
-            let changed = one.station.changes(watermark, now, self.store.as_ref())?;
+            let changed = one.station.changes(BatchEnd { watermark, now, unsealed }, self.store.as_ref())?;
             let manner = one.plan.manner();
             all.push(StationChanges { station: one.name.to_string(), manner, changed });
             if one.made != one.stored_made {

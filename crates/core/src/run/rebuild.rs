@@ -279,7 +279,7 @@ impl Recollection<'_> {
     pub(super) fn end<'p>(&mut self, walk: &Walk<'p>) -> Outcome<FlowResults<'p>> {
         let mut results = FlowResults::new(walk.plan);
         self.memory.end(walk, Ending::Batch, &mut results)?;
-        self.scratch.apply(self.memory.changes(walk.now)?);
+        self.scratch.apply(self.memory.changes(walk.now, 0)?);
         drop(self.memory.take_marks());
         Ok(results)
     }

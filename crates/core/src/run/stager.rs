@@ -134,7 +134,7 @@ impl<'a> Stager<'a> {
             let ending = if caught_up { Ending::CaughtUp } else { Ending::Batch };
             memory.end(&walk, ending, &mut results)?;
             batch.add_results(results)?;
-            batch.state = memory.changes(walk.now)?;
+            batch.state = memory.changes(walk.now, batch.identity.number)?;
             batch.marks = Some(memory.take_marks());
         }
         let (rejects, nulls) = (std::mem::take(&mut batch.rejects), std::mem::take(&mut batch.nulls));

@@ -118,7 +118,7 @@ pub type FoundState<'a> = dyn FnMut(&[u8], &[u8]) -> Outcome<()> + 'a;
 pub type KeptPart = Vec<(Vec<u8>, Vec<u8>)>;
 
 /// After so many more batches of the lane, a batch has certainly been sealed: the stager is never further ahead.
-const SEALED_AFTER: u64 = 3;
+pub(crate) const SEALED_AFTER: u64 = 3;
 
 /// Reads what a station kept in earlier batches.
 pub trait StateStore: Send {
@@ -226,6 +226,17 @@ pub struct StateInput<'a> {
     pub marks: Option<&'a Marks>,
 }
 
+/// The end of a batch.
+#[derive(Clone, Copy, Debug)]
+pub struct BatchEnd {
+    /// The watermark of what the station takes, lateness not taken off.
+    pub watermark: i64,
+    /// The moment at which the batch was opened, in microseconds since 1970.
+    pub now: i64,
+    /// How many batches before this one may not be sealed yet.
+    pub unsealed: u64,
+}
+
 /// What a station gives on.
 #[derive(Default)]
 pub struct Given {
@@ -274,7 +285,7 @@ pub trait Station: Send {
     ///
     /// # Errors
     /// Never for a resolved plan.
-    fn changes(&mut self, watermark: i64, now: i64, store: &dyn StateStore) -> Outcome<Changed>;
+    fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed>;
 
     /// Where it makes events with a time of their own: the watermark of those that it has made so far.
     fn passed(&self) -> i64 {

@@ -10,7 +10,9 @@ use arrow_select::filter::filter_record_batch;
 use sha2::{Digest as _, Sha256};
 
 use super::cell::{Cells, take};
-use super::{Changed, Given, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::{
+    BatchEnd, Changed, Given, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station, damaged,
+};
 use crate::batch::StationCount;
 use crate::columns::OutputColumn;
 use crate::failure::{Failure, Outcome};
@@ -164,7 +166,7 @@ impl Station for Once {
         false
     }
 
-    fn changes(&mut self, watermark: i64, now: i64, _: &dyn StateStore) -> Outcome<Changed> {
+    fn changes(&mut self, end: BatchEnd, _: &dyn StateStore) -> Outcome<Changed> {
         let within = self.plan.within;
         let change = |(key, time): (&Key, &i64)| StateChange {
             key: key.clone(),
@@ -178,7 +180,7 @@ impl Station for Once {
         while self.recent.len() as u64 > SEALED_AFTER + 1 {
             self.sealed.extend(self.recent.pop_front().into_iter().flatten());
         }
-        let time = if self.plan.time.is_some() { watermark } else { now };
+        let time = if self.plan.time.is_some() { end.watermark } else { end.now };
         if self.sealed.len() > REMEMBERED {
             self.sealed.clear();
         }
@@ -265,7 +267,7 @@ mod tests {
                 let given = station.take(input, &store).unwrap();
                 prop_assert_eq!(given.count.repeated, (events.len() - expected.len()) as u64);
                 prop_assert_eq!(given.origin.unwrap(), expected);
-                let changed = station.changes(newest, 0, &store).unwrap();
+                let changed = station.changes(store.end(newest), &store).unwrap();
                 store.stage(changed);
                 // Memory forgets what the ledger has.
                 station.sealed.clear();

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use super::{Changed, FoundState, KeptPart, KeptStation, KeyRange, StateStore};
+use super::{BatchEnd, Changed, FoundState, KeptPart, KeptStation, KeyRange, StateStore};
 use crate::failure::Outcome;
 
 /// What a ledger keeps of one station.
@@ -18,6 +18,11 @@ impl Store {
     /// The changes of so many batches wait for their seal.
     pub(super) fn behind(behind: usize) -> Self {
         Self { behind, ..Self::default() }
+    }
+
+    /// The end of a batch.
+    pub(super) fn end(&self, watermark: i64) -> BatchEnd {
+        BatchEnd { watermark, now: 0, unsealed: self.staged.len() as u64 }
     }
 
     /// Takes the changes of a batch.

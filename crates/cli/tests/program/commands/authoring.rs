@@ -171,6 +171,82 @@ fn rows_land_as_csv_and_are_read_again() {
     assert_eq!((&found["matched"], &found["rows"][0]["notiz_lang"]), (&2.into(), &"ohne".into()));
 }
 
+/// Passages of a few locks, each up to 35 s behind the newest one.
+fn passages(count: u64) -> String {
+    let line = |n: u64| {
+        let second = 1_782_892_800 + n * 2 - (n * 37) % 71;
+        let time = chrono::DateTime::from_timestamp(i64::try_from(second).unwrap(), 0).unwrap();
+        let (lock, direction) = (n % 7, if n % 3 == 0 { "up" } else { "down" });
+        format!(
+            "{{\"passage_id\":\"P{n:05}\",\"lock_id\":\"LK{lock}\",\"direction\":\"{direction}\",\"passed_at\":\"{}\",\"draught_cm\":{},\"berth_no\":{}}}\n",
+            time.format("%Y-%m-%dT%H:%M:%SZ"),
+            50 + n % 150,
+            n % 90,
+        )
+    };
+    (0..count).map(line).collect()
+}
+
+#[rstest]
+#[case::into_files(&[])]
+#[case::into_a_table(&["--land-in", "office"])]
+fn a_drafted_window_counts_every_event_of_the_sample(#[case] more: &[&str]) {
+    let project = project();
+    let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
+    project.write("sluice.toml", text + "\n[connection.office]\nurl = \"sqlite:office.db\"\n");
+    project.write("data/passages.jsonl", passages(2_000));
+    let draft = [&["draft", "passages", "data/passages.jsonl", "--window", "5m"][..], more].concat();
+    project.expect(0, &draft);
+    let drafted = std::fs::read_to_string(project.path("pipelines/passages.toml")).unwrap();
+    for part in [
+        "[event.passage_counts.made]",
+        "window  = { length = \"5m\" }",
+        "group   = \"lock_id\"   # 7 values in the sample; others: direction (2)",
+        "late    = \"1m\"   # in the sample events come up to 35.0 s after newer ones",
+        "count(*) as events",
+        "sum(draught_cm) as draught_cm_sum",
+    ] {
+        assert!(drafted.contains(part), "no `{part}` in\n{drafted}");
+    }
+    assert!(!drafted.contains("sum(berth_no)"), "a number that names a thing is not added up:\n{drafted}");
+    let (_, err) = project.expect(0, &["check"]);
+    // Of a table it says that `run` will make it.
+    assert!(err.is_empty() || !more.is_empty() && !err.contains("sample."), "{err}");
+    let (out, _) = project.expect(0, &["rehearse", "passages"]);
+    assert!(out.contains("passage_counts: 1,000 in → 56 good") && !out.contains("rejected"), "{out}");
+    project.expect(0, &["run", "passages", "--until-caught-up"]);
+}
+
+#[rstest]
+#[case("0s", "{\"at\":\"2026-07-01T08:00:00Z\"}\n", "`0s` is no length of a window")]
+#[case("five", "{\"at\":\"2026-07-01T08:00:00Z\"}\n", "`five` is no length of a window")]
+#[case("5m", "{\"n\":1}\n", "no field says when an event happened")]
+fn a_window_that_cannot_be_drafted_is_refused(#[case] length: &str, #[case] line: &str, #[case] expected: &str) {
+    let project = project();
+    project.write("data/a.jsonl", line);
+    let (_, err) = project.expect(3, &["draft", "some", "data/a.jsonl", "--window", length]);
+    assert!(err.contains(expected), "{err}");
+    assert!(!project.path("pipelines/some.toml").exists());
+}
+
+/// Names that a window would give itself.
+#[test]
+fn a_drafted_window_leaves_names_alone_that_are_there() {
+    let project = project();
+    let line = |n: u64| {
+        format!(
+            "{{\"events\":\"E{}\",\"window_start\":{n},\"at\":\"2026-07-01T08:{:02}:00Z\",\"order\":{}}}\n",
+            n % 3,
+            n % 60,
+            n % 5
+        )
+    };
+    project.write("data/a.jsonl", (0..200).map(line).collect::<String>());
+    project.expect(0, &["draft", "some", "data/a.jsonl", "--window", "1h"]);
+    project.expect(0, &["check"]);
+    project.expect(0, &["run", "some", "--until-caught-up"]);
+}
+
 #[test]
 fn a_draft_changes_nothing_that_is_there() {
     let project = project();

@@ -5,7 +5,7 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::time::Duration;
 
 use super::joins::{self, Crossings};
-use super::{PASSAGE, PROJECT, Passages, RUN, check, pipeline, project, unfold, window};
+use super::{PASSAGE, PROJECT, Passages, RUN, check, pipeline, project, small, unfold, window};
 use crate::common::TestProject;
 use crate::common::topics::{self, StandIn, has};
 use sluice_core::fail_points::{COMMON, FILES};
@@ -56,6 +56,30 @@ fn killed_at_random_windows_are_what_they_would_have_been() {
     kill_at_random(&project, &mut random, 25, &mut grow);
     project.expect(0, RUN);
     check(&project, &passages.borrow());
+}
+
+#[test]
+fn killed_at_every_point_windows_larger_than_memory_are_what_they_would_have_been() {
+    for (seed, point) in (40..).zip(COMMON.iter().chain(FILES)) {
+        let project = project(&small::pipeline("4KiB"));
+        let mut passages = small::passages(seed);
+        project.append("locks/a.jsonl", passages.lines(1_500));
+        kill_at(&project, point, 9);
+        project.append("locks/a.jsonl", passages.lines(1_200));
+        project.expect(0, RUN);
+        small::check(&project, &passages);
+    }
+}
+
+#[test]
+fn killed_at_random_windows_larger_than_memory_are_what_they_would_have_been() {
+    let project = project(&small::pipeline("4KiB"));
+    let passages = std::cell::RefCell::new(small::passages(79));
+    let mut grow = || project.append("locks/a.jsonl", passages.borrow_mut().lines(900));
+    let mut random = |below| passages.borrow_mut().random.below(below);
+    kill_at_random(&project, &mut random, 25, &mut grow);
+    project.expect(0, RUN);
+    small::check(&project, &passages.borrow());
 }
 
 /// Kills runs at random until enough were hit while they worked; `grow` adds events before each.

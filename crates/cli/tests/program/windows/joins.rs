@@ -345,6 +345,43 @@ fn an_event_without_a_time_cannot_be_joined() {
     assert!(format!("{out}{err}").contains("a join needs the time of its events, and `toll` has none"), "{out}{err}");
 }
 
+/// The partners that traces show of each passage are the pairs that the rehearsal makes.
+fn pairs_are_those_of_the_rehearsal(project: &TestProject) {
+    let made = project.json(&["rehearse", "passages", "--show", "100000"]);
+    let landing = made["landings"].as_array().unwrap().iter().find(|l| l["name"] == "paid.archive").unwrap();
+    let number = |value: &Value| value.to_string().trim_matches('"').parse::<u64>().unwrap();
+    let pair = |row: &Value| (number(&row["passage_id"]), number(&row["toll_id"]));
+    let paired =
+        landing["first"].as_array().unwrap().iter().map(|row| &row["out"]).filter(|row| !row["toll_id"].is_null());
+    let expected: BTreeSet<(u64, u64)> = paired.map(pair).collect();
+    let mut found = BTreeSet::new();
+    for event in (1..=60).chain(301..=360) {
+        let trace = project.json(&["rehearse", "passages", "--trace", &event.to_string()]);
+        let stations = trace["stations"].as_array().unwrap();
+        let join = stations.iter().find(|s| s["station"] == "paid").unwrap();
+        let id = |values: &Value, name: &str| {
+            let value = values.as_array().unwrap().iter().find(|v| v["name"] == name).map(|v| number(&v["value"]));
+            value.unwrap_or_else(|| panic!("no {name} in {values}"))
+        };
+        let partners = join["partners"].as_array().unwrap();
+        assert_eq!(join["partner_count"].as_u64().unwrap().min(5), partners.len() as u64);
+        for partner in partners {
+            let own = |name: &str| id(&stations[0]["values"], name);
+            let pair = match event < 301 {
+                true => (own("passage_id"), id(&partner["values"], "toll_id")),
+                false => (id(&partner["values"], "passage_id"), own("toll_id")),
+            };
+            assert!(expected.contains(&pair), "{pair:?} of event {event}");
+            found.insert(pair);
+        }
+        let all = expected
+            .iter()
+            .filter(|(passage, toll)| if event < 301 { *passage + 1 == event } else { *toll + 301 == event });
+        assert_eq!(all.count() as u64, join["partner_count"].as_u64().unwrap(), "event {event}");
+    }
+    assert!(found.len() > 20, "{found:?}");
+}
+
 #[test]
 fn a_rehearsal_shows_pairs_and_numbers_events_as_they_arrived() {
     let project = joined(WITHIN, "");
@@ -355,6 +392,7 @@ fn a_rehearsal_shows_pairs_and_numbers_events_as_they_arrived() {
     assert!(out.contains("600 events") && out.contains("unmatched") && out.contains("paid: 600 in"), "{out}");
     let (out, _) = project.expect(0, &["rehearse", "passages", "--trace", "301"]);
     assert!(out.contains("event toll") && out.contains("takes part in the join with"), "{out}");
+    pairs_are_those_of_the_rehearsal(&project);
     project.expect(0, &["rehearse", "passages", "--keep", "kept/j", "--yes"]);
     project.expect(0, &["rehearse", "passages", "--expect", "kept/j"]);
 }

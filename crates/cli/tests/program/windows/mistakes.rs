@@ -119,6 +119,18 @@ fn a_rehearsal_shows_windows_and_what_became_of_each_event() {
     assert!(out.contains("minute: 3 in → 2 good, 1 rejected"), "{out}");
     let trace = |event: &str| project.expect(0, &["rehearse", "passages", "--trace", event]).0;
     assert!(trace("1").contains("gathered lock_id L0"), "{}", trace("1"));
+    let window = "window 2026-07-01T08:00:00Z to 2026-07-01T08:01:00Z, with 1 event of the sample, gives";
+    assert!(trace("1").contains(window), "{}", trace("1"));
+    let windows = project.json(&["rehearse", "passages", "--trace", "3"])["stations"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|s| s["station"] == "minute")
+        .unwrap()["windows"]
+        .clone();
+    assert_eq!((&windows[0]["from"], &windows[0]["events"]), (&"2026-07-01T08:09:00Z".into(), &1.into()), "{windows}");
+    let total = windows[0]["values"].as_array().unwrap().iter().find(|v| v["name"] == "total").unwrap().clone();
+    assert_eq!(total["value"], "1", "{windows}");
     assert!(trace("2").contains("repeated: it had come before"), "{}", trace("2"));
     assert!(trace("4").contains("rejected, late"), "{}", trace("4"));
     project.expect(0, &["rehearse", "passages", "--keep", "kept/w", "--yes"]);

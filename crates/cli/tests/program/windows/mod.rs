@@ -8,6 +8,7 @@ mod lists;
 mod mistakes;
 mod references;
 mod results;
+mod small;
 mod unfold;
 
 use std::collections::BTreeMap;
@@ -70,6 +71,8 @@ fn project(pipeline: &str) -> TestProject {
 
 /// Passages at random, out of order by up to a minute, some twice, some far too late; kept in SQLite as well.
 struct Passages {
+    /// How many locks there are.
+    locks: u64,
     random: Random,
     engine: rusqlite::Connection,
     count: u64,
@@ -85,7 +88,7 @@ impl Passages {
         engine
             .execute_batch("create table e (n integer primary key, id text, lock text, t integer, draught integer)")
             .unwrap();
-        Self { random: Random::of(seed), engine, count: 0, lines: Vec::new() }
+        Self { locks: 5, random: Random::of(seed), engine, count: 0, lines: Vec::new() }
     }
 
     /// So many more lines.
@@ -104,7 +107,7 @@ impl Passages {
                 kind => {
                     let behind = if kind == 1 { 600 + self.random.below(300) } else { self.random.below(60) };
                     let second = START + n / 4 - behind;
-                    let (id, lock) = (format!("P{n:06}"), format!("L{}", self.random.below(5)));
+                    let (id, lock) = (format!("P{n:06}"), format!("L{}", self.random.below(self.locks)));
                     let draught = (kind != 2).then(|| 50 + self.random.below(150));
                     let row = (n, &id, &lock, second, draught);
                     self.engine.execute("insert into e values (?1, ?2, ?3, ?4, ?5)", row).unwrap();

@@ -100,6 +100,7 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
     assert!(out.contains("each row that it remembers takes about"), "{out}");
     let remembers = &project.json(&["check"])["pipelines"][0]["remembers"][0];
     assert_eq!((&remembers["event"], &remembers["each"]["most"]), (&json!("named"), &json!(1_000_000)));
+    assert_eq!(remembers["each"]["in_memory"], json!(1_000_000), "there is room for all");
     // The estimate is of the size of what the ledger has.
     let state = project.json(&["ledger", "passages", "--state"]);
     let named = state["stations"].as_array().unwrap().iter().find(|s| s["station"] == "named").unwrap();
@@ -112,9 +113,13 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
     assert!(out.contains("event lock") && out.contains("is looked up for name old"), "{out}");
 }
 
-#[test]
-fn what_changes_counts_from_then_on_also_over_restarts_and_what_is_missing_can_be_a_reject() {
-    let project = project(&[PASSAGES, LOCKS, &reference(", missing = \"reject\"")].concat());
+#[rstest]
+#[case::in_memory("256MiB")]
+#[case::a_few_in_memory("1KiB")]
+fn what_changes_counts_from_then_on_also_over_restarts_and_what_is_missing_can_be_a_reject(#[case] memory: &str) {
+    let reference =
+        reference(", missing = \"reject\"").replace("columns = ", &format!("memory = \"{memory}\"\ncolumns = "));
+    let project = project(&[PASSAGES.replace("rows = 150", "rows = 20").as_str(), LOCKS, &reference].concat());
     let mut random = Random::of(3);
     let mut known: BTreeMap<u64, (String, u64)> = BTreeMap::new();
     let (mut expected, mut missing) = (BTreeMap::new(), 0);

@@ -18,7 +18,7 @@ use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 use crate::state::cell::take;
 use crate::state::once::{early, no_time};
-use crate::state::{Changed, Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use crate::state::{BatchEnd, Changed, Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use crate::units::{show_micros, spell_micros};
 
 pub(in crate::state) struct Join {
@@ -255,7 +255,7 @@ impl Station for Join {
         self.closing(watermark, all) > self.given
     }
 
-    fn changes(&mut self, _: i64, _: i64, _: &dyn StateStore) -> Outcome<Changed> {
+    fn changes(&mut self, _: BatchEnd, _: &dyn StateStore) -> Outcome<Changed> {
         let mut changes = self.blocks.changes(&self.plan.sides);
         if self.closed != self.stored_closed {
             self.stored_closed = self.closed;

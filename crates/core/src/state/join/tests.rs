@@ -16,7 +16,7 @@ use crate::types::SqlType;
 
 /// The ledger gets what has changed.
 fn keep(store: &mut Store, station: &mut Join) {
-    let changed = station.changes(0, 0, store).unwrap();
+    let changed = station.changes(store.end(0), store).unwrap();
     let known = |change: &crate::state::StateChange| change.value.is_some() || store.sealed.contains_key(&*change.key);
     assert!(changed.changes.iter().all(known), "what was never kept is removed");
     store.stage(changed);

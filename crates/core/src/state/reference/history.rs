@@ -10,7 +10,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::super::cell::take;
 use super::super::join::{LEFT, RIGHT, key_cells, write_key};
 use super::super::once::no_time;
-use super::super::{Changed, Given, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::super::{BatchEnd, Changed, Given, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use super::rows::{Rows, RowsBuilder, Spot};
 use super::{Found, ReferencePlan};
 use crate::batch::StationCount;
@@ -164,7 +164,7 @@ impl Station for History {
         false
     }
 
-    fn changes(&mut self, _: i64, _: i64, _: &dyn StateStore) -> Outcome<Changed> {
+    fn changes(&mut self, _: BatchEnd, _: &dyn StateStore) -> Outcome<Changed> {
         let cells = self.rows.cells();
         let value = |since: &Since| {
             let mut value = vec![VERSION, u8::from(since.is_deleted)];

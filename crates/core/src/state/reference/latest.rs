@@ -11,7 +11,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::super::cell::take;
 use super::super::join::{RIGHT, key_cells, write_key};
 use super::super::{
-    Changed, Given, KeyRange, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station, damaged,
+    BatchEnd, Changed, Given, KeyRange, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station,
+    damaged,
 };
 use super::rows::{RowCells, Rows, RowsBuilder, Spot};
 use super::{Found, ReferencePlan};
@@ -85,7 +86,7 @@ impl Latest {
             is_whole: false,
             gone: FxHashMap::default(),
             is_cleared: false,
-            batch: SEALED_AFTER + 1,
+            batch: 2,
         };
         if latest.count <= plan.in_memory || !store.keeps(name) {
             latest.load(store)?;
@@ -106,7 +107,7 @@ impl Latest {
         self.rows = rows.finish()?;
         self.count = self.known.len();
         self.is_whole = true;
-        if store.keeps(&self.name) { self.evict() } else { Ok(()) }
+        if store.keeps(&self.name) { self.evict(0) } else { Ok(()) }
     }
 
     /// Takes the rows into memory that prepared rows of a side ask for.
@@ -179,13 +180,14 @@ impl Latest {
     }
 
     /// Lets rows leave memory that are in the ledger, those first that were not asked for longest, where there are too many.
-    fn evict(&mut self) -> Outcome<()> {
+    fn evict(&mut self, unsealed: u64) -> Outcome<()> {
         let most = self.plan.in_memory;
         if self.known.len() <= most {
             return Ok(());
         }
         let batch = self.batch;
-        for age in [64, 16, SEALED_AFTER + 1] {
+        // A batch is not sealed itself before it ends.
+        for age in [64, 16, unsealed + 2] {
             let before = self.known.len();
             self.known.retain(|_, known| known.used + age > batch);
             self.is_whole &= self.known.len() == before;
@@ -364,7 +366,7 @@ impl Station for Latest {
         false
     }
 
-    fn changes(&mut self, _: i64, _: i64, store: &dyn StateStore) -> Outcome<Changed> {
+    fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed> {
         let cells = self.rows.cells();
         let value = |known: &Known| {
             let mut value = vec![VERSION];
@@ -390,7 +392,7 @@ impl Station for Latest {
         let batch = self.batch;
         self.gone.retain(|_, removed| *removed + SEALED_AFTER + 1 > batch);
         if store.keeps(&self.name) {
-            self.evict()?;
+            self.evict(end.unsealed)?;
         }
         Ok(Changed { gone, changes, due: None })
     }

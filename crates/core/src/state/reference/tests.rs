@@ -88,7 +88,7 @@ fn known(station: &mut Latest, plan: &ReferencePlan, store: &Store) -> Model {
 
 /// Keeps what has changed; gives the number of rows.
 fn keep(station: &mut Latest, store: &mut Store) -> usize {
-    let changed = station.changes(0, 0, store).unwrap();
+    let changed = station.changes(store.end(0), store).unwrap();
     let count = changed.changes.iter().filter(|change| !change.key.is_empty()).count();
     store.stage(changed);
     count

@@ -10,7 +10,7 @@ use rustc_hash::FxHashSet;
 
 use super::super::cell::take;
 use super::super::join::{At, Blocks, LEFT, RIGHT, key_cells, write_key};
-use super::super::{Changed, Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::super::{BatchEnd, Changed, Given, NEVER, Standing, StateChange, StateInput, StateStore, Station, damaged};
 use super::latest::Latest;
 use super::rows::batch_of;
 use super::{Found, ReferencePlan};
@@ -257,8 +257,8 @@ impl Station for Patient {
         self.reached.max(watermark) > self.given
     }
 
-    fn changes(&mut self, watermark: i64, now: i64, store: &dyn StateStore) -> Outcome<Changed> {
-        let Changed { mut changes, gone, due } = self.latest.changes(watermark, now, store)?;
+    fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed> {
+        let Changed { mut changes, gone, due } = self.latest.changes(end, store)?;
         changes.extend(self.blocks.changes(&self.plan.sides));
         if self.reached != self.stored_reached {
             self.stored_reached = self.reached;

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::{WindowPlan, WindowShape};
+use crate::state::StateChange;
 use crate::state::cell::take;
 use crate::state::partial::Partial;
-use crate::state::{SEALED_AFTER, StateChange};
 
 /// The layout of what is kept of a group.
 const VERSION: u8 = 1;
@@ -215,7 +215,7 @@ impl Groups {
 
     /// All groups have been taken in from the ledger, and may leave memory at once.
     pub(super) fn count_all(&mut self) {
-        self.batch = SEALED_AFTER + 1;
+        self.batch = 2;
         self.count = self.in_memory();
         self.events = self.groups.iter().flatten().map(|group| group.events).sum();
     }
@@ -251,8 +251,9 @@ impl Groups {
 
     /// Lets groups leave memory that are in the ledger, those first that were not asked for longest, where there are more than
     /// so many.
-    pub(super) fn evict(&mut self, most: usize) {
-        for age in [64, 16, SEALED_AFTER + 1] {
+    pub(super) fn evict(&mut self, most: usize, unsealed: u64) {
+        // A batch is not sealed itself before it ends.
+        for age in [64, 16, unsealed + 2] {
             if self.in_memory() <= most {
                 return;
             }

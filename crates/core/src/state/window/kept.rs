@@ -78,7 +78,7 @@ impl Windows {
                     false => groups.restore(plan, key, value).map(|_| ()).ok_or_else(|| damaged(name)),
                 })?;
                 groups.count_all();
-                windows.evict(store);
+                windows.evict(0, store);
             }
         }
         Ok(windows)
@@ -193,9 +193,9 @@ impl Windows {
     }
 
     /// Lets groups leave memory that are in the ledger, where there are too many.
-    pub(super) fn evict(&mut self, store: &dyn StateStore) {
+    pub(super) fn evict(&mut self, unsealed: u64, store: &dyn StateStore) {
         if self.fixed_shape().is_some() && store.keeps(&self.name) {
-            self.groups.evict(self.plan.in_memory);
+            self.groups.evict(self.plan.in_memory, unsealed);
         }
     }
 }

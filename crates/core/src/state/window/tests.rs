@@ -18,7 +18,7 @@ use crate::types::SqlType;
 
 /// The ledger gets what has changed.
 fn keep(store: &mut Store, station: &mut Windows) {
-    let changed = station.changes(0, 0, store).unwrap();
+    let changed = station.changes(store.end(0), store).unwrap();
     store.stage(changed);
 }
 
@@ -347,7 +347,7 @@ fn present_values_are_given_with_each_batch_that_changed_them() {
             .unwrap();
         let ended = station.end(newest, false, &Store::default()).unwrap();
         assert_eq!(ended.count.made, ended.count.output);
-        assert!(!station.changes(newest, 0, &Store::default()).unwrap().changes.is_empty());
+        assert!(!station.changes(Store::default().end(newest), &Store::default()).unwrap().changes.is_empty());
         given(ended.rows)
     };
     assert_eq!(batch(&[(1, 3, 5), (2, 4, 1)], 4), [("L1".into(), 0, 1, 5), ("L2".into(), 0, 1, 1)]);

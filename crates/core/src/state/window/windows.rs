@@ -15,7 +15,7 @@ use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 use crate::state::cell::Cells;
 use crate::state::once::{early, no_time};
-use crate::state::{Changed, Given, KeyRange, NEVER, Standing, StateChange, StateInput, StateStore, Station};
+use crate::state::{BatchEnd, Changed, Given, KeyRange, NEVER, Standing, StateChange, StateInput, StateStore, Station};
 use crate::units::{show_micros, spell_micros};
 use crate::values::time::show_timestamp;
 
@@ -228,7 +228,7 @@ impl Station for Windows {
         self.groups.earliest_end(self.plan.shape).is_some_and(|end| end <= closing)
     }
 
-    fn changes(&mut self, _: i64, _: i64, store: &dyn StateStore) -> Outcome<Changed> {
+    fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed> {
         let mut changes = self.groups.changes(&self.plan);
         let reached = Reached { closed: self.closed, open: Some((self.groups.count, self.groups.events)) };
         if self.stored != Some(reached) {
@@ -236,7 +236,7 @@ impl Station for Windows {
             changes.insert(0, StateChange { key: Box::default(), value: Some(reached.write()), due: None });
         }
         self.groups.next_batch();
-        self.evict(store);
+        self.evict(end.unsealed, store);
         Ok(Changed { gone: std::mem::take(&mut self.gone), changes, due: None })
     }
 
