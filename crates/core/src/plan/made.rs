@@ -366,13 +366,7 @@ impl Resolver<'_> {
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
             in_memory: usize::MAX,
         };
-        let plan = match shape {
-            WindowShape::Fixed(_) => plan.within(made.options.size("memory")),
-            WindowShape::Session(_) => {
-                self.refuse_keys(made, &["memory"], "window` with `length");
-                plan
-            }
-        };
+        let plan = plan.within(made.options.size("memory"));
         Some((
             Making { unfold: None, event: index, transform, state: Some(StatePlan::Window(Arc::new(plan))), side: 0 },
             columns,

@@ -130,14 +130,10 @@ impl Resolver<'_> {
             most: usize::try_from(made.options.integer("most")).unwrap_or(usize::MAX),
             in_memory: usize::MAX,
         };
-        let plan = match (is_list, history) {
-            (false, None) => plan.within(made.options.size("memory")),
-            (true, _) => {
+        let plan = match is_list {
+            false => plan.within(made.options.size("memory")),
+            true => {
                 self.refuse_keys(made, &["memory"], "reference` whose rows are not those of a list");
-                plan
-            }
-            (false, Some(_)) => {
-                self.refuse_keys(made, &["memory"], "reference` without `history");
                 plan
             }
         };

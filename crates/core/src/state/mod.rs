@@ -59,6 +59,16 @@ pub struct KeyRange {
 }
 
 impl KeyRange {
+    /// All keys that begin with some bytes.
+    pub fn beginning_with(prefix: &[u8]) -> Self {
+        let mut to = prefix.to_vec();
+        while to.pop_if(|last| *last == u8::MAX).is_some() {}
+        if let Some(last) = to.last_mut() {
+            *last += 1;
+        }
+        Self { from: prefix.into(), to: (!to.is_empty()).then(|| to.into()) }
+    }
+
     /// Whether a key is one of them.
     pub fn has(&self, key: &[u8]) -> bool {
         *self.from <= *key && self.to.as_ref().is_none_or(|to| *key < **to)

@@ -176,7 +176,7 @@ fn passages(count: u64) -> String {
     let line = |n: u64| {
         let second = 1_782_892_800 + n * 2 - (n * 37) % 71;
         let time = chrono::DateTime::from_timestamp(i64::try_from(second).unwrap(), 0).unwrap();
-        let (lock, direction) = (n % 7, if n % 3 == 0 { "up" } else { "down" });
+        let (lock, direction) = (n % 7, if n.is_multiple_of(3) { "up" } else { "down" });
         format!(
             "{{\"passage_id\":\"P{n:05}\",\"lock_id\":\"LK{lock}\",\"direction\":\"{direction}\",\"passed_at\":\"{}\",\"draught_cm\":{},\"berth_no\":{}}}\n",
             time.format("%Y-%m-%dT%H:%M:%SZ"),

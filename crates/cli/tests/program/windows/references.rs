@@ -204,9 +204,13 @@ fn rows_of_a_compacted_topic_are_looked_up() {
     balanced(&project);
 }
 
-#[test]
-fn each_event_gets_the_row_of_its_own_time() {
-    let project = project(&[PASSAGES, LOCKS, &reference(", history = \"1h\"")].concat());
+#[rstest]
+#[case::in_memory("256MiB")]
+#[case::a_few_in_memory("1KiB")]
+fn each_event_gets_the_row_of_its_own_time(#[case] memory: &str) {
+    let reference =
+        reference(", history = \"1h\"").replace("columns = ", &format!("memory = \"{memory}\"\ncolumns = "));
+    let project = project(&[PASSAGES.replace("rows = 150", "rows = 20").as_str(), LOCKS, &reference].concat());
     let mut random = Random::of(5);
     let mut known: BTreeMap<u64, BTreeMap<u64, Option<String>>> = BTreeMap::new();
     let mut expected = BTreeMap::new();

@@ -64,6 +64,24 @@ fn a_run_over_complete_files_closes_what_is_in_the_ledger_as_well() {
     assert_eq!((&of("ten")["keys"], &of("twenty")["keys"]), (&json!(1), &json!(1)), "up to where they are closed");
 }
 
+#[rstest]
+#[case::a_few(27, "4KiB")]
+#[case::one(28, "1B")]
+fn sessions_larger_than_memory_equal_what_another_engine_computes(#[case] seed: u64, #[case] memory: &str) {
+    let session = window("session", "gap = \"40s\"", &format!("memory = \"{memory}\""));
+    let project = project(&[&PASSAGE.replace("rows = 400", "rows = 60"), session.as_str()].concat());
+    let mut passages = passages(seed);
+    for count in [1_500, 1, 2_500, 900] {
+        project.append("locks/a.jsonl", passages.lines(count));
+        project.expect(0, RUN);
+        let (expected, late) = passages.sessions(40, 120, Some(passages.newest() - 120));
+        assert!(passages.count < 2_000 || expected.len() > 500, "{}", expected.len());
+        assert_same(&landed(&project, "session"), &expected, "session");
+        assert_eq!(rejected(&project).len() as u64, late);
+        balanced(&project);
+    }
+}
+
 /// What was kept while all had room is looked up once it has none, and the other way round.
 #[test]
 fn memory_may_be_changed_between_runs() {
@@ -89,7 +107,6 @@ fn check_says_how_many_have_room_in_memory() {
 }
 
 #[rstest]
-#[case::session("window = { gap = \"1m\" }", "", "`memory` belongs to `window` with `length`")]
 #[case::once("once = { key = \"lock_id\", within = \"1h\" }", "", "`memory` belongs to `window` or `reference`")]
 #[case::no_size("window = { length = \"1m\" }", "lots", "`lots`")]
 fn mistakes_with_memory_are_named(#[case] station: &str, #[case] memory: &str, #[case] expected: &str) {

@@ -10,9 +10,11 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::super::cell::take;
 use super::super::join::{LEFT, RIGHT, key_cells, write_key};
 use super::super::once::no_time;
-use super::super::{BatchEnd, Changed, Given, Standing, StateChange, StateInput, StateStore, Station, damaged};
+use super::super::{
+    BatchEnd, Changed, Given, KeyRange, Standing, StateChange, StateInput, StateStore, Station, damaged,
+};
 use super::rows::{Rows, RowsBuilder, Spot};
-use super::{Found, ReferencePlan};
+use super::{Found, ReferencePlan, stored_count};
 use crate::batch::StationCount;
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
@@ -30,15 +32,31 @@ struct Since {
     is_deleted: bool,
 }
 
+/// What is known of a key.
+#[derive(Default)]
+struct Known {
+    /// Its rows, in the order of their times, of which no two are the same.
+    rows: Vec<Since>,
+    /// The batch in which it changed, or was looked up among those that are not all in memory.
+    used: u64,
+}
+
 pub(super) struct History {
     name: String,
     plan: Arc<ReferencePlan>,
     /// How long a row is remembered after a later one of its key, in microseconds.
     history: i64,
-    /// For each key its rows, in the order of their times, of which no two are the same.
-    known: FxHashMap<Box<[u8]>, Vec<Since>>,
-    /// How many rows are remembered.
+    known: FxHashMap<Box<[u8]>, Known>,
+    /// How many rows are remembered, in memory or in the ledger.
     count: usize,
+    /// The same, as it was kept last.
+    stored_count: Option<usize>,
+    /// How many rows are in memory.
+    in_memory: usize,
+    /// Whether all keys are in memory.
+    is_whole: bool,
+    /// The number of the batch that is being staged, in this process.
+    batch: u64,
     rows: Rows,
     /// Keys and times that changed since the last batch.
     changed: FxHashSet<(Box<[u8]>, i64)>,
@@ -46,23 +64,108 @@ pub(super) struct History {
 
 impl History {
     pub(super) fn open(name: &str, plan: &Arc<ReferencePlan>, history: i64, store: &dyn StateStore) -> Outcome<Self> {
-        let mut rows = RowsBuilder::new(&plan.sides[RIGHT].columns);
-        let mut known: FxHashMap<Box<[u8]>, Vec<Since>> = FxHashMap::default();
-        let mut count = 0;
+        let stored_count = stored_count(name, &[], store)?;
+        let mut found = Self {
+            name: name.to_string(),
+            plan: Arc::clone(plan),
+            history,
+            known: FxHashMap::default(),
+            count: stored_count.unwrap_or(0),
+            stored_count,
+            in_memory: 0,
+            is_whole: false,
+            batch: 2,
+            rows: Rows::new(&plan.sides[RIGHT].columns),
+            changed: FxHashSet::default(),
+        };
+        if found.count <= plan.in_memory || !store.keeps(name) {
+            found.load(store)?;
+        }
+        Ok(found)
+    }
+
+    /// Takes all rows into memory that the ledger has.
+    fn load(&mut self, store: &dyn StateStore) -> Outcome<()> {
+        let mut rows = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
+        let Self { name, known, .. } = self;
         store.each(name, &mut |key, value| {
-            let (key, time) = key.split_last_chunk::<8>().ok_or_else(|| damaged(name))?;
-            let mut rest = value;
-            let head = take(&mut rest).filter(|[version, is_deleted]: &[u8; 2]| *version == VERSION && *is_deleted < 2);
-            let [_, is_deleted] = head.ok_or_else(|| damaged(name))?;
-            let spot = rows.add(&mut rest)?.ok_or_else(|| damaged(name))?;
-            let since = Since { time: i64::from_be_bytes(*time), spot, is_deleted: is_deleted == 1 };
-            known.entry(key.into()).or_default().push(since);
-            count += 1;
+            if !key.is_empty() {
+                let (key, since) = restored(&mut rows, key, value)?.ok_or_else(|| damaged(name))?;
+                known.entry(key.into()).or_default().rows.push(since);
+            }
             Ok(())
         })?;
-        known.values_mut().for_each(|all| all.sort_unstable_by_key(|since| since.time));
-        let (name, plan) = (name.to_string(), Arc::clone(plan));
-        Ok(Self { name, plan, history, known, count, rows: rows.finish()?, changed: FxHashSet::default() })
+        known.values_mut().for_each(|known| known.rows.sort_unstable_by_key(|since| since.time));
+        self.rows = rows.finish()?;
+        self.count = self.known.values().map(|known| known.rows.len()).sum();
+        (self.in_memory, self.is_whole) = (self.count, true);
+        if store.keeps(&self.name) { self.evict(0) } else { Ok(()) }
+    }
+
+    /// Takes the rows of keys into memory that prepared rows of a side ask for.
+    fn fetch(&mut self, rows: &RecordBatch, side: usize, store: &dyn StateStore) -> Outcome<()> {
+        if self.is_whole {
+            return Ok(());
+        }
+        let parts = key_cells(&self.plan.sides[side], rows);
+        let mut key = Vec::new();
+        let mut unknown: Vec<Box<[u8]>> = Vec::new();
+        for row in 0..rows.num_rows() {
+            if !write_key(&parts, row, &mut key) {
+                continue;
+            }
+            match self.known.get_mut(key.as_slice()) {
+                Some(known) => known.used = self.batch,
+                None => unknown.push(key.as_slice().into()),
+            }
+        }
+        unknown.sort_unstable();
+        unknown.dedup();
+        let mut builder = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
+        let mut fetched: Vec<(Box<[u8]>, Known)> = Vec::new();
+        for key in unknown {
+            // No key begins with another one.
+            let part = store.part(&self.name, &KeyRange::beginning_with(&key), usize::MAX)?;
+            let mut known = Known { rows: Vec::with_capacity(part.len()), used: self.batch };
+            for (stored, value) in &part {
+                let (_, since) = restored(&mut builder, stored, value)?.ok_or_else(|| damaged(&self.name))?;
+                known.rows.push(since);
+            }
+            known.rows.sort_unstable_by_key(|since| since.time);
+            fetched.push((key, known));
+        }
+        let first = self.rows.append(builder.finish()?);
+        for (key, mut known) in fetched.into_iter().filter(|(_, known)| !known.rows.is_empty()) {
+            known.rows.iter_mut().for_each(|since| since.spot.block += first);
+            self.in_memory += known.rows.len();
+            self.known.insert(key, known);
+        }
+        Ok(())
+    }
+
+    /// Lets the rows of keys leave memory that are in the ledger, those first that were not asked for longest, where there
+    /// are too many.
+    fn evict(&mut self, unsealed: u64) -> Outcome<()> {
+        let (most, batch) = (self.plan.in_memory, self.batch);
+        // A batch is not sealed itself before it ends.
+        for age in [64, 16, unsealed + 2] {
+            if self.in_memory <= most {
+                break;
+            }
+            self.known.retain(|_, known| known.used + age > batch);
+            let left = self.known.values().map(|known| known.rows.len()).sum();
+            self.is_whole &= left == self.in_memory;
+            self.in_memory = left;
+        }
+        self.tidy()
+    }
+
+    fn tidy(&mut self) -> Outcome<()> {
+        if self.rows.is_sparse(self.in_memory) {
+            let all = self.known.values_mut().flat_map(|known| &mut known.rows);
+            self.rows.rewrite(all.map(|since| &mut since.spot).collect())?;
+        }
+        Ok(())
     }
 
     /// Takes rows that are looked up from now on.
@@ -92,10 +195,7 @@ impl History {
             }
         }
         given.count.rejected = given.faults.len() as u64;
-        if self.rows.is_sparse(self.count) {
-            self.rows.rewrite(self.known.values_mut().flatten().map(|since| &mut since.spot).collect())?;
-        }
-        Ok(())
+        self.tidy()
     }
 
     /// Remembers a row, and forgets those of its key that it makes too old. False where there is no room for it.
@@ -104,7 +204,9 @@ impl History {
         if is_new && self.count >= self.plan.most {
             return false;
         }
-        let all = self.known.entry(key.into()).or_default();
+        let known = self.known.entry(key.into()).or_default();
+        known.used = self.batch;
+        let all = &mut known.rows;
         let place = all.partition_point(|known| known.time < since.time);
         match all.get_mut(place).filter(|known| known.time == since.time) {
             Some(known) => {
@@ -116,6 +218,7 @@ impl History {
             None => {
                 all.insert(place, since);
                 self.count += 1;
+                self.in_memory += 1;
                 count.held += 1;
             }
         }
@@ -126,6 +229,7 @@ impl History {
         for gone in all.drain(..over) {
             self.changed.insert((key.into(), gone.time));
             self.count -= 1;
+            self.in_memory -= 1;
             count.held -= 1;
             count.merged += 1;
         }
@@ -133,15 +237,25 @@ impl History {
     }
 
     fn find(&self, key: &[u8], time: i64) -> Option<Spot> {
-        let all = self.known.get(key)?;
+        let all = &self.known.get(key)?.rows;
         let place = all.partition_point(|known| known.time <= time).checked_sub(1)?;
         Some(all[place]).filter(|since| !since.is_deleted).map(|since| since.spot)
     }
 }
 
+/// A row that the ledger has, with its key; None where it is damaged.
+fn restored<'k>(rows: &mut RowsBuilder, key: &'k [u8], value: &[u8]) -> Outcome<Option<(&'k [u8], Since)>> {
+    let mut rest = value;
+    let head = take(&mut rest).filter(|[version, is_deleted]: &[u8; 2]| *version == VERSION && *is_deleted < 2);
+    let (Some((key, time)), Some([_, is_deleted])) = (key.split_last_chunk::<8>(), head) else { return Ok(None) };
+    let since = |spot| Since { time: i64::from_be_bytes(*time), spot, is_deleted: is_deleted == 1 };
+    Ok(rows.add(&mut rest)?.map(|spot| (key, since(spot))))
+}
+
 impl Station for History {
-    fn take(&mut self, input: StateInput<'_>, _: &dyn StateStore) -> Outcome<Given> {
+    fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
+        self.fetch(input.rows, input.side, store)?;
         match input.side {
             RIGHT => self.learn(input.rows, &mut given)?,
             _ => {
@@ -164,7 +278,7 @@ impl Station for History {
         false
     }
 
-    fn changes(&mut self, _: BatchEnd, _: &dyn StateStore) -> Outcome<Changed> {
+    fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed> {
         let cells = self.rows.cells();
         let value = |since: &Since| {
             let mut value = vec![VERSION, u8::from(since.is_deleted)];
@@ -172,13 +286,22 @@ impl Station for History {
             value
         };
         let change = |(key, time): (Box<[u8]>, i64)| {
-            let all = self.known.get(&key).map_or(&[][..], Vec::as_slice);
+            let all = self.known.get(&key).map_or(&[][..], |known| known.rows.as_slice());
             let value = all.binary_search_by_key(&time, |since| since.time).ok().map(|place| value(&all[place]));
             StateChange { key: [&*key, &time.to_be_bytes()[..]].concat().into(), value, due: None }
         };
         let mut changes: Vec<StateChange> = std::mem::take(&mut self.changed).into_iter().map(change).collect();
         // In the order in which the ledger keeps them.
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
+        if self.stored_count != Some(self.count) {
+            self.stored_count = Some(self.count);
+            let value = Some((self.count as u64).to_le_bytes().to_vec());
+            changes.insert(0, StateChange { key: Box::default(), value, due: None });
+        }
+        self.batch += 1;
+        if store.keeps(&self.name) {
+            self.evict(end.unsealed)?;
+        }
         Ok(Changed { changes, ..Changed::default() })
     }
 
@@ -214,8 +337,7 @@ mod tests {
             most: 50,
             in_memory: usize::MAX,
         });
-        let (known, changed) = (FxHashMap::default(), FxHashSet::default());
-        History { name: "named".into(), plan, history, known, count: 0, rows: Rows::new(&[]), changed }
+        History::open("named", &plan, history, &crate::state::NoState).unwrap()
     }
 
     proptest! {
@@ -246,7 +368,93 @@ mod tests {
                     }
                 }
                 prop_assert_eq!(count.held, i64::try_from(station.count).unwrap());
-                prop_assert_eq!(station.count, station.known.values().map(Vec::len).sum::<usize>());
+                prop_assert_eq!(station.count, station.known.values().map(|known| known.rows.len()).sum::<usize>());
+            }
+        }
+    }
+
+    fn column(name: &str, ty: crate::types::SqlType) -> crate::columns::OutputColumn {
+        crate::columns::OutputColumn { name: name.into(), ty, nullable: true, limit: None }
+    }
+
+    /// Of rows with a key, a time and a number; so many have room in memory.
+    fn keyed(in_memory: usize) -> Arc<ReferencePlan> {
+        use crate::types::SqlType;
+        let key = (column("lock_id", SqlType::Integer), "lock_id".to_string());
+        let side = |columns| JoinSide { event: "lock".into(), columns, key: vec![key.clone()] };
+        let plan = history(20).plan;
+        Arc::new(ReferencePlan {
+            sides: [side(Vec::new()), side(vec![column("n", SqlType::Integer)])],
+            time: Some(2),
+            most: 100_000,
+            in_memory,
+            ..Arc::unwrap_or_clone(plan)
+        })
+    }
+
+    fn rows(given: &[(i32, i64, i32)]) -> RecordBatch {
+        use crate::types::SqlType;
+        use arrow_array::{Int32Array, TimestampMicrosecondArray};
+        let columns =
+            [column("n", SqlType::Integer), column("key", SqlType::Integer), column("@time", SqlType::Timestamptz)];
+        let times = TimestampMicrosecondArray::from_iter_values(given.iter().map(|row| row.1)).with_timezone("UTC");
+        let numbers: Int32Array = given.iter().map(|row| Some(row.2)).collect();
+        let keys: Int32Array = given.iter().map(|row| Some(row.0)).collect();
+        super::super::rows::batch_of(&columns, vec![Arc::new(numbers), Arc::new(keys), Arc::new(times)], given.len())
+            .unwrap()
+    }
+
+    proptest! {
+        /// Rows come from memory and from the ledger, also after a restart.
+        #[test]
+        fn the_row_of_a_time_is_found_however_few_have_room(
+            parts in prop::collection::vec(
+                (prop::collection::vec((0..9_i32, 0_i64..100), 1..6), any::<bool>(), prop::bool::weighted(0.15)),
+                1..30,
+            ),
+            room in prop_oneof![1 => Just(usize::MAX), 3 => 1..6_usize],
+            behind in 0..4_usize,
+        ) {
+            use arrow_array::types::Int32Type;
+            use crate::state::testing::Store;
+            let plan = keyed(room);
+            let mut store = Store::behind(behind);
+            let mut station = History::open("named", &plan, 20, &store).unwrap();
+            let mut all: BTreeMap<i32, BTreeMap<i64, i32>> = BTreeMap::new();
+            let mut held = 0;
+            for (number, (part, is_last, again)) in (0_i32..).zip(parts) {
+                let given: Vec<(i32, i64, i32)> = part.iter().map(|(key, time)| (*key, *time, number)).collect();
+                for (key, time, n) in &given {
+                    all.entry(*key).or_default().insert(*time, *n);
+                }
+                let batch = rows(&given);
+                let watermarks = vec![0; given.len()];
+                let input = StateInput { rows: &batch, watermarks: &watermarks, now: 0, side: RIGHT, reading: 0, marks: None };
+                held += station.take(input, &store).unwrap().count.held;
+                prop_assert_eq!(held, i64::try_from(station.count).unwrap());
+                if is_last {
+                    let changed = station.changes(store.end(0), &store).unwrap();
+                    store.stage(changed);
+                }
+                if is_last && again {
+                    store.seal_all();
+                    station = History::open("named", &plan, 20, &store).unwrap();
+                    prop_assert_eq!(held, i64::try_from(station.count).unwrap());
+                }
+            }
+            for (key, times) in &all {
+                let asked = rows(&[(*key, 0, 0)]);
+                station.fetch(&asked, RIGHT, &store).unwrap();
+                let mut bytes = Vec::new();
+                assert!(write_key(&key_cells(&plan.sides[RIGHT], &asked), 0, &mut bytes));
+                let newest = *times.keys().next_back().unwrap();
+                for time in newest - 20..=newest + 5 {
+                    let expected = times.range(..=time).next_back().map(|(_, n)| *n);
+                    let found = station.find(&bytes, time).map(|spot| {
+                        station.rows.gather(&[Some(spot)]).unwrap()[0].as_primitive::<Int32Type>().value(0)
+                    });
+                    prop_assert_eq!(found, expected, "key {} at {}", key, time);
+                }
             }
         }
     }

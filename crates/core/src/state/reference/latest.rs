@@ -15,7 +15,7 @@ use super::super::{
     damaged,
 };
 use super::rows::{RowCells, Rows, RowsBuilder, Spot};
-use super::{Found, ReferencePlan};
+use super::{Found, ReferencePlan, stored_count};
 use crate::batch::StationCount;
 use crate::failure::{Failure, Outcome};
 use crate::plan::transform::RowFault;
@@ -67,12 +67,7 @@ impl Latest {
         prefix: &'static [u8],
         store: &dyn StateStore,
     ) -> Outcome<Self> {
-        let stored = store.values(name, &[prefix])?.into_iter().next().flatten();
-        let stored_count = match stored.as_deref().map(|mut value| take(&mut value)) {
-            None => None,
-            Some(Some(bytes)) => Some(usize::try_from(u64::from_le_bytes(bytes)).map_err(|_| damaged(name))?),
-            Some(None) => return Err(damaged(name)),
-        };
+        let stored_count = stored_count(name, prefix, store)?;
         let mut latest = Self {
             name: name.to_string(),
             plan: Arc::clone(plan),
@@ -331,12 +326,6 @@ fn restored(rows: &mut RowsBuilder, value: &[u8], used: u64) -> Outcome<Option<K
     Ok(rows.add(&mut rest)?.map(|spot| Known { time, spot, reading: 0, used }))
 }
 
-/// The first key after all those that begin with a prefix, whose last byte is not the highest.
-fn after_prefix(prefix: &[u8]) -> Option<Box<[u8]>> {
-    let (last, first) = prefix.split_last()?;
-    Some([first, &[last.saturating_add(1)]].concat().into())
-}
-
 impl Station for Latest {
     fn take(&mut self, input: StateInput<'_>, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
@@ -386,7 +375,7 @@ impl Station for Latest {
             let value = Some((self.count as u64).to_le_bytes().to_vec());
             changes.insert(0, StateChange { key: self.prefix.into(), value, due: None });
         }
-        let all = KeyRange { from: self.prefix.into(), to: after_prefix(self.prefix) };
+        let all = KeyRange::beginning_with(self.prefix);
         let gone = if std::mem::take(&mut self.is_cleared) { vec![all] } else { Vec::new() };
         self.batch += 1;
         let batch = self.batch;

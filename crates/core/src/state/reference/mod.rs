@@ -13,8 +13,9 @@ use std::sync::Arc;
 use arrow_array::{RecordBatch, UInt32Array};
 use arrow_select::take::take_record_batch;
 
+use super::cell::take;
 use super::join::{JoinPlan, JoinSide, LEFT, RIGHT, key_cells, write_key};
-use super::{Given, StateStore, Station};
+use super::{Given, StateStore, Station, damaged};
 use crate::columns::OutputColumn;
 use crate::failure::{Failure, Outcome};
 use crate::plan::Transform;
@@ -41,6 +42,13 @@ pub(super) fn open(name: &str, plan: &Arc<ReferencePlan>, store: &dyn StateStore
         (None, Some(wait)) => Box::new(waiting::Patient::open(name, plan, wait, store)?),
         (None, None) => Box::new(latest::Latest::open(name, plan, &[], store)?),
     })
+}
+
+/// How many rows the ledger has, which stands under a key of its own; None where an earlier version kept them.
+fn stored_count(name: &str, key: &[u8], store: &dyn StateStore) -> Outcome<Option<usize>> {
+    let Some(value) = store.values(name, &[key])?.into_iter().next().flatten() else { return Ok(None) };
+    let count = take(&mut value.as_slice()).map(u64::from_le_bytes).and_then(|count| usize::try_from(count).ok());
+    count.map(Some).ok_or_else(|| damaged(name))
 }
 
 /// Looks rows of an event up.
@@ -72,7 +80,7 @@ pub struct ReferencePlan {
     pub ahead: i64,
     /// How many rows may be remembered at a time.
     pub most: usize,
-    /// How many of them may be in memory, about: others are looked up in the ledger. Of lists and histories all are.
+    /// How many of them may be in memory, about: others are looked up in the ledger. Of lists all are.
     pub in_memory: usize,
 }
 

@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use super::due::{end_key, session_key};
+use super::shape::SessionShape;
 use super::{WindowPlan, WindowShape};
 use crate::state::StateChange;
 use crate::state::cell::take;
@@ -26,6 +28,15 @@ pub(in crate::state) struct Group {
     is_changed: bool,
     /// Whether the ledger has it.
     is_stored: bool,
+    /// Of a session, under which end the ledger has it in the order by ends.
+    due: Option<i64>,
+}
+
+impl Group {
+    /// Whether it may leave memory: it is as the ledger has it, and has not been asked for lately.
+    pub(super) fn may_go(&self, age: u64, batch: u64) -> bool {
+        !self.is_changed && self.used + age <= batch
+    }
 }
 
 /// How far windows and their groups reach, in the order of both.
@@ -42,11 +53,12 @@ pub(super) enum Bound {
 #[derive(Default)]
 pub(super) struct Groups {
     windows: BTreeMap<i64, HashMap<Box<[u8]>, usize>>,
-    sessions: HashMap<Box<[u8]>, Vec<usize>>,
-    groups: Vec<Option<Group>>,
+    /// Where some sessions are in the ledger alone, all those of these keys are here.
+    pub(super) sessions: HashMap<Box<[u8]>, Vec<usize>>,
+    pub(super) groups: Vec<Option<Group>>,
     /// For each group what is kept for each call.
     partial: Vec<Partial>,
-    free: Vec<usize>,
+    pub(super) free: Vec<usize>,
     changed: Vec<usize>,
     /// Keys in the ledger of groups that are not there any more.
     gone: Vec<Box<[u8]>>,
@@ -59,7 +71,15 @@ pub(super) struct Groups {
     /// Whether some groups are in the ledger alone.
     pub(super) is_partial: bool,
     /// The number of the batch that is being staged, in this process.
-    batch: u64,
+    pub(super) batch: u64,
+    /// Whether they are sessions, which the ledger keeps in another order.
+    is_of_sessions: bool,
+    /// Of sessions, whether the ledger also keeps them by their ends.
+    is_indexed: bool,
+    /// No session that is in the ledger alone ends before this.
+    pub(super) cold_from: Option<i64>,
+    /// Where the session ends that ends last.
+    latest: i64,
 }
 
 impl Groups {
@@ -70,7 +90,7 @@ impl Groups {
 
     /// How many windows there are; each session is one.
     pub(super) fn windows(&self) -> usize {
-        self.windows.len() + self.sessions.values().map(Vec::len).sum::<usize>()
+        if self.is_of_sessions { self.count } else { self.windows.len() }
     }
 
     /// Where the window that ends first ends.
@@ -79,7 +99,10 @@ impl Groups {
             WindowShape::Fixed(fixed) => {
                 self.windows.first_key_value().map(|(start, _)| start.saturating_add(fixed.length))
             }
-            WindowShape::Session(_) => self.groups.iter().flatten().map(|group| shape.end_of(group)).min(),
+            WindowShape::Session(_) => {
+                let own = self.groups.iter().flatten().map(|group| shape.end_of(group)).min();
+                own.into_iter().chain(self.cold_from.filter(|_| self.is_partial)).min()
+            }
         }
     }
 
@@ -89,6 +112,7 @@ impl Groups {
             WindowShape::Fixed(fixed) => {
                 self.windows.last_key_value().map(|(start, _)| start.saturating_add(fixed.length))
             }
+            WindowShape::Session(_) if self.is_partial => Some(self.latest),
             WindowShape::Session(_) => self.groups.iter().flatten().map(|group| shape.end_of(group)).max(),
         }
     }
@@ -113,7 +137,11 @@ impl Groups {
     /// Opens a session that begins with an event of a time; gives its place.
     pub(super) fn open_session(&mut self, plan: &WindowPlan, time: i64, key: &[u8]) -> usize {
         self.count += 1;
-        let place = self.open(plan, time, key);
+        self.place_session(plan, time, key)
+    }
+
+    fn place_session(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
+        let place = self.open(plan, start, key);
         self.sessions.entry(key.into()).or_default().push(place);
         place
     }
@@ -121,7 +149,8 @@ impl Groups {
     fn open(&mut self, plan: &WindowPlan, start: i64, key: &[u8]) -> usize {
         let (events, used) = (0, self.batch);
         let key = key.into();
-        let group = Some(Group { start, last: start, key, events, used, is_changed: false, is_stored: false });
+        let (is_changed, is_stored, due) = (false, false, None);
+        let group = Some(Group { start, last: start, key, events, used, is_changed, is_stored, due });
         let fresh = plan.calls.iter().map(|call| call.start());
         match self.free.pop() {
             Some(place) => {
@@ -149,7 +178,10 @@ impl Groups {
         group.last = group.last.max(time);
         if time < group.start {
             if std::mem::take(&mut group.is_stored) {
-                self.gone.push(stored_key(group.start, &group.key));
+                self.gone.push(session_key(group.start, &group.key));
+            }
+            if let Some(due) = group.due.take() {
+                self.gone.push(end_key(due, group.start, &group.key));
             }
             group.start = time;
         }
@@ -158,11 +190,9 @@ impl Groups {
     /// Makes one session of two of one key: `into` takes what `from` has.
     pub(super) fn merge_sessions(&mut self, plan: &WindowPlan, into: usize, from: usize) {
         let Some(taken) = self.groups[from].take() else { return };
-        if taken.is_stored {
-            self.gone.push(stored_key(taken.start, &taken.key));
-        }
         self.count -= 1;
         self.events -= taken.events;
+        self.forget_stored(&taken);
         self.extend_session(into, taken.start);
         self.extend_session(into, taken.last);
         self.touch(into, taken.events);
@@ -175,6 +205,61 @@ impl Groups {
             all.retain(|place| *place != from);
         }
         self.merged.push((from, into));
+    }
+
+    /// The ledger does not have a group any more.
+    fn forget_stored(&mut self, group: &Group) {
+        if let Some(due) = group.due {
+            self.gone.push(end_key(due, group.start, &group.key));
+        }
+        match (group.is_stored, self.is_of_sessions) {
+            (true, true) => self.gone.push(session_key(group.start, &group.key)),
+            // Where some are in the ledger alone, all of a window are removed at once.
+            (true, false) if !self.is_partial => self.gone.push(stored_key(group.start, &group.key)),
+            _ => {}
+        }
+    }
+
+    /// They are sessions.
+    pub(super) fn of_sessions(&mut self) {
+        self.is_of_sessions = true;
+        self.latest = i64::MIN;
+    }
+
+    /// So many sessions with so many events are in the ledger alone, the last of which ends at a moment.
+    pub(super) fn keep_apart(&mut self, (count, events): (usize, u64), latest: i64) {
+        (self.count, self.events, self.latest) = (count, events, latest);
+        (self.is_partial, self.is_indexed) = (true, true);
+    }
+
+    /// What is kept beside sessions: where the last one ends, and whether the ledger also has them by their ends.
+    pub(super) fn of_ends(&self) -> Option<(i64, bool)> {
+        self.is_of_sessions.then_some((self.latest, self.is_indexed))
+    }
+
+    /// Finds where the last session ends.
+    pub(super) fn note_latest(&mut self, shape: SessionShape) {
+        let ends = self.groups.iter().flatten().map(|group| group.last.saturating_add(shape.gap));
+        self.latest = ends.max().unwrap_or(i64::MIN);
+    }
+
+    /// All groups are written again.
+    pub(super) fn rewrite(&mut self) {
+        for (place, group) in self.groups.iter_mut().enumerate() {
+            if let Some(group) = group {
+                (group.is_changed, group.is_stored) = (true, false);
+                // The ledger has it as it was.
+                group.used = self.batch;
+                self.changed.push(place);
+            }
+        }
+    }
+
+    /// From now on the ledger also keeps sessions by their ends: there are more than memory has room for.
+    pub(super) fn index(&mut self) {
+        if !std::mem::replace(&mut self.is_indexed, true) {
+            self.rewrite();
+        }
     }
 
     /// The group that has what a group had when a row was placed there.
@@ -259,9 +344,7 @@ impl Groups {
             }
             let Self { windows, groups, free, is_partial, batch, .. } = self;
             for (place, slot) in groups.iter_mut().enumerate() {
-                let Some(group) = slot.take_if(|group| !group.is_changed && group.used + age <= *batch) else {
-                    continue;
-                };
+                let Some(group) = slot.take_if(|group| group.may_go(age, *batch)) else { continue };
                 if let Some(window) = windows.get_mut(&group.start) {
                     window.remove(&group.key);
                 }
@@ -322,10 +405,7 @@ impl Groups {
                     self.sessions.remove(&group.key);
                 }
             }
-            // Where some are in the ledger alone, all of a window are removed at once.
-            if group.is_stored && !self.is_partial {
-                self.gone.push(stored_key(group.start, &group.key));
-            }
+            self.forget_stored(&group);
             self.free.push(*place);
         }
     }
@@ -341,13 +421,29 @@ impl Groups {
             let Some(group) = self.groups[place].as_mut().filter(|g| g.is_changed) else { continue };
             group.is_changed = false;
             group.is_stored = true;
+            let key = match plan.shape {
+                WindowShape::Fixed(_) => stored_key(group.start, &group.key),
+                WindowShape::Session(shape) => {
+                    let end = group.last.saturating_add(shape.gap);
+                    self.latest = self.latest.max(end);
+                    if self.is_indexed && group.due != Some(end) {
+                        if let Some(due) = group.due.replace(end) {
+                            let key = end_key(due, group.start, &group.key);
+                            changes.push(StateChange { key, value: None, due: None });
+                        }
+                        let key = end_key(end, group.start, &group.key);
+                        changes.push(StateChange { key, value: Some(Vec::new()), due: None });
+                    }
+                    session_key(group.start, &group.key)
+                }
+            };
             let mut value = vec![VERSION];
             value.extend(group.events.to_le_bytes());
             if matches!(plan.shape, WindowShape::Session(_)) {
                 value.extend(group.last.to_le_bytes());
             }
             partial.iter().for_each(|partial| partial.write(&mut value));
-            changes.push(StateChange { key: stored_key(group.start, &group.key), value: Some(value), due: None });
+            changes.push(StateChange { key, value: Some(value), due: None });
         }
         // In the order in which the ledger keeps them. A key that a session left and another one took is kept.
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key).then(b.value.is_some().cmp(&a.value.is_some())));
@@ -356,12 +452,10 @@ impl Groups {
     }
 
     /// Takes in what an earlier run has kept, and gives its place; None where it is damaged.
-    pub(super) fn restore(&mut self, plan: &WindowPlan, key: &[u8], value: &[u8]) -> Option<usize> {
-        let mut rest = key;
-        let start = i64::from_be_bytes(take(&mut rest)?);
+    pub(super) fn restore(&mut self, plan: &WindowPlan, start: i64, key: &[u8], value: &[u8]) -> Option<usize> {
         let is_session = matches!(plan.shape, WindowShape::Session(_));
         let place =
-            if is_session { self.open_session(plan, start, rest) } else { self.place_in_window(plan, start, rest) };
+            if is_session { self.place_session(plan, start, key) } else { self.place_in_window(plan, start, key) };
         let mut value = value;
         if take::<1>(&mut value)? != [VERSION] {
             return None;
@@ -375,6 +469,9 @@ impl Groups {
         if let Some(group) = &mut self.groups[place] {
             (group.events, group.last) = (events, last);
             group.is_stored = true;
+            if let WindowShape::Session(shape) = plan.shape {
+                group.due = self.is_indexed.then(|| last.saturating_add(shape.gap));
+            }
         }
         value.is_empty().then_some(place)
     }

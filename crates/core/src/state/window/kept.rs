@@ -9,14 +9,14 @@ use arrow_array::cast::AsArray as _;
 use arrow_array::types::TimestampMicrosecondType;
 use arrow_array::{Array as _, RecordBatch};
 
-use super::groups::{Bound, stored_key};
+use super::groups::{Bound, Groups, stored_key};
 use super::{FixedShape, WindowPlan, WindowShape, Windows};
 use crate::failure::Outcome;
 use crate::state::cell::{Cells, take};
 use crate::state::{KeyRange, NEVER, StateStore, damaged};
 
 /// So many groups are read from the ledger and given on at a time.
-const PORTION: usize = if cfg!(test) { 3 } else { 16_384 };
+pub(super) const PORTION: usize = if cfg!(test) { 3 } else { 16_384 };
 
 /// What the empty key tells.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -25,21 +25,33 @@ pub(super) struct Reached {
     pub closed: i64,
     /// How many groups are open, and how many events they have; None where an earlier version kept them.
     pub open: Option<(usize, u64)>,
+    /// Of sessions, where the last one ends, and whether the ledger also has them by their ends.
+    pub sessions: Option<(i64, bool)>,
 }
 
 impl Reached {
     pub(super) fn read(mut bytes: &[u8]) -> Option<Self> {
         let closed = i64::from_le_bytes(take(&mut bytes)?);
         if bytes.is_empty() {
-            return Some(Self { closed, open: None });
+            return Some(Self { closed, open: None, sessions: None });
         }
         let count = usize::try_from(u64::from_le_bytes(take(&mut bytes)?)).ok()?;
-        Some(Self { closed, open: Some((count, u64::from_le_bytes(take(&mut bytes)?))) })
+        let open = Some((count, u64::from_le_bytes(take(&mut bytes)?)));
+        let sessions = match bytes.is_empty() {
+            true => None,
+            false => Some((i64::from_le_bytes(take(&mut bytes)?), take(&mut bytes)? == [1])),
+        };
+        Some(Self { closed, open, sessions })
     }
 
     pub(super) fn write(self) -> Vec<u8> {
         let (count, events) = self.open.unwrap_or_default();
-        [self.closed.to_le_bytes(), (count as u64).to_le_bytes(), events.to_le_bytes()].concat()
+        let mut bytes = [self.closed.to_le_bytes(), (count as u64).to_le_bytes(), events.to_le_bytes()].concat();
+        if let Some((latest, is_indexed)) = self.sessions {
+            bytes.extend(latest.to_le_bytes());
+            bytes.push(u8::from(is_indexed));
+        }
+        bytes
     }
 }
 
@@ -63,10 +75,14 @@ impl Windows {
             (windows.closed, windows.given) = (reached.closed, reached.closed);
             windows.stored = Some(reached);
         }
-        let fixed = windows.fixed_shape();
+        if let WindowShape::Session(shape) = windows.plan.shape {
+            let reached = windows.stored;
+            windows.open_sessions(shape, reached, store)?;
+            return Ok(windows);
+        }
         let too_many = windows.stored.and_then(|reached| reached.open).filter(|(n, _)| *n > windows.plan.in_memory);
-        match (too_many, fixed) {
-            (Some((count, events)), Some(_)) if store.keeps(name) => {
+        match too_many {
+            Some((count, events)) if store.keeps(name) => {
                 (windows.groups.count, windows.groups.events) = (count, events);
                 windows.groups.is_partial = true;
                 windows.find_windows(store)?;
@@ -75,20 +91,13 @@ impl Windows {
                 let Self { groups, plan, .. } = &mut windows;
                 store.each(name, &mut |key, value| match key.is_empty() {
                     true => Ok(()),
-                    false => groups.restore(plan, key, value).map(|_| ()).ok_or_else(|| damaged(name)),
+                    false => restore(groups, plan, key, value).map(|_| ()).ok_or_else(|| damaged(name)),
                 })?;
                 groups.count_all();
                 windows.evict(0, store);
             }
         }
         Ok(windows)
-    }
-
-    fn fixed_shape(&self) -> Option<FixedShape> {
-        match self.plan.shape {
-            WindowShape::Fixed(shape) => Some(shape),
-            WindowShape::Session(_) => None,
-        }
     }
 
     /// Finds where the windows begin that the ledger has.
@@ -107,7 +116,11 @@ impl Windows {
 
     /// Takes the groups into memory that rows belong to.
     pub(super) fn fetch(&mut self, rows: &RecordBatch, store: &dyn StateStore) -> Outcome<()> {
-        let Some(shape) = self.fixed_shape().filter(|_| self.groups.is_partial) else { return Ok(()) };
+        let shape = match self.plan.shape {
+            _ if !self.groups.is_partial => return Ok(()),
+            WindowShape::Fixed(shape) => shape,
+            WindowShape::Session(shape) => return self.fetch_sessions(shape, rows, store),
+        };
         let plan = Arc::clone(&self.plan);
         let columns = rows.columns();
         let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
@@ -130,15 +143,17 @@ impl Windows {
         let found = store.values(&self.name, &unknown.iter().map(|key| &**key).collect::<Vec<_>>())?;
         for (key, value) in unknown.iter().zip(found) {
             let Some(value) = value else { continue };
-            self.groups.restore(&plan, key, &value).ok_or_else(|| damaged(&self.name))?;
+            restore(&mut self.groups, &plan, key, &value).ok_or_else(|| damaged(&self.name))?;
         }
         Ok(())
     }
 
     /// The groups of windows that have closed, in the order of their windows and keys; a part of them where more follow.
     pub(super) fn over(&mut self, store: &dyn StateStore) -> Outcome<(Vec<usize>, bool)> {
-        let Some(shape) = self.fixed_shape().filter(|_| self.groups.is_partial) else {
-            return Ok((self.groups.ending(self.closed, self.plan.shape), false));
+        let shape = match self.plan.shape {
+            WindowShape::Session(shape) => return self.sessions_over(shape, store),
+            WindowShape::Fixed(shape) if self.groups.is_partial => shape,
+            WindowShape::Fixed(_) => return Ok((self.groups.ending(self.closed, self.plan.shape), false)),
         };
         let (given, closed) = (self.given, self.closed);
         let (groups, window) = (&self.groups, self.plan.shape);
@@ -158,7 +173,7 @@ impl Windows {
         for (key, value) in &part {
             let (start, rest) = start_of(key).zip(key.get(8..)).ok_or_else(|| damaged(&self.name))?;
             if self.groups.find(start, rest).is_none() {
-                over.push(self.groups.restore(&plan, key, value).ok_or_else(|| damaged(&self.name))?);
+                over.push(restore(&mut self.groups, &plan, key, value).ok_or_else(|| damaged(&self.name))?);
             }
         }
         let bound = match part.last().filter(|_| part.len() == PORTION) {
@@ -182,22 +197,35 @@ impl Windows {
     }
 
     /// All that has closed was given on.
-    pub(super) fn closed_all(&mut self) {
-        let Some(closing) = self.closing.take() else { return };
-        if let Some(shape) = self.fixed_shape() {
-            self.groups.forget_windows(self.closed.saturating_sub(shape.length));
-        }
+    pub(super) fn closed_all(&mut self, store: &dyn StateStore) -> Outcome<()> {
+        let shape = match self.plan.shape {
+            WindowShape::Fixed(shape) => shape,
+            WindowShape::Session(_) => return self.sessions_closed(store),
+        };
+        let Some(closing) = self.closing.take() else { return Ok(()) };
+        self.groups.forget_windows(self.closed.saturating_sub(shape.length));
         self.gone.extend(closing.all);
         // What is in memory is all there is.
         self.groups.is_partial = self.groups.in_memory() < self.groups.count;
+        Ok(())
     }
 
     /// Lets groups leave memory that are in the ledger, where there are too many.
     pub(super) fn evict(&mut self, unsealed: u64, store: &dyn StateStore) {
-        if self.fixed_shape().is_some() && store.keeps(&self.name) {
-            self.groups.evict(self.plan.in_memory, unsealed);
+        if !store.keeps(&self.name) {
+            return;
+        }
+        match self.plan.shape {
+            WindowShape::Fixed(_) => self.groups.evict(self.plan.in_memory, unsealed),
+            WindowShape::Session(shape) => self.groups.evict_sessions(shape, self.plan.in_memory, unsealed),
         }
     }
+}
+
+/// Takes in a group of a window of one length.
+fn restore(groups: &mut Groups, plan: &WindowPlan, key: &[u8], value: &[u8]) -> Option<usize> {
+    let (start, rest) = key.split_first_chunk::<8>()?;
+    groups.restore(plan, i64::from_be_bytes(*start), rest, value)
 }
 
 /// Where the window of a key in the ledger begins.
@@ -243,6 +271,6 @@ mod tests {
         let ranges = closing_ranges(FixedShape { length: 10, every: 10 }, given, closed);
         let is_in = |start: &i64| ranges.iter().any(|range| range.has(&stored_key(*start, b"LK1")));
         assert!(has.iter().all(is_in), "{ranges:?}");
-        assert!(!lacks.iter().any(|start| is_in(start)), "{ranges:?}");
+        assert!(!lacks.iter().any(is_in), "{ranges:?}");
     }
 }

@@ -1,5 +1,6 @@
 //! Windows: events are gathered by time and group, and each group gives one row.
 
+mod due;
 mod explain;
 mod give;
 mod groups;
@@ -48,7 +49,7 @@ pub struct WindowPlan {
     pub ahead: i64,
     /// How many groups may be open at a time.
     pub most: usize,
-    /// How many of them may be in memory, about: others are looked up in the ledger. Of sessions all are.
+    /// How many of them may be in memory, about: others are looked up in the ledger.
     pub in_memory: usize,
 }
 

@@ -31,6 +31,8 @@ pub(in crate::state) struct Windows {
     pub(super) stored: Option<Reached>,
     /// What closes at the end of the batch, while it is given on.
     pub(super) closing: Option<Closing>,
+    /// Of sessions, what of the ledger is still to be given on.
+    pub(super) ending: Option<KeyRange>,
     /// Keys in the ledger of windows that were given on.
     pub(super) gone: Vec<KeyRange>,
 }
@@ -51,6 +53,7 @@ impl Windows {
             given: NEVER,
             stored: None,
             closing: None,
+            ending: None,
             gone: Vec::new(),
         }
     }
@@ -197,7 +200,7 @@ impl Station for Windows {
 
     fn end(&mut self, watermark: i64, all: bool, store: &dyn StateStore) -> Outcome<Given> {
         let mut given = Given { count: StationCount::new(self.name.as_str()), ..Given::default() };
-        let is_first = self.closing.is_none();
+        let is_first = self.closing.is_none() && self.ending.is_none();
         if is_first {
             self.closed = self.closing_at(watermark, all);
         }
@@ -215,7 +218,7 @@ impl Station for Windows {
         self.groups.drop_all(&over);
         given.has_more = has_more;
         if !has_more {
-            self.closed_all();
+            self.closed_all(store)?;
             self.given = self.closed;
         }
         given.count.merged = leaving;
@@ -229,8 +232,13 @@ impl Station for Windows {
     }
 
     fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed> {
+        let is_over = self.groups.count > self.plan.in_memory && store.keeps(&self.name);
+        if is_over && matches!(self.plan.shape, WindowShape::Session(_)) {
+            self.groups.index();
+        }
         let mut changes = self.groups.changes(&self.plan);
-        let reached = Reached { closed: self.closed, open: Some((self.groups.count, self.groups.events)) };
+        let open = Some((self.groups.count, self.groups.events));
+        let reached = Reached { closed: self.closed, open, sessions: self.groups.of_ends() };
         if self.stored != Some(reached) {
             self.stored = Some(reached);
             changes.insert(0, StateChange { key: Box::default(), value: Some(reached.write()), due: None });

@@ -1,0 +1,2 @@
+-- The ledger, version 9: windows and references keep how many groups and rows there are beside them. The tables are the same, but
+-- earlier versions would not understand what is in them.
