@@ -140,16 +140,19 @@ impl History {
             self.in_memory += known.rows.len();
             self.known.insert(key, known);
         }
-        Ok(())
+        self.tidy()
     }
 
     /// Lets the rows of keys leave memory that are in the ledger, those first that were not asked for longest, where there
     /// are too many.
     fn evict(&mut self, unsealed: u64) -> Outcome<()> {
         let (most, batch) = (self.plan.in_memory, self.batch);
-        // A batch is not sealed itself before it ends.
+        if self.in_memory <= most {
+            return Ok(());
+        }
+        // A batch is not sealed itself before it ends. Room is made for more than one batch.
         for age in [64, 16, unsealed + 2] {
-            if self.in_memory <= most {
+            if self.in_memory <= most / 4 * 3 {
                 break;
             }
             self.known.retain(|_, known| known.used + age > batch);

@@ -138,7 +138,7 @@ impl Latest {
             known.spot.block += first;
         }
         self.known.extend(fetched);
-        Ok(())
+        self.tidy()
     }
 
     /// How many rows are remembered.
@@ -181,7 +181,7 @@ impl Latest {
             return Ok(());
         }
         let batch = self.batch;
-        // A batch is not sealed itself before it ends.
+        // A batch is not sealed itself before it ends. Room is made for more than one batch.
         for age in [64, 16, unsealed + 2] {
             let before = self.known.len();
             self.known.retain(|_, known| known.used + age > batch);

@@ -243,9 +243,12 @@ impl Groups {
 
     /// Lets the sessions of whole groups leave memory that are in the ledger, where there are more than so many.
     pub(super) fn evict_sessions(&mut self, shape: SessionShape, most: usize, unsealed: u64) {
-        // A batch is not sealed itself before it ends.
+        if self.in_memory() <= most {
+            return;
+        }
+        // A batch is not sealed itself before it ends. Room is made for more than one batch.
         for age in [64, 16, unsealed + 2] {
-            if self.in_memory() <= most {
+            if self.in_memory() <= most / 4 * 3 {
                 return;
             }
             let Self { sessions, groups, free, is_partial, batch, cold_from, .. } = self;

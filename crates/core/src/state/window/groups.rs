@@ -337,9 +337,12 @@ impl Groups {
     /// Lets groups leave memory that are in the ledger, those first that were not asked for longest, where there are more than
     /// so many.
     pub(super) fn evict(&mut self, most: usize, unsealed: u64) {
-        // A batch is not sealed itself before it ends.
+        if self.in_memory() <= most {
+            return;
+        }
+        // A batch is not sealed itself before it ends. Room is made for more than one batch.
         for age in [64, 16, unsealed + 2] {
-            if self.in_memory() <= most {
+            if self.in_memory() <= most / 4 * 3 {
                 return;
             }
             let Self { windows, groups, free, is_partial, batch, .. } = self;
