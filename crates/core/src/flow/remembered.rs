@@ -416,11 +416,18 @@ impl<'a> Memory<'a> {
         held.unwrap_or_else(|| one.sources.iter().map(newest).max().unwrap_or(NEVER))
     }
 
-    /// Ends a batch, or everything: what closes goes on.
+    /// Ends a batch, or everything: what closes goes on. It may be much, and comes in parts: after each of them `taken` may take
+    /// it out of the sink.
     ///
     /// # Errors
-    /// Where what was kept cannot be read.
-    pub fn end(&mut self, walk: &Walk<'_>, ending: Ending, sink: &mut impl MemorySink) -> Outcome<()> {
+    /// Where what was kept cannot be read, or `taken` fails.
+    pub fn end<S: MemorySink>(
+        &mut self,
+        walk: &Walk<'_>,
+        ending: Ending,
+        sink: &mut S,
+        mut taken: impl FnMut(&mut S) -> Outcome<()>,
+    ) -> Outcome<()> {
         let events: Vec<usize> = self.stations.keys().copied().collect();
         for event in events {
             let reached = self.watermark(event);
@@ -444,6 +451,7 @@ impl<'a> Memory<'a> {
                 has_more = given.has_more;
                 self.made(walk, event, (None, Vec::new(), passed), given, sink)?;
                 self.pass_waiting(walk, passed, sink)?;
+                taken(sink)?;
             }
         }
         Ok(())

@@ -460,5 +460,5 @@ fn prepared(call: BoundCall, text: &EmbeddedText, items: &mut Vec<SelectItem>) -
         (put("argument", expr), ty)
     });
     let filter = call.filter.map(|expr| put("filter", expr));
-    AggregateCall { kind: call.kind, argument, filter, share: call.share, text: call.text }
+    AggregateCall { kind: call.kind, argument, filter, share: call.share, most: call.most, text: call.text }
 }

@@ -202,7 +202,7 @@ pub fn rehearse_fitting<'c>(
     for (meeting, memory) in &mut memories {
         let Some(memory) = memory else { continue };
         work.arrival = plan.arrivals.iter().position(|a| a.label == meetings[*meeting].first().label).unwrap_or(0);
-        memory.end(&walk, Ending::Everything, &mut work)?;
+        memory.end(&walk, Ending::Everything, &mut work, |_| Ok(()))?;
     }
     work.finish(now)
 }

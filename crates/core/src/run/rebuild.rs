@@ -278,7 +278,7 @@ impl Recollection<'_> {
     /// Ends the batch: what closed then closes.
     pub(super) fn end<'p>(&mut self, walk: &Walk<'p>) -> Outcome<FlowResults<'p>> {
         let mut results = FlowResults::new(walk.plan);
-        self.memory.end(walk, Ending::Batch, &mut results)?;
+        self.memory.end(walk, Ending::Batch, &mut results, |_| Ok(()))?;
         self.scratch.apply(self.memory.changes(walk.now, 0)?);
         drop(self.memory.take_marks());
         Ok(results)

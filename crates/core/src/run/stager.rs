@@ -132,8 +132,10 @@ impl<'a> Stager<'a> {
             let walk = walk(self.shared, self.folders, &batch);
             let mut results = FlowResults::new(self.shared.plan);
             let ending = if caught_up { Ending::CaughtUp } else { Ending::Batch };
-            memory.end(&walk, ending, &mut results)?;
-            batch.add_results(results)?;
+            let plan = self.shared.plan;
+            memory.end(&walk, ending, &mut results, |results| {
+                batch.add_results(std::mem::replace(results, FlowResults::new(plan)))
+            })?;
             batch.state = memory.changes(walk.now, batch.identity.number)?;
             batch.marks = Some(memory.take_marks());
         }

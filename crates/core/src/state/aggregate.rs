@@ -107,8 +107,15 @@ pub const AGGREGATES: &[Aggregate] = &[
     Aggregate {
         name: "json_agg",
         kind: AggregateKind::List,
-        form: "json_agg(x)",
-        help: "the values as a JSON list, by event time, without nulls; a group with more than 1,000 is a reject",
+        form: "json_agg(x), json_agg(x, 20)",
+        help: "the values as a JSON list, by event time, without nulls; a group with more than 1,000 is a reject. With a number, so \
+               many of them: those of the earliest events",
+    },
+    Aggregate {
+        name: "array_agg",
+        kind: AggregateKind::List,
+        form: "array_agg(x), array_agg(x, 20)",
+        help: "the same as json_agg: a JSON list",
     },
 ];
 
@@ -123,6 +130,8 @@ pub struct AggregateCall {
     pub filter: Option<usize>,
     /// The constant after the argument, for functions that have one.
     pub share: f64,
+    /// Of a list, how many values it has at most.
+    pub most: Option<usize>,
     /// How it is written.
     pub text: String,
 }
@@ -224,9 +233,15 @@ impl AggregateCall {
                 distinct.add_hash(stable_hash(&key));
             }
             Partial::Shares(shares) => shares.add(double(cells, row, self.scale())),
-            // One too many says that there are too many.
-            Partial::List(values) if values.len() <= LONGEST_LIST => values.push((time, cells.cell(row))),
-            Partial::List(_) => {}
+            Partial::List(values) => match self.most {
+                Some(limit) => {
+                    values.push((time, cells.cell(row)));
+                    keep_earliest(values, limit, 2 * limit);
+                }
+                // One too many says that there are too many.
+                None if values.len() <= LONGEST_LIST => values.push((time, cells.cell(row))),
+                None => {}
+            },
             // Welford, "Note on a method for calculating corrected sums of squares and products", 1962.
             Partial::Spread { count, mean, squares } => {
                 let value = double(cells, row, self.scale());
@@ -278,7 +293,10 @@ impl AggregateCall {
             (Partial::Shares(shares), Partial::Shares(other)) => shares.merge(other),
             (Partial::List(values), Partial::List(other)) => {
                 values.extend(other);
-                values.truncate(LONGEST_LIST + 1);
+                match self.most {
+                    Some(limit) => keep_earliest(values, limit, limit),
+                    None => values.truncate(LONGEST_LIST + 1),
+                }
             }
             // Chan, Golub and LeVeque, "Updating formulae and a pairwise algorithm for computing sample variances", 1979.
             (Partial::Spread { count, mean, squares }, Partial::Spread { count: n, mean: m, squares: s }) if n > 0 => {
@@ -311,7 +329,7 @@ impl AggregateCall {
             Partial::One(cell) | Partial::Timed { cell, .. } => cell.clone(),
             Partial::Distinct(distinct) => Cell::Whole(i64::try_from(distinct.count()).ok()?),
             Partial::Shares(shares) => shares.at(self.share).map_or(Cell::Null, Cell::Double),
-            Partial::List(values) if values.len() > LONGEST_LIST => return None,
+            Partial::List(values) if self.most.is_none() && values.len() > LONGEST_LIST => return None,
             Partial::List(values) => self.list(values),
             Partial::Spread { count: 0 | 1, .. } => Cell::Null,
             Partial::Spread { count, squares, .. } => Cell::Double((*squares / (*count - 1) as f64).sqrt()),
@@ -326,6 +344,7 @@ impl AggregateCall {
         let ty = self.argument.map_or(SqlType::Text, |a| a.1);
         let mut sorted: Vec<&(i64, Cell)> = values.iter().collect();
         sorted.sort_by_key(|(time, _)| *time);
+        sorted.truncate(self.most.unwrap_or(usize::MAX));
         let mut builder = ColumnBuilder::new(ty);
         sorted.iter().for_each(|(_, cell)| push(&mut builder, cell));
         let column = builder.finish();
@@ -347,7 +366,15 @@ impl AggregateCall {
 }
 
 /// A longer list makes its group a reject.
-const LONGEST_LIST: usize = 1_000;
+pub(crate) const LONGEST_LIST: usize = 1_000;
+
+/// Leaves the values of the earliest times, where there are more than `room`; of one time those that came first.
+fn keep_earliest(values: &mut Vec<(i64, Cell)>, limit: usize, room: usize) {
+    if values.len() > room {
+        values.sort_by_key(|(time, _)| *time);
+        values.truncate(limit);
+    }
+}
 
 /// A hash that stays the same in every version of the program.
 fn stable_hash(bytes: &[u8]) -> u64 {
@@ -395,7 +422,14 @@ mod tests {
     }
 
     fn call(kind: AggregateKind, ty: Option<SqlType>) -> AggregateCall {
-        AggregateCall { kind, argument: ty.map(|ty| (0, ty)), filter: None, share: 0.5, text: String::new() }
+        AggregateCall {
+            kind,
+            argument: ty.map(|ty| (0, ty)),
+            filter: None,
+            share: 0.5,
+            most: None,
+            text: String::new(),
+        }
     }
 
     /// Adds the rows, and after each one writes and reads what is kept.
@@ -455,6 +489,29 @@ mod tests {
             (Cell::Double(a), Cell::Double(b)) => assert!((a - b).abs() < 1e-12, "{a} and {b}"),
             _ => assert_eq!(found, expected),
         }
+    }
+
+    /// However the events come and their parts are merged, a list with a limit has the values of the earliest ones.
+    #[rstest]
+    #[case(1)]
+    #[case(3)]
+    #[case(50)]
+    fn a_list_with_a_limit_has_the_earliest_values(#[case] most: usize) {
+        let values: ArrayRef = Arc::new(Int64Array::from_iter_values(0..200));
+        let cells = Cells::of(&values, SqlType::Bigint);
+        let list = AggregateCall { most: Some(most), ..call(AggregateKind::List, Some(SqlType::Bigint)) };
+        let time = |row: usize| i64::try_from((row * 73) % 199).unwrap();
+        let mut parts = [list.start(), list.start()];
+        for row in 0..200 {
+            list.add(&mut parts[usize::from(row > 90)], Some(&cells), row, time(row));
+            assert!(parts.iter().all(|part| matches!(part, Partial::List(values) if values.len() <= 2 * most)));
+        }
+        let [mut all, more] = parts;
+        list.merge(&mut all, more);
+        let mut rows: Vec<usize> = (0..200).collect();
+        rows.sort_by_key(|row| time(*row));
+        let expected: Vec<String> = rows[..most].iter().map(usize::to_string).collect();
+        assert_eq!(list.finish(&all), Some(Cell::Text(format!("[{}]", expected.join(",")).into())));
     }
 
     #[rstest]

@@ -28,6 +28,7 @@ use crate::failure::{Failure, Outcome};
 use crate::ledger::Ledger;
 use crate::plan::transform::RowFault;
 
+pub(crate) use aggregate::LONGEST_LIST;
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
 pub use cost::StateCost;
 pub use join::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT};

@@ -11,6 +11,7 @@ use sluice_core::kinds::Fits;
 use sluice_core::plan::Plan;
 use sluice_core::problem::{Problem, Problems};
 use sluice_core::rehearse::{Rehearsal, StopCause, reasons, rehearse_fitting};
+use sluice_core::reject::Reason;
 use sluice_core::run::Stop;
 use sluice_core::sample::take;
 use sluice_core::types::SqlType;
@@ -132,6 +133,10 @@ impl SampleChecker<'_> {
                 let place = declared.map_or_else(|| self.station_place(&count.station), |f| f.place.clone());
                 let what = field.map(|f| format!("{f}: ")).unwrap_or_default();
                 let events = format!("{} of {}", show_count(rejected), show_many(count.input, "event"));
+                let help = match reason {
+                    Reason::LATE => format!("raise `late` if such events should count; {}", self.follow(first)),
+                    _ => self.follow(first),
+                };
                 found.add(
                     Problem::warning(
                         "sample.rejects",
@@ -139,7 +144,7 @@ impl SampleChecker<'_> {
                         place,
                     )
                     .with_label(reason.word())
-                    .with_help(self.follow(first)),
+                    .with_help(help),
                 );
             }
         }

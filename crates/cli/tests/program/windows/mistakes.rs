@@ -114,6 +114,12 @@ fn a_rehearsal_shows_windows_and_what_became_of_each_event() {
         line("c", "L0", "2026-07-01T08:00:20Z", 1),
     ];
     project.write("locks/a.jsonl", lines.concat());
+    let (_, err) = project.expect(0, &["check"]);
+    assert!(
+        err.contains("1 of 3 events would be rejected (late)")
+            && err.contains("raise `late` if such events should count"),
+        "{err}"
+    );
     let (out, _) = project.expect(0, &["rehearse", "passages"]);
     assert!(out.contains("passage_once: 4 in → 3 good, 1 repeated"), "{out}");
     assert!(out.contains("minute: 3 in → 2 good, 1 rejected"), "{out}");

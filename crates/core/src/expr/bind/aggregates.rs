@@ -6,8 +6,9 @@ use sqlparser::tokenizer::Span;
 use super::Binder;
 use crate::expr::{Expr, Node, ScopeColumn};
 use crate::problem::Problem;
-use crate::state::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
+use crate::state::{AGGREGATES, Aggregate, AggregateCall, AggregateKind, LONGEST_LIST};
 use crate::types::SqlType;
+use crate::units::show_count;
 
 /// One call of an aggregate function, over the columns of events.
 #[derive(Clone, Debug)]
@@ -20,6 +21,8 @@ pub struct BoundCall {
     pub filter: Option<Expr>,
     /// The constant after the argument, for functions that have one.
     pub share: f64,
+    /// Of a list, how many values it has at most.
+    pub most: Option<usize>,
     /// How it is written, in one spelling.
     pub text: String,
 }
@@ -39,8 +42,8 @@ pub(super) fn find(name: &str) -> Option<&'static Aggregate> {
     AGGREGATES.iter().find(|a| a.name.eq_ignore_ascii_case(name))
 }
 
-/// The function, its argument, its condition, and the constant after the argument.
-type AggregateParts = (AggregateKind, Option<Expr>, Option<Expr>, f64);
+/// The function, its argument, its condition, and the constants after the argument.
+type AggregateParts = (AggregateKind, Option<Expr>, Option<Expr>, (f64, Option<usize>));
 
 impl Binder<'_, '_> {
     /// Binds a call of an aggregate function.
@@ -54,12 +57,12 @@ impl Binder<'_, '_> {
         let group = std::mem::replace(&mut self.scope, calls.events);
         let bound = self.aggregate_parts(function, syntax, span);
         self.scope = group;
-        let found = bound.map(|(kind, argument, filter, share)| {
+        let found = bound.map(|(kind, argument, filter, (share, most))| {
             let result = AggregateCall::result_of(kind, argument.as_ref().map(|a| a.ty));
             let text = syntax.to_string();
             let known = calls.found.iter().position(|call| call.text == text);
             let place = known.unwrap_or_else(|| {
-                calls.found.push(BoundCall { kind, argument, filter, share, text });
+                calls.found.push(BoundCall { kind, argument, filter, share, most, text });
                 calls.found.len() - 1
             });
             let is_count = matches!(kind, AggregateKind::Count | AggregateKind::CountDistinct);
@@ -84,7 +87,7 @@ impl Binder<'_, '_> {
             && null_treatment.is_none()
             && over.is_none();
         let mut kind = function.kind;
-        let mut share = 0.0;
+        let (mut share, mut limit) = (0.0, None);
         let argument = match args {
             ast::FunctionArguments::List(list) if is_plain && list.clauses.is_empty() => {
                 match list.duplicate_treatment {
@@ -120,6 +123,19 @@ impl Binder<'_, '_> {
                 share = found;
                 Some(self.aggregated(function, expr)?)
             }
+            [
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)),
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(most)),
+            ] if kind == AggregateKind::List => {
+                limit = most.to_string().parse::<usize>().ok().filter(|most| (1..=LONGEST_LIST).contains(most));
+                if limit.is_none() {
+                    let message =
+                        format!("`{}` gives from 1 to {} values", function.name, show_count(LONGEST_LIST as u64));
+                    self.mismatch(most.span(), message, Some(function.form));
+                    return None;
+                }
+                Some(self.aggregated(function, expr)?)
+            }
             _ => {
                 let place = self.place(span);
                 self.problems.add(
@@ -142,7 +158,7 @@ impl Binder<'_, '_> {
             }
             None => None,
         };
-        Some((kind, argument, filter, share))
+        Some((kind, argument, filter, (share, limit)))
     }
 
     fn aggregated(&mut self, function: &'static Aggregate, syntax: &ast::Expr) -> Option<Expr> {

@@ -56,8 +56,14 @@ fn prepared() -> Vec<OutputColumn> {
 
 fn plan(shape: impl Into<WindowShape>, late: i64, gives_changes: bool) -> Arc<WindowPlan> {
     let groups = vec![(0, column("lock", SqlType::Text))];
-    let call =
-        |kind, argument, text: &str| AggregateCall { kind, argument, filter: None, share: 0.0, text: text.into() };
+    let call = |kind, argument, text: &str| AggregateCall {
+        kind,
+        argument,
+        filter: None,
+        share: 0.0,
+        most: None,
+        text: text.into(),
+    };
     let calls = vec![
         call(AggregateKind::Count, None, "count(*)"),
         call(AggregateKind::Sum, Some((2, SqlType::Bigint)), "sum(n)"),
