@@ -408,7 +408,13 @@ pub trait Ledger: Send + Sync {
         most: usize,
     ) -> Outcome<KeptPart>;
 
-    /// What the stations of a pipeline keep, in figures.
+    /// The stations of a pipeline that keep something, each with its lane.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn state_stations(&self, pipeline: &str) -> Outcome<Vec<(LaneId, String)>>;
+
+    /// What the stations of a pipeline keep, in figures. It takes as long as reading all of it.
     ///
     /// # Errors
     /// Where the ledger cannot be read.

@@ -170,6 +170,8 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
         pairs(&[("c", "4"), ("d", "7")]),
         "what is changed comes after what is removed"
     );
+    assert_eq!(ledger.state_stations("p").unwrap(), [(lane(), "minute".to_string())]);
+    assert!(ledger.state_stations("q").unwrap().is_empty());
     let sizes = ledger.state_sizes("p").unwrap();
     assert_eq!(sizes.iter().map(|s| (s.station.as_str(), s.keys, s.bytes)).collect::<Vec<_>>(), [("minute", 2, 4)]);
 }

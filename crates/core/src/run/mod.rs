@@ -35,7 +35,6 @@ use crate::plan::Meeting;
 use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
 use crate::reject::REJECTS;
 use crate::state::LaneState;
-use crate::state::StateSize;
 use crate::threads::spawn_scoped;
 use crate::units::show_count;
 use meeting::{MeetingReader, Pace};
@@ -339,17 +338,16 @@ fn hint_at_new_landings(plan: &Plan, ledger: &dyn Ledger, observer: &dyn Observe
 /// What a station remembers is kept with its lane. Where events have come to meet others, or do so no more, the lane is
 /// another one, and the station would begin with nothing although its events have been read.
 fn refuse_moved_stations(plan: &Plan, ledger: &dyn Ledger) -> Outcome<()> {
-    let sizes = ledger.state_sizes(&plan.pipeline)?;
+    let kept = ledger.state_stations(&plan.pipeline)?;
     for meeting in plan.meetings() {
         let below = plan.events_below(&meeting.events());
         for (event, _) in plan.remembering().filter(|(event, _)| below.contains(event)) {
             let name = &plan.events[event].name;
             let label = &meeting.first().label;
-            let of_other = |size: &&StateSize| size.station == *name && size.lane.arrival() != label && size.keys > 0;
-            if let Some(size) = sizes.iter().find(of_other) {
+            let of_other = |(lane, station): &&(LaneId, String)| station == name && lane.arrival() != label;
+            if let Some((lane, _)) = kept.iter().find(of_other) {
                 return Err(Failure::findings(format!(
-                    "`{name}` remembers events of lane {}, and its events are read by lane {label}.0 now",
-                    size.lane
+                    "`{name}` remembers events of lane {lane}, and its events are read by lane {label}.0 now"
                 ))
                 .with_help(
                     "events that are joined share a lane. Give the event another name, which starts with an empty \

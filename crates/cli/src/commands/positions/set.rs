@@ -250,9 +250,9 @@ fn shown(pipeline: &str, changes: &[Change], batches: &[BatchRecord]) -> String 
 
 /// Refuses to set the position of an arrival whose events are in the state of stations: events would count twice or never.
 fn refuse_remembered(ledger: &dyn Ledger, plan: &Plan, arrival: &str) -> Outcome<()> {
-    let sizes = ledger.state_sizes(&plan.pipeline)?;
+    let kept = ledger.state_stations(&plan.pipeline)?;
     let lane = plan.meeting_of(arrival).map_or(arrival, |meeting| meeting.first().label.as_str());
-    let is_kept = |name: &str| sizes.iter().any(|s| s.lane.arrival() == lane && s.station == name);
+    let is_kept = |name: &str| kept.iter().any(|(of, station)| of.arrival() == lane && station == name);
     let Some(name) = plan.remembering().map(|(event, _)| &plan.events[event].name).find(|name| is_kept(name)) else {
         return Ok(());
     };

@@ -251,6 +251,10 @@ impl Ledger for SqliteLedger {
         part.map_err(|e| self.failed("be read", &e))
     }
 
+    fn state_stations(&self, pipeline: &str) -> Outcome<Vec<(LaneId, String)>> {
+        state::stations(&self.reader(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
     fn state_sizes(&self, pipeline: &str) -> Outcome<Vec<StateSize>> {
         state::sizes(&self.reader(), pipeline).map_err(|e| self.failed("be read", &e))
     }

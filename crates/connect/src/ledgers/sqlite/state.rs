@@ -126,14 +126,28 @@ fn remove_range(connection: &Connection, station: i64, range: &KeyRange) -> Sql<
     Ok(())
 }
 
-pub(super) fn sizes(connection: &Connection, pipeline: &str) -> Sql<Vec<StateSize>> {
-    let sql = "select s.lane, s.station, count(*), sum(length(d.key) + length(d.value))
-               from state_station s join state d on d.station = s.id
-               where s.pipeline = ?1 group by s.id order by s.lane, s.station";
+/// The stations that keep something.
+pub(super) fn stations(connection: &Connection, pipeline: &str) -> Sql<Vec<(LaneId, String)>> {
+    let sql = "select s.lane, s.station from state_station s
+               where s.pipeline = ?1 and exists (select 1 from state d where d.station = s.id) order by s.lane, s.station";
     let mut statement = connection.prepare_cached(sql)?;
-    let rows = statement.query_map([pipeline], |r| {
-        let lane: String = r.get(0)?;
-        Ok(StateSize { lane: LaneId::named(lane), station: r.get(1)?, keys: r.get(2)?, bytes: r.get(3)? })
-    })?;
+    let rows = statement.query_map([pipeline], |r| Ok((LaneId::named(r.get::<_, String>(0)?), r.get(1)?)))?;
     rows.collect()
+}
+
+pub(super) fn sizes(connection: &Connection, pipeline: &str) -> Sql<Vec<StateSize>> {
+    // One station after the other: grouping all of it at once would sort it.
+    let sql = "select s.id, s.lane, s.station from state_station s where s.pipeline = ?1 order by s.lane, s.station";
+    let mut statement = connection.prepare_cached(sql)?;
+    let stations = statement.query_map([pipeline], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+    let stations: Vec<(i64, String, String)> = stations.collect::<Sql<_>>()?;
+    let sql = "select count(*), coalesce(sum(length(key) + length(value)), 0) from state where station = ?1";
+    let mut size = connection.prepare_cached(sql)?;
+    let mut found = Vec::new();
+    for (id, lane, station) in stations {
+        let (keys, bytes) = size.query_row([id], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        found.push(StateSize { lane: LaneId::named(lane), station, keys, bytes });
+    }
+    found.retain(|size| size.keys > 0);
+    Ok(found)
 }
