@@ -304,10 +304,13 @@ fn times_of(column: &ArrayRef) -> Vec<Option<i64>> {
     }
 }
 
+/// A window is at least as long.
+const SHORTEST: std::time::Duration = std::time::Duration::from_millis(1);
+
 /// A window needs a length, and to know when events happened.
 fn refuse_window(args: &DraftArgs, guesses: &[FieldGuess]) -> Outcome<()> {
     let Some(length) = &args.window else { return Ok(()) };
-    if parse_duration(length).map_or(true, |length| length.is_zero()) {
+    if parse_duration(length).map_or(true, |length| length < SHORTEST) {
         return Err(Failure::new(FailureKind::Configuration, format!("`{length}` is no length of a window"))
             .with_help("write a number and a unit: 30s, 5m, 1h, 1d"));
     }

@@ -133,7 +133,12 @@ impl Resolver<'_> {
         let plan = match is_list {
             false => plan.within(made.options.size("memory")),
             true => {
-                self.refuse_keys(made, &["memory"], "reference` whose rows are not those of a list");
+                if made.options.is_set("memory") {
+                    let message = "the rows of a list are in memory as a whole: `memory` does not bound them";
+                    let problem = Problem::error("value.type", message, made.options.place_of("memory"));
+                    self.problems
+                        .add(problem.with_label("has no effect").with_help("take it out; `most` bounds their number"));
+                }
                 plan
             }
         };

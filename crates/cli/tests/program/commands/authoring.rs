@@ -219,6 +219,7 @@ fn a_drafted_window_counts_every_event_of_the_sample(#[case] more: &[&str]) {
 
 #[rstest]
 #[case("0s", "{\"at\":\"2026-07-01T08:00:00Z\"}\n", "`0s` is no length of a window")]
+#[case("0.0000001s", "{\"at\":\"2026-07-01T08:00:00Z\"}\n", "`0.0000001s` is no length of a window")]
 #[case("five", "{\"at\":\"2026-07-01T08:00:00Z\"}\n", "`five` is no length of a window")]
 #[case("5m", "{\"n\":1}\n", "no field says when an event happened")]
 fn a_window_that_cannot_be_drafted_is_refused(#[case] length: &str, #[case] line: &str, #[case] expected: &str) {

@@ -256,6 +256,11 @@ fn a_run_takes_a_new_list_up_and_keeps_the_old_one_while_there_is_none() {
 #[case::statement("select lock_id, name, depth_cm from lock where closed = 0", "delete from lock", "syntax error")]
 #[case::how_often("again = \"1s\"", "again = \"soon\"", "`soon` does not start with a number")]
 #[case::format("again = \"1s\"", "format = \"csv\"", "cannot be csv")]
+#[case::memory(
+    "[event.named.made]\n",
+    "[event.named.made]\nmemory = \"1MiB\"\n",
+    "the rows of a list are in memory as a whole"
+)]
 #[case::no_query("query = \"select", "quer = \"select", "did you mean `query`?")]
 fn mistakes_in_lists_are_named(#[case] from: &str, #[case] to: &str, #[case] expected: &str) {
     let project = Kind::Sqlite.project();

@@ -243,18 +243,22 @@ impl Groups {
 
     /// Lets the sessions of whole groups leave memory that are in the ledger, where there are more than so many.
     pub(super) fn evict_sessions(&mut self, shape: SessionShape, most: usize, unsealed: u64) {
+        if self.sessions.len() > 2 * self.in_memory() + PORTION {
+            // Groups whose events were all late have been looked up, and have none.
+            self.sessions.retain(|_, places| !places.is_empty());
+        }
         if self.in_memory() <= most {
             return;
         }
+        let known = self.free.len();
         // A batch is not sealed itself before it ends. Room is made for more than one batch.
         for age in [64, 16, unsealed + 2] {
             if self.in_memory() <= most / 4 * 3 {
-                return;
+                break;
             }
             let Self { sessions, groups, free, is_partial, batch, cold_from, .. } = self;
             sessions.retain(|_, places| {
                 let may_go = |place: &usize| groups[*place].as_ref().is_some_and(|group| group.may_go(age, *batch));
-                // What is known to have none is forgotten as well: memory would grow with it.
                 if !places.iter().all(may_go) {
                     return true;
                 }
@@ -268,6 +272,7 @@ impl Groups {
                 false
             });
         }
+        self.empty(known);
     }
 }
 

@@ -340,10 +340,11 @@ impl Groups {
         if self.in_memory() <= most {
             return;
         }
+        let known = self.free.len();
         // A batch is not sealed itself before it ends. Room is made for more than one batch.
         for age in [64, 16, unsealed + 2] {
             if self.in_memory() <= most / 4 * 3 {
-                return;
+                break;
             }
             let Self { windows, groups, free, is_partial, batch, .. } = self;
             for (place, slot) in groups.iter_mut().enumerate() {
@@ -354,6 +355,15 @@ impl Groups {
                 free.push(place);
                 *is_partial = true;
             }
+        }
+        self.empty(known);
+    }
+
+    /// Lets go of what was kept of groups whose places have become free, from one of the free places on: lists are large.
+    pub(super) fn empty(&mut self, first: usize) {
+        let calls = self.partial.len() / self.groups.len().max(1);
+        for place in &self.free[first..] {
+            self.partial[place * calls..(place + 1) * calls].fill(Partial::Count(0));
         }
     }
 
