@@ -187,6 +187,16 @@ impl Tracer<'_> {
             Output::State(made) if gathered.is_some() => self.plan.remembering().find(|(event, _)| *event == made),
             _ => None,
         };
+        // What is looked up stands beside what comes to the station.
+        let remembering =
+            |made: usize| self.plan.remembering().find(|(event, _)| *event == made).map(|(_, state)| state);
+        let given = match output {
+            Output::State(made) => match remembering(made) {
+                Some(StatePlan::Reference(plan)) => &plan.select,
+                _ => transform,
+            },
+            _ => transform,
+        };
         let (mut windows, mut partners) = (Vec::new(), None);
         match state {
             Some((_, StatePlan::Window(plan))) => windows = self.windows(station, plan, (from, input_row)),
@@ -199,7 +209,7 @@ impl Tracer<'_> {
             station: name.to_string(),
             is_landing: matches!(output, Output::Landing(_)),
             conditions: conditions(transform, input, input_row, self.rehearsal.now),
-            values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &transform.columns, &transform.texts)),
+            values: row.map_or_else(Vec::new, |row| values(&view.rows, row, &given.columns, &given.texts)),
             fate: self.fate(name),
             folder,
             gathered,

@@ -111,6 +111,10 @@ fn all_rows_are_there_before_the_first_event_and_the_latest_counts() {
     assert!(out.contains("named: 100 in → 50 good, 50 held") && out.contains("lock_name"), "{out}");
     let (out, _) = project.expect(0, &["rehearse", "passages", "--events", "50", "--trace", "1"]);
     assert!(out.contains("event lock") && out.contains("is looked up for name old"), "{out}");
+    let trace = project.json(&["rehearse", "passages", "--events", "50", "--trace", "51"]);
+    let named = trace["stations"].as_array().unwrap().iter().find(|s| s["station"] == "named").unwrap();
+    let names: Vec<&str> = named["values"].as_array().unwrap().iter().map(|v| v["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["passage_id", "lock_id", "passed_at", "lock_name", "depth_mm"], "{named}");
 }
 
 #[rstest]
