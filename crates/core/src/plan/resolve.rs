@@ -71,6 +71,22 @@ pub(super) struct Resolver<'a> {
     columns: HashMap<String, usize>,
 }
 
+/// The way from an event over those that it is made of, back to where it has been: the circle that this leads into, from its first
+/// event on. Empty where it ends.
+fn circle_of<'c>(event: &'c EventConfig, waiting: &[&'c EventConfig]) -> Vec<&'c str> {
+    let mut way: Vec<&str> = Vec::new();
+    let mut next = Some(event);
+    while let Some(one) = next {
+        if let Some(place) = way.iter().position(|name| *name == one.name) {
+            return way.split_off(place);
+        }
+        way.push(&one.name);
+        let parents = one.made.iter().flat_map(|made| made.parents());
+        next = parents.filter_map(|parent| waiting.iter().find(|other| other.name == parent.value)).next().copied();
+    }
+    Vec::new()
+}
+
 impl Resolver<'_> {
     fn events(&mut self) {
         if self.config.events.is_empty() && self.config.groups.is_empty() {
@@ -92,19 +108,20 @@ impl Resolver<'_> {
                 break;
             }
         }
-        let unresolved: BTreeSet<&str> = waiting.iter().map(|event| event.name.as_str()).collect();
+        let mut told: BTreeSet<&str> = BTreeSet::new();
         for event in &waiting {
             let Some(made) = &event.made else { continue };
-            if made.parents().any(|parent| unresolved.contains(parent.value.as_str())) {
+            let circle = circle_of(event, &waiting);
+            // Events below a circle have nothing wrong themselves.
+            let is_new = circle.first() == Some(&event.name.as_str()) && !told.contains(event.name.as_str());
+            if is_new {
+                let message = format!("`{}` is made of itself: {} of {0}", event.name, circle.join(" of "));
                 self.problems.add(
-                    Problem::error(
-                        "event.source",
-                        format!("`{}` is made of itself", event.name),
-                        made.of.place.clone(),
-                    )
-                    .with_label("leads back here")
-                    .with_help("one event of the circle must arrive"),
+                    Problem::error("event.source", message, made.of.place.clone())
+                        .with_label("leads back here")
+                        .with_help("one event of the circle must arrive"),
                 );
+                told.extend(circle);
             }
         }
     }

@@ -103,6 +103,25 @@ fn a_wrong_clock_closes_nothing_and_too_many_groups_open_no_more() {
     super::balanced(&project);
 }
 
+/// The circle is drawn once; what is made of its events, or of one that is not there, is not in it.
+#[test]
+fn events_that_are_made_in_a_circle_are_named() {
+    let made = |name: &str, of: &str| format!("[event.{name}.made]\nof = \"{of}\"\n");
+    let events = [
+        made("x", "z"),
+        made("y", "x"),
+        made("z", "y"),
+        made("below", "y"),
+        made("lost", "nowhere"),
+        made("more", "lost"),
+    ];
+    let project = project(&[PASSAGE, events.concat().as_str()].concat());
+    let (out, err) = project.expect(3, &["check", "--offline"]);
+    let said = format!("{out}{err}");
+    assert!(said.contains("`x` is made of itself: x of z of y of x"), "{said}");
+    assert_eq!(said.matches("is made of itself").count(), 1, "{said}");
+}
+
 #[test]
 fn a_rehearsal_shows_windows_and_what_became_of_each_event() {
     let window = window("minute", "length = \"1m\"", "");
