@@ -251,16 +251,16 @@ fn lands(out: &mut String, draft: &Draft<'_>) {
 fn window(out: &mut String, draft: &Draft<'_>) {
     let Some(window) = &draft.window else { return };
     let made = format!("{}_counts", draft.event);
-    let group = groups(draft);
-    let names: Vec<&str> = group.iter().map(|f| f.name.as_str()).collect();
+    let candidates = candidates(draft);
+    let group = candidates.first();
     let _ = write!(
         out,
         "\n[event.{made}.made]\nof      = \"{}\"\nwindow  = {{ length = {} }}\n",
         draft.event,
         text(window.length)
     );
-    if let Some(group) = group.first() {
-        let others = candidates(draft).into_iter().filter(|f| f.name != group.name).take(3);
+    if let Some(group) = group {
+        let others = candidates.iter().skip(1).take(3);
         let others: Vec<String> =
             others.map(|f| format!("{} ({})", f.name, show_count(f.profile.distinct_values()))).collect();
         let also = if others.is_empty() { String::new() } else { format!("; others: {}", others.join(", ")) };
@@ -273,12 +273,11 @@ fn window(out: &mut String, draft: &Draft<'_>) {
         );
     }
     let _ = writeln!(out, "late    = {}   # {}", text(&allowed(window.behind)), seen_behind(window.behind));
-    let mut body: Vec<String> = names.iter().map(|name| (*name).to_string()).collect();
+    let mut body: Vec<String> = group.iter().map(|f| f.name.clone()).collect();
     body.push("window_start".into());
-    let taken = |name: &&&str| names.contains(*name);
-    let count = ["events", "event_count", "counted"].iter().find(|name| !taken(name)).unwrap_or(&"counted");
-    body.push(format!("count(*) as {count}"));
-    body.extend(sums(draft, &names).map(|f| format!("sum({0}) as {0}_sum", f.name)));
+    let is_taken = |name: &str| group.is_some_and(|group| group.name == name);
+    body.push(format!("count(*) as {}", if is_taken("events") { "event_count" } else { "events" }));
+    body.extend(sums(draft).map(|f| format!("sum({0}) as {0}_sum", f.name)));
     let _ = write!(out, "columns = {}\n\n", block(&(body.join(",\n") + "\n")));
     let _ = writeln!(out, "[event.{made}.lands.{into}]\nat      = \"{into}\"", into = draft.into);
     match draft.into_table {
@@ -306,19 +305,14 @@ fn candidates<'d>(draft: &Draft<'d>) -> Vec<&'d FieldGuess> {
     found
 }
 
-fn groups<'d>(draft: &Draft<'d>) -> Vec<&'d FieldGuess> {
-    candidates(draft).into_iter().take(1).collect()
-}
-
 /// Fields of which a sum may tell something.
-fn sums<'d>(draft: &Draft<'d>, group: &[&str]) -> impl Iterator<Item = &'d FieldGuess> {
-    let group: Vec<String> = group.iter().map(|name| (*name).to_string()).collect();
+fn sums<'d>(draft: &Draft<'d>) -> impl Iterator<Item = &'d FieldGuess> {
     let key = draft.key.map(|key| key.name.clone());
     let is_measure = move |f: &&FieldGuess| {
         let is_number =
             matches!(f.guess.ty, SqlType::Decimal { .. } | SqlType::Double | SqlType::Integer | SqlType::Bigint);
         let names_things = f.name.split('_').any(|word| NUMBERS_THINGS.contains(&word.to_lowercase().as_str()));
-        is_number && !names_things && !group.contains(&f.name) && key.as_ref() != Some(&f.name)
+        is_number && !names_things && key.as_ref() != Some(&f.name)
     };
     draft.fields.iter().filter(is_measure).take(3)
 }

@@ -32,7 +32,9 @@ impl ScratchState {
         let mut all = self.kept();
         for station in changes.into_iter().filter(|station| self.looked_up.contains(&station.station)) {
             let kept = all.entry(station.station).or_default();
-            kept.retain(|key, _| !station.changed.gone.iter().any(|range| range.has(key)));
+            for range in &station.changed.gone {
+                kept.retain(|key, _| !range.has(key));
+            }
             for change in station.changed.changes {
                 match change.value {
                     Some(value) => drop(kept.insert(change.key, (value, change.due))),

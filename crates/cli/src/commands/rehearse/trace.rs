@@ -91,7 +91,10 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
                 Use::Paired => "takes part in the join with",
                 Use::LookedUp => "is looked up for",
             };
-            out.push_str(&format!("  {} {}\n", style::good(word), group.join(", ")));
+            let text = format!("{} {}", style::good(word), group.join(", "));
+            for line in problems::wrap(&text, width.saturating_sub(2), 0) {
+                out.push_str(&format!("  {line}\n"));
+            }
             company_text(out, station, width);
         }
         None => {}

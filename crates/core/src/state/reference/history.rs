@@ -14,7 +14,7 @@ use super::super::{
     BatchEnd, Changed, Given, KeyRange, Standing, StateChange, StateInput, StateStore, Station, damaged,
 };
 use super::rows::{Rows, RowsBuilder, Spot};
-use super::{Found, ReferencePlan, stored_count};
+use super::{Found, ReferencePlan, stored_count, unknown_keys};
 use crate::batch::StationCount;
 use crate::failure::Outcome;
 use crate::plan::transform::RowFault;
@@ -107,20 +107,9 @@ impl History {
         if self.is_whole {
             return Ok(());
         }
-        let parts = key_cells(&self.plan.sides[side], rows);
-        let mut key = Vec::new();
-        let mut unknown: Vec<Box<[u8]>> = Vec::new();
-        for row in 0..rows.num_rows() {
-            if !write_key(&parts, row, &mut key) {
-                continue;
-            }
-            match self.known.get_mut(key.as_slice()) {
-                Some(known) => known.used = self.batch,
-                None => unknown.push(key.as_slice().into()),
-            }
-        }
-        unknown.sort_unstable();
-        unknown.dedup();
+        let unknown = unknown_keys(&self.plan.sides[side], rows, |key| {
+            self.known.get_mut(key).map(|known| known.used = self.batch).is_some()
+        });
         let mut builder = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
         let mut fetched: Vec<(Box<[u8]>, Known)> = Vec::new();
         for key in unknown {

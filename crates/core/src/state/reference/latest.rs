@@ -15,7 +15,7 @@ use super::super::{
     damaged,
 };
 use super::rows::{RowCells, Rows, RowsBuilder, Spot};
-use super::{Found, ReferencePlan, stored_count};
+use super::{Found, ReferencePlan, stored_count, unknown_keys};
 use crate::batch::StationCount;
 use crate::failure::{Failure, Outcome};
 use crate::plan::transform::RowFault;
@@ -110,28 +110,21 @@ impl Latest {
         if self.is_whole {
             return Ok(());
         }
-        let parts = key_cells(&self.plan.sides[side], rows);
-        let mut key = Vec::new();
-        let mut unknown: Vec<Box<[u8]>> = Vec::new();
-        for row in 0..rows.num_rows() {
-            if !write_key(&parts, row, &mut key) || self.gone.contains_key(key.as_slice()) {
-                continue;
+        let unknown = unknown_keys(&self.plan.sides[side], rows, |key| match self.known.get_mut(key) {
+            Some(known) => {
+                known.used = self.batch;
+                true
             }
-            match self.known.get_mut(key.as_slice()) {
-                Some(known) => known.used = self.batch,
-                None => unknown.push([self.prefix, key.as_slice()].concat().into()),
-            }
-        }
-        // Neighbours stand on one page of the ledger.
-        unknown.sort_unstable();
-        unknown.dedup();
-        let found = store.values(&self.name, &unknown.iter().map(|key| &**key).collect::<Vec<_>>())?;
+            None => self.gone.contains_key(key),
+        });
+        let stored: Vec<Box<[u8]>> = unknown.iter().map(|key| [self.prefix, key].concat().into()).collect();
+        let found = store.values(&self.name, &stored.iter().map(|key| &**key).collect::<Vec<_>>())?;
         let mut builder = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
         let mut fetched: Vec<(Box<[u8]>, Known)> = Vec::new();
         for (key, value) in unknown.into_iter().zip(found) {
             let Some(value) = value else { continue };
             let known = restored(&mut builder, &value, self.batch)?.ok_or_else(|| damaged(&self.name))?;
-            fetched.push((key[self.prefix.len()..].into(), known));
+            fetched.push((key, known));
         }
         let first = self.rows.append(builder.finish()?);
         for (_, known) in &mut fetched {

@@ -51,6 +51,21 @@ fn stored_count(name: &str, key: &[u8], store: &dyn StateStore) -> Outcome<Optio
     count.map(Some).ok_or_else(|| damaged(name))
 }
 
+/// The keys of prepared rows of a side that are not known, sorted: neighbours stand on one page of the ledger.
+fn unknown_keys(side: &JoinSide, rows: &RecordBatch, mut is_known: impl FnMut(&[u8]) -> bool) -> Vec<Box<[u8]>> {
+    let parts = key_cells(side, rows);
+    let mut key = Vec::new();
+    let mut unknown: Vec<Box<[u8]>> = Vec::new();
+    for row in 0..rows.num_rows() {
+        if write_key(&parts, row, &mut key) && !is_known(&key) {
+            unknown.push(key.as_slice().into());
+        }
+    }
+    unknown.sort_unstable();
+    unknown.dedup();
+    unknown
+}
+
 /// Looks rows of an event up.
 ///
 /// Prepared rows of both sides have the columns, then the parts of the key; then the time, those of the right side where there

@@ -5,17 +5,14 @@
 
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray as _;
-use arrow_array::types::TimestampMicrosecondType;
-use arrow_array::{Array as _, RecordBatch};
+use arrow_array::RecordBatch;
 
 use super::Windows;
 use super::groups::Groups;
 use super::kept::{PORTION, Reached};
 use super::shape::SessionShape;
 use crate::failure::Outcome;
-use crate::state::cell::Cells;
-use crate::state::{KeyRange, NEVER, StateStore, damaged};
+use crate::state::{KeyRange, StateStore, damaged};
 
 /// What the keys of sessions begin with.
 const OF_GROUP: u8 = 1;
@@ -37,6 +34,11 @@ pub(super) fn end_key(end: i64, start: i64, key: &[u8]) -> Box<[u8]> {
 fn ends_from(end: i64) -> [u8; 9] {
     let bytes = (end ^ i64::MIN).to_be_bytes();
     std::array::from_fn(|i| if i == 0 { OF_END } else { bytes[i - 1] })
+}
+
+/// The first key of sessions that end after a moment.
+fn ends_after(moment: i64) -> Box<[u8]> {
+    moment.checked_add(1).map_or_else(|| [OF_END + 1].into(), |next| ends_from(next).into())
 }
 
 /// The start and the group of a session's key; None for other keys.
@@ -110,18 +112,12 @@ impl Windows {
         store: &dyn StateStore,
     ) -> Outcome<()> {
         let plan = Arc::clone(&self.plan);
-        let columns = rows.columns();
-        let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
-        let parts: Vec<Cells<'_>> = plan.groups.iter().map(|(i, c)| Cells::of(&columns[*i], c.ty)).collect();
-        let mut key = Vec::new();
         let mut unknown: Vec<Box<[u8]>> = Vec::new();
-        for row in (0..rows.num_rows()).filter(|row| times.is_valid(*row)) {
-            key.clear();
-            parts.iter().for_each(|part| part.write_key(row, &mut key));
-            if !self.groups.knows(&key) {
-                unknown.push(key.as_slice().into());
+        plan.each_key(rows, |_, key| {
+            if !self.groups.knows(key) {
+                unknown.push(key.into());
             }
-        }
+        });
         unknown.sort_unstable();
         unknown.dedup();
         for key in unknown {
@@ -144,10 +140,7 @@ impl Windows {
         if !self.groups.is_partial {
             return Ok((self.groups.ending(self.closed, self.plan.shape), false));
         }
-        let end = KeyRange {
-            from: ends_from(if self.given == NEVER { i64::MIN } else { self.given.saturating_add(1) }).into(),
-            to: Some(ends_from(self.closed.saturating_add(1)).into()),
-        };
+        let end = KeyRange { from: ends_after(self.given), to: Some(ends_after(self.closed)) };
         let is_any = self.groups.cold_from.is_some_and(|first| first <= self.closed);
         let Some(mut range) = self.ending.take().or(is_any.then_some(end)) else {
             return Ok((self.groups.ending(self.closed, self.plan.shape), false));
@@ -168,7 +161,8 @@ impl Windows {
         for (key, value) in wanted.iter().zip(values) {
             let (Some(value), Some((start, group))) = (value, of_session_key(key)) else { continue };
             let place = self.groups.restore(&plan, start, group, &value).ok_or_else(|| damaged(&self.name))?;
-            match (self.given + 1..=self.closed).contains(&self.groups.end(place, shape)) {
+            let end = self.groups.end(place, shape);
+            match self.given < end && end <= self.closed {
                 true => over.push(place),
                 false => {
                     self.groups.let_go(place);
@@ -200,8 +194,7 @@ impl Windows {
 
     /// Finds where the session ends that ends first of those in the ledger.
     fn find_first_end(&mut self, store: &dyn StateStore) -> Outcome<()> {
-        let from = if self.closed == NEVER { i64::MIN } else { self.closed.saturating_add(1) };
-        let range = KeyRange { from: ends_from(from).into(), ..all_ends() };
+        let range = KeyRange { from: ends_after(self.closed), ..all_ends() };
         let first = store.part(&self.name, &range, 1)?.into_iter().next();
         let end = first.map(|(key, _)| of_end_key(&key).map(|(end, ..)| end).ok_or_else(|| damaged(&self.name)));
         self.groups.cold_from = end.transpose()?;
@@ -294,6 +287,8 @@ mod tests {
             prop_assert_eq!(of_end_key(&by_end), Some((a.0, a.1, a.2.as_slice())));
             prop_assert_eq!(of_session_key(&own), Some((a.1, a.2.as_slice())));
             prop_assert!(a.0 == b.0 || (a.0 < b.0) == (key(&a) < key(&b)));
+            prop_assert!(*key(&a) < *ends_after(a.0) && all_ends().has(&ends_from(a.0)));
+            prop_assert!(b.0 <= a.0 || *key(&b) >= *ends_after(a.0));
             prop_assert!(all_ends().has(&key(&a)) && !all_ends().has(&session_key(a.1, &a.2)));
             prop_assert!(sessions_of(&a.2).has(&session_key(b.1, &a.2)));
             prop_assert!(a.2 == b.2 || !sessions_of(&a.2).has(&session_key(b.1, &b.2)));

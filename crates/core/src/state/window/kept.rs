@@ -65,6 +65,21 @@ pub(super) struct Closing {
     all: Vec<KeyRange>,
 }
 
+impl WindowPlan {
+    /// The time and the bytes of the group of each prepared row that has a time.
+    pub(super) fn each_key(&self, rows: &RecordBatch, mut found: impl FnMut(i64, &[u8])) {
+        let columns = rows.columns();
+        let times = columns[self.time].as_primitive::<TimestampMicrosecondType>();
+        let parts: Vec<Cells<'_>> = self.groups.iter().map(|(i, c)| Cells::of(&columns[*i], c.ty)).collect();
+        let mut key = Vec::new();
+        for row in (0..rows.num_rows()).filter(|row| times.is_valid(*row)) {
+            key.clear();
+            parts.iter().for_each(|part| part.write_key(row, &mut key));
+            found(times.value(row), &key);
+        }
+    }
+}
+
 impl Windows {
     /// Takes in what an earlier run has kept: all of it, or just how much there is where it is too much for memory.
     pub(in crate::state) fn open(name: &str, plan: Arc<WindowPlan>, store: &dyn StateStore) -> Outcome<Self> {
@@ -122,21 +137,15 @@ impl Windows {
             WindowShape::Session(shape) => return self.fetch_sessions(shape, rows, store),
         };
         let plan = Arc::clone(&self.plan);
-        let columns = rows.columns();
-        let times = columns[plan.time].as_primitive::<TimestampMicrosecondType>();
-        let parts: Vec<Cells<'_>> = plan.groups.iter().map(|(i, c)| Cells::of(&columns[*i], c.ty)).collect();
-        let mut key = Vec::new();
         let mut unknown: Vec<Box<[u8]>> = Vec::new();
-        for row in (0..rows.num_rows()).filter(|row| times.is_valid(*row)) {
-            key.clear();
-            parts.iter().for_each(|part| part.write_key(row, &mut key));
+        plan.each_key(rows, |time, key| {
             let is_open = |start: &i64| start.saturating_add(shape.length) > self.closed;
-            for start in shape.starts(times.value(row)).take_while(is_open) {
-                if self.groups.has_window(start) && self.groups.find(start, &key).is_none() {
-                    unknown.push(stored_key(start, &key));
+            for start in shape.starts(time).take_while(is_open) {
+                if self.groups.has_window(start) && self.groups.find(start, key).is_none() {
+                    unknown.push(stored_key(start, key));
                 }
             }
-        }
+        });
         // Neighbours stand on one page of the ledger.
         unknown.sort_unstable();
         unknown.dedup();
