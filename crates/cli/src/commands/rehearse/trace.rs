@@ -91,8 +91,8 @@ fn station_text(out: &mut String, station: &TracedStation, width: usize) {
                 Use::Paired => "takes part in the join with",
                 Use::LookedUp => "is looked up for",
             };
-            let text = format!("{} {}", style::good(word), group.join(", "));
-            for line in problems::wrap(&text, width.saturating_sub(2), 0) {
+            for line in problems::wrap(&format!("{word} {}", group.join(", ")), width.saturating_sub(2), 0) {
+                let line = line.strip_prefix(word).map_or(line.clone(), |rest| format!("{}{rest}", style::good(word)));
                 out.push_str(&format!("  {line}\n"));
             }
             company_text(out, station, width);
