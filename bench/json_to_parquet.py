@@ -11,12 +11,13 @@ landed are compared with what duckdb computes from the source.
 import argparse
 import json
 import os
-import resource
 import shutil
 import statistics
 import subprocess
 import sys
 import time
+
+from peak import Peak
 
 HERE = os.path.dirname(os.path.abspath(__file__))
 
@@ -88,12 +89,12 @@ def timed(command, cwd):
     """Runs a command; gives seconds and peak memory in MiB."""
     start = time.perf_counter()
     child = subprocess.Popen(command, cwd=cwd, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
-    _, status, usage = os.wait4(child.pid, 0)
-    seconds = time.perf_counter() - start
-    out, err = child.stdout.read(), child.stderr.read()
+    peak = Peak(child.pid)
+    out, err = child.communicate()
+    status, seconds = child.returncode, time.perf_counter() - start
     if status != 0:
         sys.exit(f"{command[:2]} failed:\n{out.decode()}\n{err.decode()}")
-    return seconds, usage.ru_maxrss / 1024
+    return seconds, peak.mib()
 
 
 def lay_out_project(folder, data, pipeline=PIPELINE):

@@ -19,6 +19,9 @@ import time
 
 import duckdb
 
+sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+from peak import Peak  # noqa: E402
+
 PASSAGE = '''pipeline = "vessels"
 batch = { rows = %(rows)s }
 [event.passage]
@@ -83,6 +86,7 @@ def run(sluice, project, until=None):
     """Runs; gives seconds, peak in MiB, and the seconds until the first batch settled. `until` kills after so many batches."""
     began = time.time()
     process = subprocess.Popen([sluice, "run", "vessels", "--until-caught-up"], cwd=project, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    peak = Peak(process.pid)
     first, batches = None, 0
     for line in process.stderr:
         if "batch settled" in line:
@@ -91,10 +95,10 @@ def run(sluice, project, until=None):
             if batches == until:
                 process.send_signal(signal.SIGKILL)
                 break
-    _, status, usage = os.wait4(process.pid, 0)
+    _, status = os.waitpid(process.pid, 0)
     if until is None and os.waitstatus_to_exitcode(status):
         sys.exit(f"the run ended with {os.waitstatus_to_exitcode(status)}")
-    return time.time() - began, usage.ru_maxrss / 1024, first, batches
+    return time.time() - began, peak.mib(), first, batches
 
 
 def verify(project, data, station):

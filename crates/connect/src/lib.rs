@@ -4,6 +4,7 @@
 //! `stage.rs` and `publish.rs`. [`registry`] is the one table in which all of them are found by name.
 
 pub mod broker;
+pub mod conversions;
 pub mod databases;
 pub mod intakes;
 pub mod landings;

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use crate::config::OptionValue;
 use crate::formats::Format;
+use crate::limit::shown;
 use crate::printable;
 use crate::profile::FieldGuess;
 use crate::types::SqlType;
@@ -119,7 +120,8 @@ fn event(out: &mut String, draft: &Draft<'_>) {
 fn definition(field: &FieldGuess, draft: &Draft<'_>) -> String {
     let names = draft.fields.iter().map(|f| f.name.chars().count()).max().unwrap_or(0).min(24);
     let space = " ".repeat(names.saturating_sub(field.name.chars().count()));
-    let mut line = format!("{}{space}  {}", field.name, field.guess.ty);
+    let ty = shown(field.guess.ty, field.guess.limit);
+    let mut line = format!("{}{space}  {ty}", field.name);
     if field.guess.not_null {
         line.push_str(" not null");
     }

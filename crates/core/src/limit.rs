@@ -1,15 +1,22 @@
-//! The narrower types of SQL: `smallint`, `real`, `varchar(n)`, `char(n)` and `uuid`.
+//! The narrower types of SQL: `smallint`, `real`, `varchar(n)`, `char(n)`, `uuid`, `bytea`, `time` and lists such as
+//! `text[]`.
 //!
-//! They are computed with as the wider type below each of them. What narrows them is checked where a value comes in, and kept where it
-//! goes through unchanged, so that a new column of a store is as narrow.
+//! They are kept as the wider type below each of them: bytes and times of day as a text of one spelling, which sorts as they do, lists as
+//! JSON of one spelling. What
+//! narrows them is checked where a value comes in, and kept where it goes through unchanged, so that a column of a store has the
+//! narrower type. Values of a type of its own kind ([`Limit::is_own`]) are no text for functions.
 
 use std::borrow::Cow;
 use std::fmt;
 use std::io::Write as _;
 
+use arrow_schema::{DataType, Field};
 use uuid::Uuid;
 
 use crate::types::SqlType;
+use crate::values::bytes::{self, BytesSpelling};
+use crate::values::clock::{parse_clock, show_clock};
+use crate::values::list;
 
 /// What narrows the values of a type.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -25,6 +32,12 @@ pub enum Limit {
     Char(u32),
     /// A UUID in its usual spelling, with small letters.
     Uuid,
+    /// Bytes: `\\x` and two hexadecimal digits for each.
+    Bytea,
+    /// A time of day, `08:05:09.5`, in microseconds.
+    Time,
+    /// A list of values of a type, as JSON.
+    List(SqlType),
 }
 
 /// Every such type, with its spelling and a line of help.
@@ -34,6 +47,12 @@ pub const LIMITS: &[(&str, &str)] = &[
     ("varchar(n)", "text of at most n characters"),
     ("char(n)", "the same; blanks at its end do not count and are left out"),
     ("uuid", "a UUID in any of its spellings, kept in the usual one with small letters"),
+    ("bytea", "bytes, in hexadecimal digits after \\x; format 'base64', 'hex' and 'text' for other spellings"),
+    (
+        "text[], integer[], …",
+        "a list of values of a type, from a list of JSON, or a text such as {ore,\"rock salt\",NULL}",
+    ),
+    ("time", "a time of day, as 08:05 or 08:05:09.5, rounded to the microsecond"),
 ];
 
 /// Characters of a UUID in its usual spelling.
@@ -45,8 +64,46 @@ impl Limit {
         match self {
             Self::Smallint => SqlType::Integer,
             Self::Real => SqlType::Double,
-            Self::Varchar(_) | Self::Char(_) | Self::Uuid => SqlType::Text,
+            Self::Varchar(_) | Self::Char(_) | Self::Uuid | Self::Bytea | Self::Time => SqlType::Text,
+            Self::List(_) => SqlType::Json,
         }
+    }
+
+    /// The list of a type's values, where there is one.
+    pub fn list_of(item: SqlType) -> Option<Self> {
+        let is_single = !matches!(item, SqlType::Json | SqlType::Null) && !item.is_within_expressions();
+        is_single.then_some(Self::List(item))
+    }
+
+    /// The narrower type of contracts that takes the values of an Arrow field, where they are bytes, times of day or UUIDs.
+    pub fn of_arrow(field: &Field) -> Option<Self> {
+        let is_uuid = field.extension_type_name() == Some("arrow.uuid")
+            || field.metadata().get("logicalType").map(String::as_str) == Some("uuid");
+        match field.data_type() {
+            DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View | DataType::FixedSizeBinary(16) if is_uuid => {
+                Some(Self::Uuid)
+            }
+            DataType::Binary | DataType::LargeBinary | DataType::BinaryView | DataType::FixedSizeBinary(_) => {
+                Some(Self::Bytea)
+            }
+            DataType::Time32(_) | DataType::Time64(_) => Some(Self::Time),
+            DataType::List(item) | DataType::LargeList(item) | DataType::FixedSizeList(item, _) => {
+                // Items that need a spelling of their own, or are lists, stay JSON.
+                let is_plain = Self::of_arrow(item).is_none() && SqlType::of_arrow(item).1.is_none();
+                Self::list_of(SqlType::of_arrow(item).0).filter(|_| is_plain)
+            }
+            _ => None,
+        }
+    }
+
+    /// Whether its values are of another kind than those of the type below it: bytes are no text.
+    pub fn is_own(self) -> bool {
+        matches!(self, Self::Bytea | Self::Time | Self::List(_))
+    }
+
+    /// Whether constants beside a value of it are read as it.
+    pub fn reads_constants(self) -> bool {
+        self.is_own() || self == Self::Uuid
     }
 
     /// Whether every value of `self` is one of `to` as well.
@@ -68,6 +125,9 @@ impl Limit {
                 is_within(text, most).then_some(Cow::Borrowed(text))
             }
             Self::Uuid => parse_uuid(text).map(|id| if id == text { Cow::Borrowed(text) } else { Cow::Owned(id) }),
+            Self::Bytea => BytesSpelling::Marked.kept(text).map(Cow::Owned),
+            Self::Time => parse_clock(text).map(|time| Cow::Owned(show_clock(time))),
+            Self::List(item) => list::kept(text, item).map(Cow::Owned),
             Self::Smallint | Self::Real => Some(Cow::Borrowed(text)),
         }
     }
@@ -81,6 +141,7 @@ impl Limit {
                 let cut = &text[..end];
                 Some(Cow::Borrowed(if matches!(self, Self::Char(_)) { cut.trim_end_matches(' ') } else { cut }))
             }
+            Self::Bytea => bytes::from_sql(text).map(|bytes| Cow::Owned(bytes::shown(&bytes))),
             _ => self.text(text),
         }
     }
@@ -141,6 +202,9 @@ impl fmt::Display for Limit {
             Self::Varchar(most) => write!(f, "varchar({most})"),
             Self::Char(most) => write!(f, "char({most})"),
             Self::Uuid => f.write_str("uuid"),
+            Self::Bytea => f.write_str("bytea"),
+            Self::Time => f.write_str("time"),
+            Self::List(item) => write!(f, "{item}[]"),
         }
     }
 }
@@ -175,6 +239,10 @@ mod tests {
     #[case(Limit::Uuid, "{a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11", None)]
     #[case(Limit::Uuid, "g0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11", None)]
     #[case(Limit::Uuid, "", None)]
+    #[case(Limit::Bytea, "\\x0A", Some("\\x0a"))]
+    #[case(Limit::Bytea, "0A", None)]
+    #[case(Limit::Time, "8:05", Some("08:05:00"))]
+    #[case(Limit::Time, "25:00", None)]
     fn texts(#[case] limit: Limit, #[case] text: &str, #[case] expected: Option<&str>) {
         assert_eq!(limit.text(text).as_deref(), expected);
     }
@@ -185,6 +253,7 @@ mod tests {
     #[case(Limit::Char(4), "a  b", Some("a  b"))]
     #[case(Limit::Char(3), "a  b", Some("a"))]
     #[case(Limit::Uuid, "no", None)]
+    #[case(Limit::Bytea, "0A", Some("\\x3041"))]
     fn casts_cut_texts(#[case] limit: Limit, #[case] text: &str, #[case] expected: Option<&str>) {
         assert_eq!(limit.cast_text(text).as_deref(), expected);
     }

@@ -12,6 +12,10 @@ struct State {
     schemas: BTreeMap<u32, String>,
     /// Answers about versions of subjects, by path.
     versions: BTreeMap<String, String>,
+    /// The subjects, each with the numbers of its schemas.
+    subjects: BTreeMap<String, Vec<u32>>,
+    /// Subjects that take no other schema than they have.
+    closed: Vec<String>,
     /// Requests so far, each by its path.
     asked: Vec<String>,
     /// Whether it answers nothing but that it is busy.
@@ -66,6 +70,11 @@ impl Registry {
         self.with(|state| state.versions.insert(path, answer("PROTOBUF", schema, references)));
     }
 
+    /// From now on a subject takes no other schema than it has.
+    pub fn close(&self, subject: &str) {
+        self.with(|state| state.closed.push(subject.into()));
+    }
+
     /// From now on it is busy, or not.
     pub fn set_busy(&self, is_busy: bool) {
         self.with(|state| state.is_busy = is_busy);
@@ -83,10 +92,11 @@ impl Registry {
 
     fn serve(&self, mut stream: TcpStream) {
         let Ok(reading) = stream.try_clone() else { return };
-        let mut reading = BufReader::new(reading.take(64 << 10));
+        let mut reading = BufReader::new(reading.take(1 << 20));
         loop {
             let mut request = String::new();
             let mut authorization = None;
+            let mut length = 0_u64;
             loop {
                 let mut line = String::new();
                 match reading.read_line(&mut line) {
@@ -97,6 +107,9 @@ impl Registry {
                     request.clone_from(&line);
                 }
                 let lower = line.to_ascii_lowercase();
+                if let Some(number) = lower.strip_prefix("content-length:") {
+                    length = number.trim().parse().unwrap_or(0);
+                }
                 if lower.starts_with("authorization:") {
                     authorization = line.split_once(':').map(|(_, value)| value.trim().to_string());
                 }
@@ -104,8 +117,13 @@ impl Registry {
                     break;
                 }
             }
+            let mut sent = Vec::new();
+            if (&mut reading).take(length).read_to_end(&mut sent).is_err() {
+                return;
+            }
             let path = request.split(' ').nth(1).unwrap_or_default().to_string();
-            let (status, body) = self.answer(&path, authorization.as_deref());
+            let sent = request.starts_with("POST ").then_some(sent);
+            let (status, body) = self.answer(&path, authorization.as_deref(), sent.as_deref());
             let answer = format!(
                 "HTTP/1.1 {status}\r\nContent-Type: application/vnd.schemaregistry.v1+json\r\nContent-Length: {}\r\n\r\n{body}",
                 body.len()
@@ -116,7 +134,7 @@ impl Registry {
         }
     }
 
-    fn answer(&self, path: &str, authorization: Option<&str>) -> (&'static str, String) {
+    fn answer(&self, path: &str, authorization: Option<&str>, sent: Option<&[u8]>) -> (&'static str, String) {
         self.with(|state| {
             state.asked.push(path.to_string());
             if let Some((user, password)) = &state.login
@@ -126,6 +144,9 @@ impl Registry {
             }
             if state.is_busy {
                 return ("503 Service Unavailable", "{\"error_code\":50003,\"message\":\"busy\"}".into());
+            }
+            if let Some(sent) = sent {
+                return state.take(path, sent);
             }
             if path == "/subjects" {
                 return ("200 OK", "[]".into());
@@ -139,6 +160,35 @@ impl Registry {
                 None => ("404 Not Found", "{\"error_code\":40403,\"message\":\"Schema not found\"}".into()),
             }
         })
+    }
+}
+
+impl State {
+    /// Makes a schema known, or says whether it would.
+    fn take(&mut self, path: &str, sent: &[u8]) -> (&'static str, String) {
+        const REFUSED: &str = "{\"error_code\":409,\"message\":\"the schema is incompatible with an earlier one\"}";
+        let asks = path.strip_prefix("/compatibility/subjects/").and_then(|rest| rest.strip_suffix("/versions/latest"));
+        let adds = path.strip_prefix("/subjects/").and_then(|rest| rest.strip_suffix("/versions"));
+        let Some(subject) = asks.or(adds) else {
+            return ("404 Not Found", "{\"error_code\":404,\"message\":\"not found\"}".into());
+        };
+        // The body is kept as it is: a number beside a schema is answered with it.
+        let schema = String::from_utf8_lossy(sent).into_owned();
+        let known = self.subjects.get(subject);
+        let same = known.and_then(|numbers| numbers.iter().find(|number| self.schemas.get(number) == Some(&schema)));
+        let is_refused = same.is_none() && self.closed.iter().any(|closed| closed == subject);
+        match (asks, known, same) {
+            (Some(_), None, _) => ("404 Not Found", "{\"error_code\":40401,\"message\":\"Subject not found\"}".into()),
+            (Some(_), Some(_), _) => ("200 OK", format!("{{\"is_compatible\":{}}}", !is_refused)),
+            (None, _, Some(number)) => ("200 OK", format!("{{\"id\":{number}}}")),
+            (None, ..) if is_refused => ("409 Conflict", REFUSED.into()),
+            (None, ..) => {
+                let number = self.schemas.keys().last().map_or(1, |last| last + 1);
+                self.schemas.insert(number, schema);
+                self.subjects.entry(subject.into()).or_default().push(number);
+                ("200 OK", format!("{{\"id\":{number}}}"))
+            }
+        }
     }
 }
 

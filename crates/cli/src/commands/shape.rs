@@ -15,7 +15,7 @@ use crate::project::{LoadedPipeline, Project};
 /// What is described: an event where it arrives, or its rows in a landing.
 enum Shape<'p> {
     Event(&'p str, &'p Contract),
-    Rows(&'p str, &'p [OutputColumn]),
+    Rows(&'p str, Vec<OutputColumn>),
 }
 
 pub(super) fn shape(arguments: &Arguments, name: &str, form: ShapeForm) -> Outcome<Exit> {
@@ -50,7 +50,7 @@ impl Shape<'_> {
     fn columns(&self) -> Vec<OutputColumn> {
         match self {
             Self::Event(_, contract) => contract.columns(),
-            Self::Rows(_, columns) => columns.to_vec(),
+            Self::Rows(_, columns) => columns.clone(),
         }
     }
 }
@@ -102,11 +102,15 @@ fn find<'p>(pipeline: &'p LoadedPipeline, rest: Option<&str>) -> Outcome<Shape<'
     match (landing, &event.contract) {
         (Some(name), _) => {
             match plan.landings.iter().find(|l| l.name == name && plan.events[l.event].name == event.name) {
-                Some(landing) => Ok(Shape::Rows(&event.name, landing.columns())),
+                Some(landing) => {
+                    // Keys and headers of messages are no part of their values.
+                    let is_value = |c: &&OutputColumn| !c.name.starts_with('@');
+                    Ok(Shape::Rows(&event.name, landing.columns().iter().filter(is_value).cloned().collect()))
+                }
                 None => Err(unknown(format!("event `{}` has no landing `{}`", event.name, names::shown(name)))),
             }
         }
         (None, Some(contract)) => Ok(Shape::Event(&event.name, contract)),
-        (None, None) => Ok(Shape::Rows(&event.name, &event.columns)),
+        (None, None) => Ok(Shape::Rows(&event.name, event.columns.clone())),
     }
 }

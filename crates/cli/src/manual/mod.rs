@@ -6,6 +6,7 @@ mod man;
 mod pages;
 mod search;
 
+use sluice_connect::conversions::{TypeInFormat, types_in_formats};
 use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
 use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
 use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS};
@@ -32,6 +33,7 @@ pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("types", "the types of contracts and expressions"),
     ("origin", "columns beside the fields of an event that say where it comes from"),
     ("tables", "how types are stored in the tables of databases: of a new column, and which existing columns fit"),
+    ("formats", "what the types of formats become where they are read, and what columns become in files"),
     ("functions", "the functions of columns and conditions"),
     ("differences", "where expressions differ from PostgreSQL, and why"),
     ("rejects", "why an event is rejected"),
@@ -79,6 +81,7 @@ pub(crate) fn entries() -> Vec<Entry> {
         all.extend(columns.iter().map(one));
     }
     all.extend(types_in_stores().into_iter().map(type_in_store));
+    all.extend(types_in_formats().into_iter().map(type_in_format));
     for (group, functions) in GROUPS {
         all.extend(functions.iter().map(|f| Entry {
             form: f.signature.into(),
@@ -129,6 +132,17 @@ fn glossary() -> impl Iterator<Item = [&'static str; 3]> {
         |line: &'static str| line.trim_matches('|').split(" | ").map(str::trim).collect::<Vec<_>>().try_into().ok();
     // The header row and the line below it.
     rows.filter_map(cells).skip(1).filter(|[word, ..]: &[&str; 3]| !word.starts_with("--"))
+}
+
+fn type_in_format(one: TypeInFormat) -> Entry {
+    let TypeInFormat { format, from, to, is_written, remark } = one;
+    let form = match is_written {
+        true => format!("{from} is written as {to}"),
+        false => format!("{from} is read as {to}"),
+    };
+    let context = if is_written { format!("into {format}") } else { format!("from {format}") };
+    let about = if remark.is_empty() { "every value" } else { remark };
+    Entry { chapter: "formats", context, name: from, form, about: about.into(), notes: Vec::new() }
 }
 
 fn type_in_store(one: TypeInStore) -> Entry {

@@ -8,6 +8,7 @@ mod asked;
 mod context;
 mod error;
 pub mod headers;
+pub(crate) mod registry;
 mod sender;
 
 use std::time::{Duration, Instant};

@@ -12,6 +12,7 @@ use sluice_core::formats::{Decoder, Format};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit, Stored, StoredSummary};
 use sluice_core::problem::{Place, SourceText};
 use sluice_core::profile::Profile;
+use sluice_core::values::bytes::BytesSpelling;
 
 use super::{FileRows, StoredFile, StoredRows};
 use crate::intakes::files::read_file;
@@ -67,7 +68,8 @@ fn contract_of(columns: &[OutputColumn], format: &dyn Format) -> Contract {
     let field = |(i, c): (usize, &OutputColumn)| ContractField {
         name: c.name.clone(),
         ty: c.ty,
-        limit: None,
+        limit: c.limit.filter(|limit| limit.is_own()),
+        spelling: BytesSpelling::default(),
         not_null: false,
         path: format.path(i, &c.name),
         format: None,

@@ -6,7 +6,7 @@ use serde_json::value::RawValue;
 
 use super::Row;
 use crate::columns::OutputColumn;
-use crate::expr::{Call, Expr, Node};
+use crate::expr::{Expr, Node};
 use crate::plan::{EventPlan, LandingPlan};
 use crate::types::SqlType;
 use crate::values::json::write_value;
@@ -103,22 +103,9 @@ fn depends(expr: &Expr, fields: usize) -> bool {
 }
 
 fn has_now(expr: &Expr) -> bool {
-    match &expr.node {
-        Node::Now => true,
-        Node::Column(_) | Node::Literal(_) => false,
-        Node::Cast { inner, .. }
-        | Node::Limit { inner, .. }
-        | Node::Not(inner)
-        | Node::IsNull(inner)
-        | Node::IsTruth(inner, _) => has_now(inner),
-        Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
-            has_now(a) || has_now(b)
-        }
-        Node::Case(branches, otherwise) => {
-            branches.iter().any(|(when, then)| has_now(when) || has_now(then)) || has_now(otherwise)
-        }
-        Node::Coalesce(items) | Node::Call(Call { arguments: items, .. }) => items.iter().any(has_now),
-    }
+    let mut found = matches!(expr.node, Node::Now);
+    expr.for_each_part(&mut |part| found |= has_now(part));
+    found
 }
 
 /// The same JSON in one spelling: stores keep the members of objects in orders of their own.

@@ -7,6 +7,7 @@ use crate::columns::OutputColumn;
 use crate::config::ExtraFields;
 use crate::limit::Limit;
 use crate::types::SqlType;
+use crate::values::bytes::BytesSpelling;
 use crate::values::time::TimeFormat;
 
 /// A value somewhere in a record, and the members of the object that stands there.
@@ -86,7 +87,17 @@ fn finished(title: &str, schema: Map<String, Value>) -> Value {
 }
 
 fn value_of(field: &ContractField) -> Value {
-    narrowed(field.ty, field.limit, field.format.as_ref(), !field.not_null)
+    let mut value = narrowed(field.ty, field.limit, field.format.as_ref(), !field.not_null);
+    if field.limit == Some(Limit::Bytea) && field.spelling != BytesSpelling::Marked {
+        let object = value.as_object_mut();
+        object.map(|object| object.remove("pattern"));
+        match field.spelling {
+            BytesSpelling::Base64 => value["contentEncoding"] = json!("base64"),
+            BytesSpelling::Hex => value["contentEncoding"] = json!("base16"),
+            BytesSpelling::Marked | BytesSpelling::Text => {}
+        }
+    }
+    value
 }
 
 fn narrowed(ty: SqlType, limit: Option<Limit>, format: Option<&TimeFormat>, nullable: bool) -> Value {
@@ -118,7 +129,12 @@ fn narrowed(ty: SqlType, limit: Option<Limit>, format: Option<&TimeFormat>, null
         Some(Limit::Smallint) => (value["minimum"], value["maximum"]) = (json!(i16::MIN), json!(i16::MAX)),
         Some(Limit::Varchar(most) | Limit::Char(most)) => value["maxLength"] = json!(most),
         Some(Limit::Uuid) => value["format"] = json!("uuid"),
-        Some(Limit::Real) | None => {}
+        Some(Limit::Bytea) if value["description"].is_null() => value["pattern"] = json!("^\\\\x([0-9a-f]{2})*$"),
+        Some(Limit::List(item)) => {
+            value = json!({ "type": "array", "items": narrowed(item, None, None, true) });
+        }
+        Some(Limit::Time) => value["pattern"] = json!("^[0-9]{1,2}:[0-9]{2}(:[0-9]{2}([.][0-9]+)?)?$"),
+        Some(Limit::Bytea | Limit::Real) | None => {}
     }
     if let (true, Some(ty)) = (nullable, value["type"].as_str().map(str::to_string)) {
         value["type"] = json!([ty, "null"]);

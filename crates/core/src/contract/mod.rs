@@ -12,6 +12,7 @@ use crate::config::ExtraFields;
 use crate::limit::Limit;
 use crate::problem::Place;
 use crate::types::SqlType;
+use crate::values::bytes::BytesSpelling;
 use crate::values::time::TimeFormat;
 
 pub use described::{json_schema, json_schema_of_rows, sql_table};
@@ -35,6 +36,8 @@ pub struct ContractField {
     pub path: Vec<String>,
     /// How a date or timestamp is spelled.
     pub format: Option<TimeFormat>,
+    /// How bytes are spelled.
+    pub spelling: BytesSpelling,
     /// Where it is declared.
     pub place: Place,
 }

@@ -1,17 +1,18 @@
 //! Contracts from SQL column definitions, with our additions `from 'path'` and `format '…'`.
 
-use sqlparser::ast::{CharacterLength, DataType, ExactNumberInfo, TimezoneInfo};
+use sqlparser::ast::{ArrayElemTypeDef, CharacterLength, DataType, ExactNumberInfo, TimezoneInfo};
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::Parser;
 use sqlparser::tokenizer::{Token, TokenWithSpan};
 
 use super::ContractField;
 use crate::config::EmbeddedText;
-use crate::limit::Limit;
+use crate::limit::{Limit, shown};
 use crate::names;
 use crate::problem::{Place, Problem, Problems};
 use crate::sql::SqlText;
 use crate::types::{MAX_PRECISION, SqlType};
+use crate::values::bytes::{BytesSpelling, SPELLINGS};
 use crate::values::time::TimeFormat;
 
 /// Names of types for suggestions.
@@ -100,7 +101,8 @@ fn parse_field(sql: &SqlText<'_>, piece: &[TokenWithSpan], problems: &mut Proble
         problems.add(*problem);
         (probable_type(&data_type), None)
     });
-    let mut field = ContractField { path: vec![name.clone()], name, ty, limit, not_null: false, format: None, place };
+    let (path, spelling) = (vec![name.clone()], BytesSpelling::default());
+    let mut field = ContractField { path, name, ty, limit, not_null: false, format: None, spelling, place };
     let good = parse_additions(sql, piece, &mut parser, &mut field, problems);
     good.then_some(field)
 }
@@ -221,10 +223,23 @@ fn missing_text(
 }
 
 fn set_format(field: &mut ContractField, format: &str, place: Place, problems: &mut Problems) {
+    if field.limit == Some(Limit::Bytea) {
+        match BytesSpelling::named(format) {
+            Some(spelling) => field.spelling = spelling,
+            None => problems.add(
+                Problem::error("value.type", format!("bytes are not spelled as `{format}`"), place).with_nearest(
+                    format,
+                    "spellings",
+                    SPELLINGS.iter().map(|(name, _)| *name),
+                ),
+            ),
+        }
+        return;
+    }
     if !matches!(field.ty, SqlType::Timestamptz | SqlType::Date) {
         problems.add(
-            Problem::error("value.type", format!("a {} has no format", field.ty), place)
-                .with_help("format is for timestamptz and date"),
+            Problem::error("value.type", format!("a {} has no format", shown(field.ty, field.limit)), place)
+                .with_help("format is for timestamptz, date and bytea"),
         );
         return;
     }
@@ -272,6 +287,13 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<(SqlType, Option<L
         DataType::Timestamp(None, _) | DataType::Datetime(None) => SqlType::Timestamp,
         DataType::Interval { fields: None, precision: None } => SqlType::Interval,
         DataType::JSON | DataType::JSONB => SqlType::Json,
+        DataType::Time(_, TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => {
+            return Err(Box::new(
+                Problem::error("name.unknown", "there is no time of day with a zone", place)
+                    .with_label("which day?")
+                    .with_help("a zone needs a day to tell the time: write time, or timestamptz for a moment"),
+            ));
+        }
         other => {
             let spelled = other.to_string();
             return Err(Box::new(
@@ -307,8 +329,32 @@ fn limit_of(data_type: &DataType, place: &Place) -> Result<Option<Limit>, Box<Pr
         DataType::SmallInt(None) | DataType::Int2(None) => Some(Limit::Smallint),
         DataType::Real | DataType::Float4 => Some(Limit::Real),
         DataType::Uuid => Some(Limit::Uuid),
+        DataType::Array(of) => match list_of(of, place)? {
+            Some(limit) => Some(limit),
+            None => return Err(Box::new(no_list(data_type, place.clone()))),
+        },
+        DataType::Bytea => Some(Limit::Bytea),
+        DataType::Time(None, TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => Some(Limit::Time),
         _ => None,
     })
+}
+
+/// The list that `integer[]` and the like mean; None where no list of ours has such items.
+fn list_of(of: &ArrayElemTypeDef, place: &Place) -> Result<Option<Limit>, Box<Problem>> {
+    let (ArrayElemTypeDef::SquareBracket(item, None) | ArrayElemTypeDef::AngleBracket(item)) = of else {
+        return Ok(None);
+    };
+    Ok(match sql_type(item, place.clone())? {
+        (item, None) => Limit::list_of(item),
+        _ => None,
+    })
+}
+
+fn no_list(data_type: &DataType, place: Place) -> Problem {
+    Problem::error("name.unknown", format!("there is no list `{data_type}`"), place).with_label("unknown type").with_help(
+        "items are text, boolean, integer, bigint, double precision, decimal(p, s), date or timestamptz: text[]; other \
+         lists are json",
+    )
 }
 
 /// The longest text that a type can name, as in PostgreSQL.
@@ -337,6 +383,7 @@ fn unenforced(data_type: &DataType) -> Option<(String, &'static str)> {
         DataType::Float(ExactNumberInfo::Precision(_) | ExactNumberInfo::PrecisionAndScale(..)) => "double precision",
         DataType::Double(ExactNumberInfo::Precision(_) | ExactNumberInfo::PrecisionAndScale(..)) => "double precision",
         DataType::Timestamp(Some(_), TimezoneInfo::WithTimeZone | TimezoneInfo::Tz) => "timestamptz",
+        DataType::Time(Some(_), TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => "time",
         _ => return None,
     };
     Some((data_type.to_string().to_lowercase(), instead))
@@ -462,7 +509,10 @@ mod tests {
     #[case("a", "syntax.sql", "write: a text")]
     #[case("a text form 'b'", "syntax.sql", "did you mean `from`?")]
     #[case("a text from b", "syntax.sql", "from 'path.to.field'")]
-    #[case("a text format '%Y'", "value.type", "timestamptz and date")]
+    #[case("a text format '%Y'", "value.type", "timestamptz, date and bytea")]
+    #[case("a bytea format 'base46'", "value.type", "did you mean `base64`?")]
+    #[case("a time(3)", "name.unknown", "write time")]
+    #[case("a time with time zone", "name.unknown", "zone")]
     #[case("a date format 'Ymd'", "value.type", "pattern")]
     #[case("a text, A text", "name.taken", "rename")]
     #[case("a double precison", "syntax.sql", "words here")]

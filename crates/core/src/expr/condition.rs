@@ -20,7 +20,7 @@ const TYPED: &str = "bind gives both sides one type";
 
 impl CompareOp {
     /// Whether two values of this order meet the comparison; without an order (not a number) only `<>` does.
-    fn holds(self, order: Option<std::cmp::Ordering>) -> bool {
+    pub(super) fn holds(self, order: Option<std::cmp::Ordering>) -> bool {
         match self {
             Self::Equal => order.is_some_and(|o| o.is_eq()),
             Self::NotEqual => order.is_none_or(|o| o.is_ne()),

@@ -42,6 +42,20 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
          double precision and text: a sum of two smallints may be larger; a real is the number of 64 bits that is spelled alike, \
          0.1 rather than 0.10000000149011612; char(n) is not padded; a uuid is a text, and is compared as one",
     ),
+    (
+        "bytes",
+        "are kept and shown as \\x and hexadecimal digits. encode(…, 'base64') has no line ends, `like` does not take bytes, convert_from gives zero bytes as \
+         they are, and digests of bytes are texts of hexadecimal digits",
+    ),
+    (
+        "patterns of numbers",
+        "to_char takes exact numbers, and letters that mean nothing stand in double quotes: '99 kg' is a mistake, where PostgreSQL takes \
+         the g for a separator",
+    ),
+    (
+        "times of day",
+        "go to 23:59:59.999999: the hour 24 and the second 60 are errors. A text function takes one as its text",
+    ),
     ("dates beside moments", "are not compared; cast one to the type of the other"),
     (
         "errors beside and, or",

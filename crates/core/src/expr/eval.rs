@@ -4,7 +4,7 @@ use arrow_array::{RecordBatch, TimestampMicrosecondArray};
 
 use super::column::Column;
 use super::functions::Arguments;
-use super::{Expr, Node, arithmetic, cast, condition, limit};
+use super::{Expr, Node, SharedValues, arithmetic, cast, condition, limit};
 
 /// What an expression is computed over.
 pub struct EvalContext<'a> {
@@ -12,6 +12,15 @@ pub struct EvalContext<'a> {
     pub batch: &'a RecordBatch,
     /// The moment at which the batch was opened, in microseconds since 1970: the value of `now()`.
     pub now: i64,
+    /// What was computed for parts that are used in several places.
+    pub shared: SharedValues,
+}
+
+impl<'a> EvalContext<'a> {
+    /// For rows of a batch that was opened at a moment.
+    pub fn new(batch: &'a RecordBatch, now: i64) -> Self {
+        Self { batch, now, shared: SharedValues::default() }
+    }
 }
 
 /// Computes an expression for all rows.
@@ -27,6 +36,7 @@ pub fn evaluate(expr: &Expr, context: &EvalContext<'_>) -> Column {
         }
         Node::Cast { inner, lenient } => cast::compute(eval(inner), inner.ty, expr.ty, *lenient, rows),
         Node::Limit { inner, limit, lenient } => limit::compute(&eval(inner), *limit, *lenient),
+        Node::Shared(number, inner) => context.shared.get(*number, || eval(inner)),
         Node::Arithmetic(op, left, right) => {
             arithmetic::compute(*op, expr.ty, (left, right), &eval(left), &eval(right), rows)
         }

@@ -32,7 +32,7 @@ pub(super) fn compute(column: &Column, limit: Limit, lenient: bool) -> Column {
             });
             Arc::new(values.collect::<Float64Array>())
         }
-        Limit::Varchar(_) | Limit::Char(_) | Limit::Uuid => {
+        Limit::Varchar(_) | Limit::Char(_) | Limit::Uuid | Limit::Bytea | Limit::Time | Limit::List(_) => {
             let texts = column.array.as_string::<i32>();
             let values = texts.iter().enumerate().map(|(row, text)| {
                 let kept = text.and_then(|t| limit.cast_text(t));
@@ -50,7 +50,13 @@ pub(super) fn compute(column: &Column, limit: Limit, lenient: bool) -> Column {
             let mut text = String::new();
             crate::values::json::write_text(&mut text, column.array.as_ref(), row);
             let shown: String = text.chars().take(40).collect();
-            errors.add(row, format!("{shown} does not fit {limit}"));
+            errors.add(
+                row,
+                match limit.reads_constants() {
+                    true => format!("`{shown}` is no {limit}"),
+                    false => format!("{shown} does not fit {limit}"),
+                },
+            );
         }
     }
     let kept: NullBuffer = (0..count).map(|row| !fails[row] && array.is_valid(row)).collect::<Vec<_>>().into();

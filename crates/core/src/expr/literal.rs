@@ -70,7 +70,7 @@ pub(super) fn decimal_literal(value: i128, scale: u8) -> Expr {
 }
 
 /// What a word says of truth, as PostgreSQL has it: true, yes, on and 1, their beginnings where they are clear, and the contrary.
-pub(super) fn boolean_word(word: &str) -> Option<bool> {
+pub(crate) fn boolean_word(word: &str) -> Option<bool> {
     let word = word.trim().to_ascii_lowercase();
     match word.as_str() {
         "t" | "tr" | "tru" | "true" | "y" | "ye" | "yes" | "on" | "1" => Some(true),

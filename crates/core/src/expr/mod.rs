@@ -22,6 +22,7 @@ use crate::types::SqlType;
 
 pub mod own;
 pub mod secrets;
+mod shared;
 
 pub use bind::{
     BoundCall, Condition, SelectItem, bind_columns, bind_condition, bind_grouped, bind_joined, bind_parts, bind_select,
@@ -33,7 +34,9 @@ pub use eval::{EvalContext, evaluate};
 pub(crate) use functions::Prepared;
 pub use functions::{Function, GROUPS};
 pub(crate) use functions::{json_length, json_members, json_type, regex_fault};
+pub(crate) use literal::boolean_word;
 pub use operators::OPERATORS;
+pub use shared::{SharedValues, share};
 
 /// The columns that an expression can name.
 #[derive(Clone, Debug)]
@@ -86,6 +89,8 @@ pub enum Node {
         /// Whether it is a `try_cast`.
         lenient: bool,
     },
+    /// What is computed once for each chunk of rows and used in several places, by its number.
+    Shared(usize, Box<Expr>),
     /// `+ - * / %` of two numbers.
     Arithmetic(ArithmeticOp, Box<Expr>, Box<Expr>),
     /// A comparison of two values of one type.
@@ -168,28 +173,32 @@ impl Expr {
             Node::Column(index) => {
                 found.insert(*index);
             }
-            Node::Literal(_) | Node::Now => {}
+            _ => self.for_each_part(&mut |part| part.add_columns(found)),
+        }
+    }
+
+    /// Goes over the expressions that this one computes with.
+    pub(crate) fn for_each_part(&self, visit: &mut dyn FnMut(&Self)) {
+        match &self.node {
+            Node::Column(_) | Node::Literal(_) | Node::Now => {}
             Node::Cast { inner, .. }
             | Node::Limit { inner, .. }
+            | Node::Shared(_, inner)
             | Node::Not(inner)
             | Node::IsNull(inner)
-            | Node::IsTruth(inner, _) => {
-                inner.add_columns(found);
-            }
+            | Node::IsTruth(inner, _) => visit(inner),
             Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
-                a.add_columns(found);
-                b.add_columns(found);
+                visit(a);
+                visit(b);
             }
             Node::Case(branches, otherwise) => {
                 for (when, then) in branches {
-                    when.add_columns(found);
-                    then.add_columns(found);
+                    visit(when);
+                    visit(then);
                 }
-                otherwise.add_columns(found);
+                visit(otherwise);
             }
-            Node::Coalesce(items) | Node::Call(Call { arguments: items, .. }) => {
-                items.iter().for_each(|e| e.add_columns(found));
-            }
+            Node::Coalesce(items) | Node::Call(Call { arguments: items, .. }) => items.iter().for_each(visit),
         }
     }
 
@@ -212,6 +221,7 @@ impl Expr {
             Node::Limit { inner, limit, lenient } => {
                 Node::Limit { inner: one(inner), limit: *limit, lenient: *lenient }
             }
+            Node::Shared(number, inner) => Node::Shared(*number, one(inner)),
             Node::Arithmetic(op, a, b) => Node::Arithmetic(*op, one(a), one(b)),
             Node::Compare(op, a, b) => Node::Compare(*op, one(a), one(b)),
             Node::And(a, b) => Node::And(one(a), one(b)),

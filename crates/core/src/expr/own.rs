@@ -7,10 +7,12 @@ use super::secrets::ExpressionSecret;
 use super::{Call, Expr, Node, ScopeColumn, bind_parts};
 use crate::config::{OptionSpec, Options, ValueKind};
 use crate::contract::parse_fields;
+use crate::limit::{Limit, shown};
 use crate::problem::{Place, Problem, Problems};
 use crate::sql::is_call;
 use crate::state::AGGREGATES;
 use crate::types::SqlType;
+use crate::values::bytes::BytesSpelling;
 
 /// Keys of `[function.NAME]` of sluice.toml.
 pub const FUNCTION_OPTIONS: &[OptionSpec] = &[
@@ -41,7 +43,7 @@ pub struct OwnFunction {
     /// What it is for.
     pub about: String,
     /// The names and types of its arguments.
-    pub arguments: Vec<(String, SqlType)>,
+    pub arguments: Vec<(String, SqlType, Option<Limit>)>,
     /// What it computes, over its arguments as columns.
     expr: Expr,
 }
@@ -49,8 +51,9 @@ pub struct OwnFunction {
 impl OwnFunction {
     /// How it is called, and what it gives.
     pub fn signature(&self) -> String {
-        let arguments: Vec<String> = self.arguments.iter().map(|(name, ty)| format!("{name} {ty}")).collect();
-        format!("{}({}) → {}", self.name, arguments.join(", "), self.expr.ty)
+        let arguments: Vec<String> =
+            self.arguments.iter().map(|(name, ty, limit)| format!("{name} {}", shown(*ty, *limit))).collect();
+        format!("{}({}) → {}", self.name, arguments.join(", "), shown(self.expr.ty, self.expr.limit))
     }
 
     /// The names of the secrets that it uses.
@@ -59,7 +62,7 @@ impl OwnFunction {
             if let Node::Call(Call { prepared: Prepared::Secret(secret), .. }) = &expr.node {
                 found.push(secret.name.clone());
             }
-            for_each_part(expr, &mut |part| collect(part, found));
+            expr.for_each_part(&mut |part| collect(part, found));
         }
         let mut found = Vec::new();
         collect(&self.expr, &mut found);
@@ -135,7 +138,9 @@ impl OwnFunctions {
         }
         let mut arguments = Vec::new();
         for field in options.sql("arguments").map_or_else(Vec::new, |text| parse_fields(text, problems)) {
-            if field.not_null || field.format.is_some() || field.limit.is_some() || field.path != [field.name.clone()] {
+            let is_narrowed = field.limit.is_some_and(|limit| !limit.is_own());
+            let is_spelled = field.format.is_some() || field.spelling != BytesSpelling::default();
+            if field.not_null || is_spelled || is_narrowed || field.path != [field.name.clone()] {
                 problems.add(
                     Problem::error(
                         "type.mismatch",
@@ -146,11 +151,13 @@ impl OwnFunctions {
                 );
                 return;
             }
-            arguments.push((field.name, field.ty));
+            arguments.push((field.name, field.ty, field.limit));
         }
         let Some(text) = options.sql("expression") else { return };
-        let column =
-            |(name, ty): &(String, SqlType)| ScopeColumn { name: name.clone(), ty: *ty, nullable: true, limit: None };
+        let column = |(name, ty, limit): &(String, SqlType, Option<Limit>)| {
+            let (name, ty, limit) = (name.clone(), *ty, *limit);
+            ScopeColumn { name, ty, nullable: true, limit }
+        };
         let scope: Vec<ScopeColumn> = arguments.iter().map(column).collect();
         let mut items = bind_parts(text, &scope, problems);
         let about = options.text("about").unwrap_or_default();
@@ -203,35 +210,12 @@ fn measure(expr: &Expr, of: &dyn Fn(usize) -> (u64, u64)) -> (u64, u64) {
         return of(index);
     }
     let (mut parts, mut depth) = (1_u64, 0_u64);
-    for_each_part(expr, &mut |part| {
+    expr.for_each_part(&mut |part| {
         let (inner, deep) = measure(part, of);
         parts = parts.saturating_add(inner);
         depth = depth.max(deep);
     });
     (parts, depth.saturating_add(1))
-}
-
-fn for_each_part(expr: &Expr, visit: &mut dyn FnMut(&Expr)) {
-    match &expr.node {
-        Node::Column(_) | Node::Literal(_) | Node::Now => {}
-        Node::Cast { inner, .. }
-        | Node::Limit { inner, .. }
-        | Node::Not(inner)
-        | Node::IsNull(inner)
-        | Node::IsTruth(inner, _) => visit(inner),
-        Node::Arithmetic(_, a, b) | Node::Compare(_, a, b) | Node::And(a, b) | Node::Or(a, b) => {
-            visit(a);
-            visit(b);
-        }
-        Node::Case(branches, otherwise) => {
-            for (when, then) in branches {
-                visit(when);
-                visit(then);
-            }
-            visit(otherwise);
-        }
-        Node::Coalesce(items) | Node::Call(Call { arguments: items, .. }) => items.iter().for_each(visit),
-    }
 }
 
 /// The expression with another one in the place of each column.

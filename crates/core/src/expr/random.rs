@@ -137,6 +137,12 @@ impl Random {
             Parameter::Temporal => self.pick(&[MOMENT, INTERVAL].concat()).into(),
             Parameter::Interval => self.pick(INTERVAL).into(),
             Parameter::Json => self.pick(&["j", "json '[1, {\"a\": 2}]'", "j -> 'a'", "null"]).into(),
+            Parameter::Bytes => self.pick(&["t::bytea", "'\\x'", "'\\x00ff'", "decode(u, 'escape')", "null"]).into(),
+            Parameter::List => {
+                self.pick(&["'{a,NULL}'::text[]", "string_to_array(t, u)", "array[t, u]", "null"]).into()
+            }
+            Parameter::Item => self.pick(&["t", "'a'", "null"]).into(),
+            Parameter::Clock => self.pick(&["at::time", "'23:59:59.999999'", "'08:05:09.5'", "null"]).into(),
             Parameter::AsJson => self.pick(&["j", "t", "d", "n", "b", "at", "day", "null"]).into(),
             // There is none here.
             Parameter::Secret => "'vessels'".into(),
@@ -263,7 +269,7 @@ fn no_call_panics_and_each_has_its_type() {
         };
         let Some(item) = items.first() else { continue };
         bound += 1;
-        let compute = || evaluate(&item.expr, &EvalContext { batch: &batch, now: 0 }).expand(batch.num_rows());
+        let compute = || evaluate(&item.expr, &EvalContext::new(&batch, 0)).expand(batch.num_rows());
         let computed = std::panic::catch_unwind(std::panic::AssertUnwindSafe(compute));
         assert!(computed.is_ok(), "{expression} panics");
         let Ok(column) = computed else { return };

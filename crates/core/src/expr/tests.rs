@@ -65,7 +65,7 @@ fn values(expression: &str) -> Vec<String> {
     let mut items = bind_select(&text, &scope, &mut problems);
     assert!(!problems.has_errors(), "{expression}: {:?}", problems.into_sorted());
     let expr = items.remove(0).expr;
-    let column = evaluate(&expr, &EvalContext { batch: &batch, now: 1_000_000 }).expand(batch.num_rows());
+    let column = evaluate(&expr, &EvalContext::new(&batch, 1_000_000)).expand(batch.num_rows());
     assert_eq!(column.array.data_type(), &expr.ty.arrow(), "{expression}");
     (0..batch.num_rows()).map(|row| shown(&column, row)).collect()
 }

@@ -93,7 +93,7 @@ impl Unfold {
     /// elements.
     pub(crate) fn apply(&self, rows: Arriving<'_>, now: i64) -> Vec<Unfolded> {
         let count = rows.rows.num_rows();
-        let lists = evaluate(&self.list, &EvalContext { batch: rows.rows, now }).expand(count);
+        let lists = evaluate(&self.list, &EvalContext::new(rows.rows, now)).expand(count);
         let mut errors: BTreeMap<usize, String> = lists.errors.iter().map(|(row, e)| (row, e.to_string())).collect();
         let mut portion = Portion::default();
         let mut portions = Vec::new();

@@ -11,6 +11,7 @@ use arrow_buffer::{BooleanBufferBuilder, NullBuffer, OffsetBuffer};
 
 use crate::limit::Limit;
 use crate::types::SqlType;
+use crate::values::bytes::BytesSpelling;
 
 /// The values of one column so far.
 pub(crate) struct ColumnBuilder {
@@ -84,7 +85,7 @@ impl ColumnBuilder {
     }
 
     /// Narrows the last value; gives it back where it does not fit.
-    pub(super) fn narrow_last(&mut self, limit: Limit) -> Result<(), String> {
+    pub(super) fn narrow_last(&mut self, limit: Limit, spelling: BytesSpelling) -> Result<(), String> {
         if self.len() == 0 || !self.valid.get_bit(self.len() - 1) {
             return Ok(());
         }
@@ -94,7 +95,11 @@ impl ColumnBuilder {
                     return Ok(());
                 };
                 let text = std::str::from_utf8(&bytes[start..]).unwrap_or_default();
-                match limit.text(text) {
+                let kept = match limit {
+                    Limit::Bytea => spelling.kept(text).map(Cow::Owned),
+                    _ => limit.text(text),
+                };
+                match kept {
                     None => return Err(text.to_string()),
                     Some(Cow::Borrowed(kept)) => bytes.truncate(start + kept.len()),
                     Some(Cow::Owned(kept)) => bytes.splice(start.., kept.bytes()).for_each(drop),

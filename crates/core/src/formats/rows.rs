@@ -13,6 +13,7 @@ use crate::event::{Chunk, RecordSpan};
 use crate::limit::Limit;
 use crate::reject::{CONTRACT, Reason, Reject};
 use crate::types::SqlType;
+use crate::values::bytes::BytesSpelling;
 use crate::values::number;
 use crate::values::time::TimeFormat;
 
@@ -48,7 +49,7 @@ pub(super) struct RowBuilder {
     /// The column of fields that the contract does not name, where they are kept.
     extra_column: Option<ColumnBuilder>,
     /// The fields of narrower types.
-    limits: Vec<(usize, Limit)>,
+    limits: Vec<(usize, Limit, BytesSpelling)>,
     station: Arc<str>,
 }
 
@@ -66,7 +67,7 @@ impl RowBuilder {
             fields: contract.fields.iter().map(field).collect(),
             columns: contract.fields.iter().map(|f| ColumnBuilder::new(f.ty)).collect(),
             extra_column: keep.then(|| ColumnBuilder::new(SqlType::Json)),
-            limits: contract.fields.iter().enumerate().filter_map(|(i, f)| Some((i, f.limit?))).collect(),
+            limits: contract.fields.iter().enumerate().filter_map(|(i, f)| Some((i, f.limit?, f.spelling))).collect(),
             station: CONTRACT.into(),
         }
     }
@@ -99,6 +100,11 @@ impl RowBuilder {
         }
     }
 
+    /// Whether a field is a list, whose values need not be JSON.
+    pub(super) fn is_list(&self, index: usize) -> bool {
+        self.limits.iter().any(|(i, limit, _)| *i == index && matches!(limit, Limit::List(_)))
+    }
+
     /// A value that is null or not there; `what` says which, for the reject.
     #[inline]
     pub(super) fn null(&mut self, index: usize, what: &str) -> Result<(), Bad> {
@@ -113,9 +119,9 @@ impl RowBuilder {
     /// contract does not name, and lacks its last brace; it is empty where there are none.
     pub(super) fn end(&mut self, object: &mut String) -> Result<(), Bad> {
         for i in 0..self.limits.len() {
-            let (index, limit) = self.limits[i];
-            if let Err(text) = self.columns[index].narrow_last(limit) {
-                return Err(self.does_not_fit(index, limit, &text));
+            let (index, limit, spelling) = self.limits[i];
+            if let Err(text) = self.columns[index].narrow_last(limit, spelling) {
+                return Err(self.does_not_fit(index, limit, spelling, &text));
             }
         }
         let Some(column) = &mut self.extra_column else { return Ok(()) };
@@ -130,10 +136,23 @@ impl RowBuilder {
     }
 
     #[cold]
-    fn does_not_fit(&self, index: usize, limit: Limit, text: &str) -> Bad {
+    fn does_not_fit(&self, index: usize, limit: Limit, spelling: BytesSpelling, text: &str) -> Bad {
         let shown: String = text.chars().take(80).collect();
         match limit {
             Limit::Uuid => self.bad(index, Reason::TYPE, format!("`{shown}` is no uuid")),
+            Limit::List(_) => self.bad(index, Reason::TYPE, format!("`{shown}` is no {limit}")),
+            Limit::Time => self.bad(index, Reason::FORMAT, format!("`{shown}` is no time of day such as 08:05:09")),
+            Limit::Bytea => {
+                let expected = match spelling {
+                    BytesSpelling::Base64 => "base64",
+                    BytesSpelling::Hex => "hexadecimal digits, two for each byte",
+                    BytesSpelling::Marked | BytesSpelling::Text => "\\x and hexadecimal digits, two for each byte",
+                };
+                let marked = spelling == BytesSpelling::Marked;
+                let hint =
+                    if marked { "; for other spellings: format 'base64', 'hex' or 'text' in the contract" } else { "" };
+                self.bad(index, Reason::FORMAT, format!("`{shown}` is not {expected}{hint}"))
+            }
             Limit::Varchar(_) | Limit::Char(_) => {
                 let length = text.chars().count();
                 self.bad(index, Reason::RANGE, format!("a text of {length} characters does not fit {limit}: `{shown}`"))

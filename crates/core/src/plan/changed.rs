@@ -96,7 +96,7 @@ impl Transform {
             kind => ConditionChange::Passes(*kind),
         };
         let Some(when) = &self.when else { return marks.kinds.iter().map(unconditional).collect() };
-        let condition = evaluate(&when.expr, &EvalContext { batch: rows, now }).expand(rows.num_rows());
+        let condition = evaluate(&when.expr, &EvalContext::new(rows, now)).expand(rows.num_rows());
         let errors: FxHashMap<usize, String> = condition.errors.clone().into_iter().collect();
         let truth = condition.array.as_boolean();
         let mut reads = std::collections::BTreeSet::new();

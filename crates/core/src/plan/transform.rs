@@ -9,7 +9,7 @@ use arrow_select::filter::FilterBuilder;
 use rustc_hash::FxHashSet;
 
 use crate::columns::OutputColumn;
-use crate::expr::{Condition, EvalContext, Expr, RowErrors, SelectItem, evaluate};
+use crate::expr::{Condition, EvalContext, Expr, RowErrors, SelectItem, evaluate, share};
 use crate::kinds::Unfit;
 use crate::reject::Reason;
 
@@ -99,7 +99,12 @@ impl Transform {
             true => input.iter().map(|c| c.name.clone()).collect(),
             false => items.iter().map(|i| i.text.clone()).collect(),
         };
-        Self { when, select: items.into_iter().map(|i| i.expr).collect(), columns, texts, schema }
+        let select = share(items.into_iter().map(|i| i.expr).collect());
+        let when = when.map(|when| {
+            let expr = share(vec![when.expr.clone()]).pop().unwrap_or(when.expr);
+            Condition { expr, ..when }
+        });
+        Self { when, select, columns, texts, schema }
     }
 
     /// What computes a column; None where rows are taken as they are.
@@ -135,7 +140,7 @@ impl Transform {
         let mut faults = Vec::new();
         let (mut source, mut origin, filtered) = match &self.when {
             Some(when) => {
-                let condition = evaluate(&when.expr, &EvalContext { batch: rows, now }).expand(rows.num_rows());
+                let condition = evaluate(&when.expr, &EvalContext::new(rows, now)).expand(rows.num_rows());
                 add_faults(&mut faults, condition.errors.clone(), None, None);
                 let keep = keep_mask(&condition.array, &condition.errors);
                 let kept = keep.true_count();
@@ -164,7 +169,7 @@ impl Transform {
     /// and whether it is null rather than false.
     pub fn why_filtered(&self, rows: &RecordBatch, filtered: &[u32], now: i64) -> Vec<(usize, bool)> {
         let Some(when) = &self.when else { return vec![(0, false); filtered.len()] };
-        let context = EvalContext { batch: rows, now };
+        let context = EvalContext::new(rows, now);
         let parts: Vec<_> =
             when.parts.iter().map(|(_, part)| evaluate(part, &context).expand(rows.num_rows())).collect();
         let why = |row: &u32| {
@@ -187,7 +192,7 @@ impl Transform {
         let columns: Vec<ArrayRef> = match self.select.is_empty() {
             true => source.columns().to_vec(),
             false => {
-                let context = EvalContext { batch: source, now };
+                let context = EvalContext::new(source, now);
                 let mut columns = Vec::with_capacity(self.select.len());
                 for (expr, column) in self.select.iter().zip(&self.columns) {
                     let result = evaluate(expr, &context).expand(rows);
@@ -221,7 +226,7 @@ impl Transform {
 
 /// The Arrow schema of columns.
 pub fn schema_of(columns: &[OutputColumn]) -> SchemaRef {
-    Arc::new(Schema::new(columns.iter().map(|c| c.ty.field(&c.name, c.nullable)).collect::<Vec<_>>()))
+    Arc::new(Schema::new(columns.iter().map(OutputColumn::field).collect::<Vec<_>>()))
 }
 
 fn nullable(schema: &SchemaRef) -> SchemaRef {

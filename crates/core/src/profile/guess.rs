@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use super::field::{FieldProfile, Texts};
 use super::times::{SPELLINGS, Spelling, epoch_unit, names_a_time};
 use crate::contract::join_path;
+use crate::limit::Limit;
 use crate::types::SqlType;
 use crate::units::show_count;
 use crate::values::number;
@@ -29,6 +30,8 @@ pub struct FieldGuess {
 pub struct Guess {
     /// Its type.
     pub ty: SqlType,
+    /// The narrower type, where the source declares one.
+    pub limit: Option<Limit>,
     /// Whether every event had a value.
     pub not_null: bool,
     /// The text after `format`, where the type needs one.
@@ -84,6 +87,7 @@ impl FieldGuess {
 pub fn guess(name: &str, profile: &FieldProfile, events: u64, typed: bool) -> Guess {
     let mut guess = Guess {
         ty: SqlType::Text,
+        limit: None,
         not_null: events > 0 && profile.values == events,
         format: None,
         misfits: 0,

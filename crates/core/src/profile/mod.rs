@@ -12,8 +12,10 @@ use std::collections::HashMap;
 
 use crate::config::ExtraFields;
 use crate::contract::{Contract, ContractField};
+use crate::limit::Limit;
 use crate::problem::{Place, SourceText};
 use crate::types::SqlType;
+use crate::values::bytes::BytesSpelling;
 use crate::values::time::TimeFormat;
 
 pub use crate::distinct::Distinct;
@@ -97,6 +99,8 @@ pub struct DeclaredField {
     pub path: Vec<String>,
     /// The type of contracts that takes its values.
     pub ty: SqlType,
+    /// The narrower type, where bytes, times and UUIDs are declared as such.
+    pub limit: Option<Limit>,
     /// How they are spelled, where the type does not say it.
     pub format: Option<&'static str>,
     /// Whether they may be null.
@@ -118,7 +122,8 @@ impl DeclaredField {
             above.push(field.name().clone());
             let (ty, format) = SqlType::of_arrow(field);
             let is_map = matches!(field.data_type(), arrow_schema::DataType::Map(..));
-            found.push(Self { path: above.clone(), ty, format, nullable: field.is_nullable(), is_map });
+            let (path, limit, nullable) = (above.clone(), Limit::of_arrow(field), field.is_nullable());
+            found.push(Self { path, ty, limit, format, nullable, is_map });
             if let arrow_schema::DataType::Struct(inner) = field.data_type() {
                 Self::add(inner, above, found);
             }
@@ -129,6 +134,7 @@ impl DeclaredField {
     /// What a contract says of the field.
     fn settle(&self, guess: &mut Guess) {
         guess.ty = self.ty;
+        guess.limit = self.limit;
         guess.format = self.format.map(Into::into);
         guess.not_null |= !self.nullable && self.path.len() == 1;
         guess.misfits = 0;
@@ -161,6 +167,7 @@ impl Profile {
             format: g.guess.format.as_deref().and_then(|f| TimeFormat::parse(f).ok()),
             name: g.name,
             limit: None,
+            spelling: BytesSpelling::default(),
             not_null: false,
             path: g.path,
             place: place.clone(),

@@ -256,7 +256,7 @@ pub(super) fn conditions(
     let Some(when) = &transform.when else { return Vec::new() };
     let row = input.slice(row, 1);
     let truth = |(text, part): &(String, crate::expr::Expr)| {
-        let column = evaluate(part, &EvalContext { batch: &row, now }).expand(1);
+        let column = evaluate(part, &EvalContext::new(&row, now)).expand(1);
         let known = column.errors.is_empty() && !column.is_null(0);
         (text.clone(), known.then(|| column.array.as_boolean().value(0)))
     };

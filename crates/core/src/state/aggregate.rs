@@ -42,6 +42,13 @@ pub enum AggregateKind {
     List,
 }
 
+impl AggregateKind {
+    /// Whether what it gives is one of the values that it takes, with whatever narrows them.
+    pub fn gives_one_of_its_values(self) -> bool {
+        matches!(self, Self::Min | Self::Max | Self::First | Self::Last | Self::AnyValue)
+    }
+}
+
 /// One entry of the table of aggregate functions.
 #[derive(Debug)]
 pub struct Aggregate {

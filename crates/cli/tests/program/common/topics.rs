@@ -159,6 +159,34 @@ pub fn simple(more: &str) -> String {
     )
 }
 
+/// The values of the committed messages of a topic.
+pub fn values(address: &str, topic: &str, partitions: i32) -> Vec<Vec<u8>> {
+    use rdkafka::consumer::{BaseConsumer, Consumer as _};
+    use rdkafka::message::Message as _;
+    use rdkafka::topic_partition_list::{Offset, TopicPartitionList};
+    let consumer: BaseConsumer = rdkafka::config::ClientConfig::new()
+        .set("bootstrap.servers", address)
+        .set("group.id", "values")
+        .set("isolation.level", "read_committed")
+        .set("enable.partition.eof", "true")
+        .create()
+        .unwrap();
+    let mut all = TopicPartitionList::new();
+    for partition in 0..partitions {
+        all.add_partition_offset(topic, partition, Offset::Beginning).unwrap();
+    }
+    consumer.assign(&all).unwrap();
+    let (mut found, mut ended) = (Vec::new(), 0);
+    while ended < partitions {
+        match consumer.poll(std::time::Duration::from_secs(20)).expect("messages or ends") {
+            Ok(message) => found.push(message.payload().unwrap_or_default().to_vec()),
+            Err(rdkafka::error::KafkaError::PartitionEOF(_)) => ended += 1,
+            Err(error) => panic!("{error}"),
+        }
+    }
+    found
+}
+
 /// The rows that landed, in order of their text.
 pub fn rows(project: &TestProject, folder: &str) -> Vec<Value> {
     let mut lines: Vec<String> = visible_files(&project.path(folder))

@@ -139,3 +139,100 @@ fn a_name_that_avro_does_not_take_is_refused() {
     assert!(err.contains("`gross kg` cannot be the name of a column in Avro"), "{err}");
     assert!(!project.path("archive/all").exists());
 }
+
+const KINDS: &str = "id integer not null, raw bytea format 'base64', opens time, tags text[], tolls decimal(8,2)[]";
+
+const OF_KINDS: &str = concat!(
+    r#"{"id":1,"raw":"AP9B","opens":"8:05:09.5","tags":["ore",null,"rock \"salt\""],"tolls":[12.5,0]}"#,
+    "\n",
+    r#"{"id":2}"#,
+    "\n",
+    r#"{"id":3,"raw":"","opens":"23:59:59.999999","tags":[],"tolls":[]}"#,
+    "\n",
+    r#"{"id":4,"raw":"A","opens":"08:00","tags":[],"tolls":[]}"#,
+    "\n",
+    r#"{"id":5,"raw":null,"opens":"24:00","tags":[],"tolls":[]}"#,
+    "\n",
+    r#"{"id":6,"raw":null,"opens":"08:00","tags":[["a"]],"tolls":[]}"#,
+    "\n",
+);
+
+fn of_kinds(format: &str) -> TestProject {
+    let project = TestProject::new(&pipeline(format, KINDS, ""));
+    std::fs::rename(project.path("pipelines/weighings.toml"), project.path("pipelines/events.toml")).unwrap();
+    project.write("depots/a.jsonl", OF_KINDS);
+    project.expect(0, &["check", "events"]);
+    project.expect(0, RUN);
+    let rejects = project.json(&["rejects", "events", "--show", "5"]);
+    assert_eq!(rejects["total"], 3, "{rejects}");
+    for part in ["`A` is not base64", "`24:00` is no time of day", "is no text[]"] {
+        assert!(rejects.to_string().contains(part), "{part}: {rejects}");
+    }
+    project
+}
+
+/// What a file holds is bytes, times and lists, not their spelling.
+#[rstest]
+fn bytes_times_and_lists_land_with_their_types(#[values("parquet", "arrow", "avro")] format: &str) {
+    const READ: &str = "
+import datetime, decimal, fastavro, sys
+rows = [row for path in sys.argv[1:] for row in fastavro.reader(open(path, 'rb'))]
+rows.sort(key=lambda row: row['id'])
+assert rows == [
+    {'id': 1, 'raw': b'\\x00\\xffA', 'opens': datetime.time(8, 5, 9, 500000), 'tags': ['ore', None, 'rock \"salt\"'],
+     'tolls': [decimal.Decimal('12.50'), decimal.Decimal('0.00')]},
+    {'id': 2, 'raw': None, 'opens': None, 'tags': None, 'tolls': None},
+    {'id': 3, 'raw': b'', 'opens': datetime.time(23, 59, 59, 999999), 'tags': [], 'tolls': []},
+], rows
+print('read')
+";
+    let project = of_kinds(format);
+    let files = visible_files(&project.path("archive/all"));
+    if format == "avro"
+        && let Some(said) = python(&project, READ, &files)
+    {
+        assert_eq!(said, ["read"]);
+    }
+    // They are drafted as what they are, and arrive so elsewhere.
+    let first = format!("archive:all/*.{format}");
+    project.expect(0, &["draft", "back", &first, "--land-in", "archive"]);
+    let text = std::fs::read_to_string(project.path("pipelines/back.toml")).unwrap();
+    for part in ["bytea", "time", "text[]", "decimal(8,2)[]"] {
+        assert!(text.contains(part), "{part} in {text}");
+    }
+    let again = pipeline("jsonl", &KINDS.replace(" format 'base64'", ""), "")
+        .replace("\"depots\"", "\"archive\"")
+        .replace("*.jsonl", &format!("all/*.{format}"))
+        .replace("[event.event.lands", &format!("format = \"{format}\"\n[event.event.lands"))
+        .replace("path = \"all\"", "path = \"again\"")
+        .replace("pipeline = \"events\"", "pipeline = \"again\"");
+    std::fs::remove_file(project.path("pipelines/back.toml")).unwrap();
+    project.write("pipelines/again.toml", &again);
+    project.expect(0, &["run", "again", "--until-caught-up"]);
+    let landed = crate::common::topics::rows(&project, "archive/again");
+    assert_eq!(landed.len(), 3, "{:?}", project.json(&["rejects", "again"]));
+    let first = json!({ "id": 1, "raw": "\\x00ff41", "opens": "08:05:09.5", "tags": ["ore", null, "rock \"salt\""],
+        "tolls": [12.50, 0.00] });
+    assert!(landed.contains(&first), "{landed:?}");
+}
+
+#[test]
+fn what_is_of_another_kind_is_refused_before_the_run() {
+    let project = of_kinds("jsonl");
+    for (columns, expected) in [
+        ("upper(raw) as x", "`upper` does not take bytea"),
+        ("raw || tags as x", "takes bytea here, not text[]"),
+        ("raw = opens as x", "bytea and time cannot be combined"),
+        ("opens + 1 as x", "does not take"),
+        ("tags[1:2] as x", "is not known here"),
+        ("id[1] as x", "integer has no places"),
+        ("opens = '25:00' as x", "'25:00' is no time"),
+        ("raw::integer as x", "there is no cast from bytea to integer"),
+        ("id = any(id) as x", "`any` takes a list here, not integer"),
+    ] {
+        let text = pipeline("jsonl", KINDS, &format!("columns = \"{columns}\""));
+        project.write("pipelines/events.toml", text);
+        let (out, err) = project.expect(3, &["check", "events"]);
+        assert!((out.clone() + &err).contains(expected), "{columns}: {out}{err}");
+    }
+}

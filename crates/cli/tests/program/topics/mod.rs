@@ -2,6 +2,7 @@
 
 mod again;
 mod avro;
+mod avro_written;
 mod basics;
 mod change;
 mod clients;

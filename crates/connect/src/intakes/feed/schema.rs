@@ -148,6 +148,7 @@ mod tests {
     use sluice_core::contract::{Contract, ContractField};
     use sluice_core::problem::{Place, SourceText};
     use sluice_core::types::SqlType;
+    use sluice_core::values::bytes::BytesSpelling;
 
     /// A table whose contract names `id` and `note`.
     fn table() -> FeedTable {
@@ -157,6 +158,7 @@ mod tests {
             path: vec![name.into()],
             ty,
             limit: None,
+            spelling: BytesSpelling::default(),
             not_null: false,
             format: None,
             place: place.clone(),

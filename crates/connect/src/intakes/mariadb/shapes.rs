@@ -55,7 +55,11 @@ pub(super) fn natural(column: &MariadbColumn) -> (String, Option<&'static str>) 
         _ if column.is_json => plain("json"),
         "bigint" if is_unsigned => plain("decimal(20,0)"),
         "int" if is_unsigned => plain("bigint"),
-        "tinyint" | "smallint" | "mediumint" | "int" | "year" => plain("integer"),
+        "tinyint" => plain("smallint"),
+        "smallint" if !is_unsigned => plain("smallint"),
+        "smallint" | "mediumint" | "int" | "year" => plain("integer"),
+        "uuid" => plain("uuid"),
+        "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => plain("bytea"),
         "bigint" => plain("bigint"),
         "bit" if digits.parse().is_ok_and(|bits: u8| bits < 64) => plain("bigint"),
         "bit" => plain("decimal(20,0)"),
@@ -78,6 +82,12 @@ mod tests {
 
     #[rstest]
     #[case("int(11)", "integer")]
+    #[case("tinyint(3) unsigned", "smallint")]
+    #[case("smallint(6)", "smallint")]
+    #[case("smallint(5) unsigned", "integer")]
+    #[case("uuid", "uuid")]
+    #[case("varbinary(16)", "bytea")]
+    #[case("point", "text")]
     #[case("int(10) unsigned", "bigint")]
     #[case("bigint(20)", "bigint")]
     #[case("bigint(20) unsigned", "decimal(20,0)")]

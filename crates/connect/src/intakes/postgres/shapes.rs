@@ -47,7 +47,8 @@ pub(super) fn natural(ty: &str) -> (String, Option<&'static str>) {
     let plain = |ty: &str| (ty.to_string(), None);
     match base {
         "boolean" => plain("boolean"),
-        "smallint" | "integer" => plain("integer"),
+        // A length that is kept would stop a mirror when the source gives it up: `character varying` is a text.
+        "smallint" | "integer" | "uuid" | "bytea" => plain(base),
         "bigint" | "oid" => plain("bigint"),
         "real" | "double precision" => plain("double precision"),
         "numeric" if fits_decimal(rest) => plain(&format!("decimal({rest}")),
@@ -75,6 +76,10 @@ mod tests {
 
     #[rstest]
     #[case("integer", "integer")]
+    #[case("smallint", "smallint")]
+    #[case("uuid", "uuid")]
+    #[case("bytea", "bytea")]
+    #[case("uuid[]", "text")]
     #[case("oid", "bigint")]
     #[case("real", "double precision")]
     #[case("numeric(12,3)", "decimal(12,3)")]

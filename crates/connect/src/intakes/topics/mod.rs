@@ -36,11 +36,12 @@ use sluice_core::names;
 use sluice_core::problem::Problem;
 use sluice_core::values::time::parse_timestamp;
 
+use crate::broker::registry::Registry;
 use crate::broker::{Broker, Consumer, let_go};
 use partitions::{Partition, Wanted};
 use proof::Prover;
 use reader::{Ends, TopicsReader};
-use schemas::{Registry, WithSchemas};
+use schemas::WithSchemas;
 
 const OPTIONS: &[OptionSpec] = &[
     OptionSpec::required(

@@ -1,23 +1,19 @@
 //! Writes Arrow IPC files and object container files of Avro: rows by batches of columns, which readers take with their types.
 
-use std::collections::HashMap;
 use std::fs::File;
 use std::io::BufWriter;
 
 use arrow_array::RecordBatch;
 use arrow_avro::compression::CompressionCodec;
-use arrow_avro::schema::{AVRO_NAME_METADATA_KEY, SCHEMA_METADATA_KEY};
 use arrow_avro::writer::{AvroWriter, WriterBuilder};
 use arrow_ipc::CompressionType;
 use arrow_ipc::writer::{FileWriter, IpcWriteOptions};
-use arrow_schema::{FieldRef, Schema, SchemaRef};
+use arrow_schema::SchemaRef;
 use arrow_select::concat::concat_batches;
 use sluice_core::batch::BatchIdentity;
-use sluice_core::columns::OutputColumn;
-use sluice_core::formats::avro;
-use sluice_core::types::SqlType;
 
 use super::AvroCompression;
+use super::typed::avro_schema;
 
 /// Rows that are written together: readers take them so, and a block is packed by itself.
 const ROWS: usize = 64 << 10;
@@ -62,17 +58,8 @@ impl ColumnarFile {
 
     /// A file of Avro. Its writer has no place for what else is known of the batch.
     pub(super) fn avro(file: File, schema: SchemaRef, compression: AvroCompression) -> Result<Self, String> {
-        let column = |field: &FieldRef| {
-            let (name, ty, nullable) = (field.name().clone(), SqlType::of_arrow(field).0, field.is_nullable());
-            OutputColumn { name, ty, nullable, limit: None }
-        };
-        let record = avro::record_of(&schema.fields().iter().map(column).collect::<Vec<_>>());
-        // The writer encodes by the schema, and makes the one in the file's head of the columns and this name.
-        let metadata = HashMap::from([
-            (SCHEMA_METADATA_KEY.to_string(), record),
-            (AVRO_NAME_METADATA_KEY.to_string(), avro::ROW.to_string()),
-        ]);
-        let typed = Schema::new_with_metadata(schema.fields().clone(), metadata);
+        // The writer encodes by the schema, and makes the one in the file's head of the columns and the name.
+        let typed = avro_schema(&schema);
         let writer = WriterBuilder::new(typed)
             .with_compression(match compression {
                 AvroCompression::None => None,

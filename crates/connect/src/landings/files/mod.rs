@@ -11,6 +11,7 @@ mod publish;
 mod record;
 mod shape;
 mod stage;
+pub(crate) mod typed;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -353,7 +354,7 @@ impl FilesLanding {
 
     /// Compares the types of columns with those of what has landed.
     fn types(&self, settings: &Settings, columns: &[OutputColumn]) -> Outcome<(shape::FileShape, String)> {
-        let schema = schema_of(columns);
+        let schema = typed::file_schema(&schema_of(columns));
         let fixed = fixed_folder(&settings.options);
         let landed = shape::FileShape::landed(&self.records(), self.newest_file()?)?;
         let number = landed.as_ref().map_or(1, shape::FileShape::folder);

@@ -19,6 +19,7 @@ use super::columnar::ColumnarFile;
 use super::lines::LinesFile;
 use super::parquet::ParquetFile;
 use super::shape::{self, FileShape};
+use super::typed::{file_rows, file_schema};
 use super::{FileFormat, FilesLanding};
 
 /// Files that are written to at a time. One more folder ends the file that was used least lately.
@@ -209,6 +210,7 @@ impl FilesStage {
                 .map_err(|e| Failure::io("write", &full, &e))?;
             Ok::<Writer, Failure>(Writer::Lines(lines))
         };
+        let schema = &file_schema(schema);
         let writer = match &self.format {
             FileFormat::Parquet { row_group, compressed } => {
                 let file = ParquetFile::new(file, Arc::clone(schema), &self.batch, *row_group, *compressed);
@@ -269,8 +271,14 @@ impl Stage for FilesStage {
         let file = self.file(&rows)?;
         let full = root.join(&file.staged);
         match &mut file.writer {
-            Writer::Parquet(writer) => writer.write(&rows.batch).map_err(|e| failure("write", &full, &e))?,
-            Writer::Columnar(writer) => writer.write(&rows.batch).map_err(|e| failure("write", &full, &e))?,
+            Writer::Parquet(writer) => {
+                let typed = file_rows(&rows.batch).map_err(|e| failure("write", &full, &e))?;
+                writer.write(&typed).map_err(|e| failure("write", &full, &e))?;
+            }
+            Writer::Columnar(writer) => {
+                let typed = file_rows(&rows.batch).map_err(|e| failure("write", &full, &e))?;
+                writer.write(&typed).map_err(|e| failure("write", &full, &e))?;
+            }
             Writer::Lines(writer) => writer.write(&rows.batch).map_err(|e| Failure::io("write", &full, &e))?,
         }
         file.rows += rows.batch.num_rows() as u64;

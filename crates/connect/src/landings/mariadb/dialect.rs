@@ -24,7 +24,7 @@ pub(super) struct MariadbDialect {
 }
 
 /// A type as `decimal(8,2)`: its name and numbers.
-fn parts(ty: &str) -> (&str, Vec<u32>) {
+pub(super) fn parts(ty: &str) -> (&str, Vec<u32>) {
     let (name, rest) = ty.split_once('(').unwrap_or((ty, ""));
     let inner = rest.split(')').next().unwrap_or_default();
     (name.trim(), inner.split(',').filter_map(|n| n.trim().parse().ok()).collect())
@@ -65,8 +65,11 @@ impl SqlDialect for MariadbDialect {
             Limit::Smallint => Some("smallint".into()),
             Limit::Varchar(n) | Limit::Char(n) if n <= most => Some(format!("varchar({n}) {NO_PADDING}")),
             Limit::Uuid => Some(format!("varchar({UUID_LENGTH}) {NO_PADDING}")),
+            Limit::Bytea if in_key => None,
+            Limit::Bytea => Some("longblob".into()),
+            Limit::Time => Some("time(6)".into()),
             // Its own `float` is given back with six digits.
-            Limit::Real | Limit::Varchar(_) | Limit::Char(_) => None,
+            Limit::Real | Limit::Varchar(_) | Limit::Char(_) | Limit::List(_) => None,
         }
     }
 
@@ -84,9 +87,17 @@ impl SqlDialect for MariadbDialect {
                 matches!(base, "smallint" | "mediumint" | "int" | "integer") && !column.base.contains("unsigned")
             }
             Limit::Varchar(n) | Limit::Char(n) => length.is_some_and(|has| has >= n),
+            Limit::Bytea => base == "longblob",
+            Limit::Time => base == "time" && numbers.first().is_some_and(|digits| *digits >= 6),
             Limit::Uuid => base == "uuid" || length.is_some_and(|has| has >= UUID_LENGTH),
-            Limit::Real => false,
+            Limit::Real | Limit::List(_) => false,
         };
+        if !is_enough && limit == Limit::Bytea && is_binary(base) {
+            return Some(TypeFit::MayRefuse(format!("more bytes than {} holds are refused", column.base)));
+        }
+        if !is_enough && limit == Limit::Time && base == "time" {
+            return Some(TypeFit::Loses(format!("microseconds are cut to {} digits", numbers.first().unwrap_or(&0))));
+        }
         is_enough.then_some(TypeFit::Whole)
     }
 
@@ -213,6 +224,11 @@ impl SqlDialect for MariadbDialect {
     }
 }
 
+/// Whether a column holds bytes.
+pub(super) fn is_binary(base: &str) -> bool {
+    matches!(base, "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob")
+}
+
 /// The type of ours that shows values of a column best.
 pub(super) fn shown_as(base: &str) -> SqlType {
     match parts(base) {
@@ -236,7 +252,11 @@ pub(super) fn shown_as(base: &str) -> SqlType {
 pub(super) fn as_text(quoted: &str, base: &str) -> String {
     match parts(base).0 {
         "bit" => format!("cast({quoted} + 0 as char)"),
-        "binary" | "varbinary" | "blob" | "longblob" => format!("hex({quoted})"),
+        base if is_binary(base) => format!("concat('\\x', lower(hex({quoted})))"),
+        "time" => format!(
+            "if(cast({quoted} as char) like '%.%', trim(trailing '.' from trim(trailing '0' from cast({quoted} as char))), \
+             cast({quoted} as char))"
+        ),
         _ => format!("cast({quoted} as char)"),
     }
 }
@@ -275,6 +295,10 @@ mod tests {
     #[case(Limit::Varchar(64), "tinytext", None)]
     #[case(Limit::Char(16383), "text", Some(TypeFit::Whole))]
     #[case(Limit::Uuid, "uuid", Some(TypeFit::Whole))]
+    #[case(Limit::Bytea, "longblob", Some(TypeFit::Whole))]
+    #[case(Limit::Bytea, "longtext", None)]
+    #[case(Limit::Time, "time(6)", Some(TypeFit::Whole))]
+    #[case(Limit::Time, "time", Some(TypeFit::Loses("microseconds are cut to 0 digits".into())))]
     #[case(Limit::Uuid, "char(35)", None)]
     fn narrower_types_fit_more(#[case] limit: Limit, #[case] base: &str, #[case] expected: Option<TypeFit>) {
         assert_eq!(dialect().fit_limited(limit, &column(base)), expected);

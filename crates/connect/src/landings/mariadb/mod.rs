@@ -70,6 +70,10 @@ impl Store for Mariadb {
         "datetime(6)",
         "timestamp(6)",
         "json",
+        "varbinary(40)",
+        "longblob",
+        "time",
+        "time(6)",
     ];
 
     fn remark(ty: SqlType) -> &'static str {

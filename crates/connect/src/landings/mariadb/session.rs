@@ -5,10 +5,12 @@ use std::time::Duration;
 use arrow_array::RecordBatch;
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Row, Value};
+use sluice_core::failure::{Failure, FailureKind};
 use sluice_core::kinds::Settings;
 use sluice_core::table::{Found, StoredTable, TableColumn};
 use sluice_core::values::number::write_decimal;
 
+use super::dialect::{is_binary, parts};
 use crate::databases::mariadb::{connect, judge, literal, quote};
 use crate::databases::{Server, StoreError, StoreResult, in_time, wait};
 use crate::landings::tables::book::hex;
@@ -37,6 +39,8 @@ pub(super) struct MariadbSession {
     text: String,
     /// Columns of the key in whose collation a text and the same with blanks behind it are one.
     padded: Vec<String>,
+    /// For each column of the target whether it holds bytes.
+    binary: Vec<bool>,
 }
 
 fn late(shown: &str, why: &str) -> StoreError {
@@ -48,7 +52,8 @@ impl MariadbSession {
         let server = Server::new(settings, 3306).map_err(StoreError::Failed)?;
         let (connection, shown) = (connect(&server)?, server.shown());
         let Server { database, answer_within, .. } = server;
-        let mut session = Self { connection, shown, answer_within, database, text: String::new(), padded: Vec::new() };
+        let (text, padded, binary) = (String::new(), Vec::new(), Vec::new());
+        let mut session = Self { connection, shown, answer_within, database, text, padded, binary };
         for setting in SETTINGS {
             session.execute(setting)?;
         }
@@ -74,7 +79,10 @@ impl MariadbSession {
                         if i > 0 {
                             text.push(',');
                         }
-                        write_cell(&mut text, column.at(row));
+                        match column.at(row) {
+                            Cell::Text(bytes) if self.binary.get(i) == Some(&true) => write_bytes(&mut text, bytes),
+                            cell => write_cell(&mut text, cell),
+                        }
                     }
                     text.push(')');
                     row += 1;
@@ -158,6 +166,13 @@ impl MariadbSession {
         .map_err(unplaced)?;
         Ok(older)
     }
+}
+
+/// Bytes that come as their digits.
+fn write_bytes(out: &mut String, digits: &str) {
+    out.push_str("x'");
+    out.push_str(digits.strip_prefix("\\x").unwrap_or_default());
+    out.push('\'');
 }
 
 fn write_cell(out: &mut String, cell: Cell<'_>) {
@@ -340,10 +355,17 @@ impl Session for MariadbSession {
     }
 
     fn prepare(&mut self, target: &Target) -> StoreResult<()> {
+        let Found::Table(table) = self.describe(&target.table, &[])? else { return Ok(()) };
+        let binary = |name: &str| table.columns.iter().any(|c| c.name == name && is_binary(parts(&c.base).0));
+        self.binary = target.columns.iter().map(|(name, _)| binary(name)).collect();
         if !target.mode.is_keyed() {
             return Ok(());
         }
-        let Found::Table(table) = self.describe(&target.table, &[])? else { return Ok(()) };
+        if let Some(name) = target.key.iter().find(|name| target.mode == Mode::Mirror && binary(name)) {
+            let message = format!("`{name}` is part of the key of a mirror, and its column holds bytes");
+            let help = "make it a column of text: the key lands in it as \\x and hexadecimal digits";
+            return Err(StoreError::Failed(Failure::new(FailureKind::Configuration, message).with_help(help)));
+        }
         let pads = |collation: &String| !collation.contains("nopad") && collation != "binary";
         let key = table.columns.iter().filter(|c| target.key.contains(&c.name));
         self.padded = key.filter(|c| c.collation.as_ref().is_some_and(pads)).map(|c| c.name.clone()).collect();

@@ -4,6 +4,7 @@ use sluice_core::limit::{Limit, UUID_LENGTH};
 use sluice_core::table::{SqlDialect, TableColumn, TypeFit, wider_decimal};
 use sluice_core::types::SqlType;
 
+use super::copy::item_of;
 use crate::databases::postgres::quote;
 use crate::landings::tables::shape::TableName;
 
@@ -24,7 +25,13 @@ pub(super) fn parts(ty: &str) -> (&str, Vec<u32>) {
     let inner = rest.split(')').next().unwrap_or_default();
     let after = rest.split_once(')').map_or("", |(_, after)| after);
     // timestamp(3) with time zone
-    let name = if after.contains("with time zone") { "timestamp with time zone" } else { name.trim() };
+    let name = match (name.trim(), after.trim()) {
+        ("timestamp", "with time zone") => "timestamp with time zone",
+        ("timestamp", "without time zone") => "timestamp without time zone",
+        ("time", "with time zone") => "time with time zone",
+        ("time", "without time zone") => "time without time zone",
+        (name, _) => name,
+    };
     (name, inner.split(',').filter_map(|n| n.trim().parse().ok()).collect())
 }
 
@@ -83,6 +90,21 @@ impl SqlDialect for PostgresDialect {
         let length = numbers.first().copied();
         match (limit, base) {
             (Limit::Smallint, "smallint") | (Limit::Real, "real") | (Limit::Uuid, "uuid") => Some(TypeFit::Whole),
+            (Limit::List(item), _) => {
+                let base = column.base.strip_suffix("[]")?;
+                let is_same = match (item, item_of(base)?.0) {
+                    (SqlType::Decimal { .. }, SqlType::Decimal { .. }) => true,
+                    (a, b) => a == b,
+                };
+                let of = TableColumn { base: base.into(), ..column.clone() };
+                is_same.then(|| self.fit(item, &of))
+            }
+            (Limit::Bytea, "bytea") => Some(TypeFit::Whole),
+            (Limit::Bytea | Limit::Time, "uuid" | "enum" | "json" | "jsonb") => Some(TypeFit::Unfit),
+            (Limit::Time, "time without time zone") => Some(match length {
+                Some(n) if n < 6 => TypeFit::Loses(format!("microseconds are rounded to {n} digits")),
+                _ => TypeFit::Whole,
+            }),
             (Limit::Smallint, "numeric") => Some(numeric(5, 0, &numbers)),
             (Limit::Varchar(n) | Limit::Char(n), "character varying") if length.is_none_or(|has| has >= n) => {
                 Some(TypeFit::Whole)
@@ -195,6 +217,10 @@ impl SqlDialect for PostgresDialect {
 
 /// The type of ours that shows values of a column best.
 pub(super) fn shown_as(base: &str) -> SqlType {
+    // A list, and not one of its items.
+    if base.ends_with("[]") {
+        return SqlType::Text;
+    }
     match parts(base) {
         ("boolean", _) => SqlType::Boolean,
         ("smallint" | "integer", _) => SqlType::Integer,
@@ -285,6 +311,14 @@ mod tests {
     #[case(Limit::Char(2), "character", None)]
     #[case(Limit::Varchar(8), "character(8)", None)]
     #[case(Limit::Uuid, "uuid", Some(TypeFit::Whole))]
+    #[case(Limit::Bytea, "bytea", Some(TypeFit::Whole))]
+    #[case(Limit::Bytea, "text", None)]
+    #[case(Limit::List(SqlType::Text), "text[]", Some(TypeFit::Whole))]
+    #[case(Limit::List(SqlType::Integer), "bigint[]", None)]
+    #[case(Limit::List(D62), "numeric(6,2)[]", Some(TypeFit::Whole))]
+    #[case(Limit::List(SqlType::Text), "jsonb", None)]
+    #[case(Limit::Time, "time without time zone", Some(TypeFit::Whole))]
+    #[case(Limit::Time, "time with time zone", None)]
     #[case(Limit::Uuid, "character varying(35)", None)]
     fn narrower_types_fit_more(#[case] limit: Limit, #[case] base: &str, #[case] expected: Option<TypeFit>) {
         assert_eq!(dialect().fit_limited(limit, &column(base)), expected);

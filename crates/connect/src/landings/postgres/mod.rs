@@ -77,6 +77,9 @@ impl Store for Postgres {
         "timestamp without time zone",
         "json",
         "jsonb",
+        "bytea",
+        "time without time zone",
+        "text[]",
     ];
 
     fn remark(ty: SqlType) -> &'static str {

@@ -1,6 +1,7 @@
 //! How SQLite spells our types. A column there takes any value and changes some by its affinity, so that the name of a
 //! column's type decides what is kept as it is.
 
+use sluice_core::limit::Limit;
 use sluice_core::table::{SqlDialect, TableColumn, TypeFit};
 use sluice_core::types::SqlType;
 
@@ -60,6 +61,13 @@ impl SqlDialect for SqliteDialect {
         }
     }
 
+    fn spell_limited(&self, limit: Limit, in_key: bool) -> Option<String> {
+        match limit {
+            Limit::Bytea if !in_key => Some("blob".into()),
+            _ => None,
+        }
+    }
+
     fn fit(&self, ty: SqlType, column: &TableColumn) -> TypeFit {
         let affinity = affinity(&column.base);
         match (ty, affinity) {
@@ -102,6 +110,11 @@ impl SqlDialect for SqliteDialect {
     }
 }
 
+/// Whether a column is made for bytes: one without a type takes texts as well.
+pub(super) fn is_binary(ty: &str) -> bool {
+    ty.to_ascii_uppercase().contains("BLOB")
+}
+
 /// The type of ours that shows values of a column best.
 pub(super) fn shown_as(base: &str) -> SqlType {
     match (base.to_ascii_lowercase().as_str(), affinity(base)) {
@@ -114,7 +127,7 @@ pub(super) fn shown_as(base: &str) -> SqlType {
 
 /// A column as text that our types read.
 pub(super) fn as_text(quoted: &str, _: &str) -> String {
-    format!("cast({quoted} as text)")
+    format!("case typeof({quoted}) when 'blob' then '\\x' || lower(hex({quoted})) else cast({quoted} as text) end")
 }
 
 #[cfg(test)]

@@ -56,8 +56,19 @@ impl Store for Sqlite {
         Box::new(dialect::SqliteDialect { table: table.clone() })
     }
 
-    const COLUMNS: &'static [&'static str] =
-        &["text", "varchar(40)", "boolean", "integer", "bigint", "real", "decimal(8,2)", "date", "timestamp", "json"];
+    const COLUMNS: &'static [&'static str] = &[
+        "text",
+        "varchar(40)",
+        "boolean",
+        "integer",
+        "bigint",
+        "real",
+        "decimal(8,2)",
+        "date",
+        "timestamp",
+        "json",
+        "blob",
+    ];
 
     fn remark(ty: SqlType) -> &'static str {
         match ty {

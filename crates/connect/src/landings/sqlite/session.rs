@@ -4,14 +4,18 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use arrow_array::RecordBatch;
+use arrow_schema::Field;
 use rusqlite::types::{Null, ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, ErrorCode};
+use sluice_core::columns::kind_of;
 use sluice_core::failure::Failure;
 use sluice_core::kinds::Settings;
+use sluice_core::limit::Limit;
 use sluice_core::table::{Found, StoredTable, TableColumn};
+use sluice_core::values::bytes;
 use sluice_core::values::number::write_decimal;
 
-use super::dialect::{Affinity, affinity};
+use super::dialect::{Affinity, affinity, is_binary};
 use crate::databases::postgres::{literal, quote};
 use crate::databases::{StoreError, StoreResult};
 use crate::landings::tables::book::hex;
@@ -25,6 +29,8 @@ pub(super) struct SqliteSession {
     shown: String,
     /// For each column of the target whether decimals go there as numbers.
     numbers: Vec<bool>,
+    /// The columns that hold bytes. Those of the key are not among them: they are compared with texts.
+    binary: Vec<String>,
 }
 
 /// The file of a connection.
@@ -39,7 +45,7 @@ impl SqliteSession {
         let folder = path.parent().unwrap_or(&settings.root);
         std::fs::create_dir_all(folder).map_err(|e| StoreError::Failed(Failure::io("make", folder, &e)))?;
         let connection = Connection::open(&path).map_err(|e| judge(&shown, &e))?;
-        let session = Self { connection, shown, numbers: Vec::new() };
+        let session = Self { connection, shown, numbers: Vec::new(), binary: Vec::new() };
         // What is committed is on the disk before the ledger says so.
         let set = "pragma journal_mode = wal; pragma synchronous = full; pragma foreign_keys = on";
         session.connection.busy_timeout(Duration::from_secs(30)).map_err(|e| judge(&session.shown, &e))?;
@@ -59,10 +65,15 @@ impl SqliteSession {
         let mut text = String::new();
         for batch in rows {
             let cells = Cells::all(batch);
+            let of_bytes = |field: &Field| kind_of(field) == Some(Limit::Bytea) && self.binary.contains(field.name());
+            let bytes: Vec<bool> = batch.schema().fields().iter().map(|field| of_bytes(field)).collect();
             for row in 0..batch.num_rows() {
                 for (i, column) in cells.iter().enumerate() {
                     let as_number = numbers.get(i).copied().unwrap_or(false);
-                    let bound = bind(column.at(row), as_number, &mut text);
+                    let bound = match column.at(row) {
+                        Cell::Text(digits) if bytes[i] => blob(digits),
+                        cell => bind(cell, as_number, &mut text),
+                    };
                     statement.raw_bind_parameter(i + 1, bound).map_err(|e| judge(&self.shown, &e))?;
                 }
                 statement.raw_execute().map_err(|e| match judge(&self.shown, &e) {
@@ -102,6 +113,13 @@ impl SqliteSession {
         self.execute(&keyed.forget_gone())?;
         Ok(sent.saturating_sub(gone + written))
     }
+}
+
+/// The bytes that digits spell.
+fn blob(digits: &str) -> ToSqlOutput<'static> {
+    let mut out = Vec::new();
+    let _ = bytes::read(digits, &mut out);
+    ToSqlOutput::Owned(Value::Blob(out))
 }
 
 /// A value for a statement. `text` is room for those that are written as text.
@@ -273,6 +291,11 @@ impl Session for SqliteSession {
             let column = table.columns.iter().find(|c| c.name == *name);
             column.is_some_and(|c| !matches!(affinity(&c.base), Affinity::Text | Affinity::Blob))
         };
+        let binary = |(name, _): &&(String, _)| {
+            let column = table.columns.iter().find(|c| c.name == *name && !target.key.contains(name));
+            column.is_some_and(|c| is_binary(&c.base))
+        };
+        self.binary = target.columns.iter().filter(binary).map(|(name, _)| name.clone()).collect();
         self.numbers = target.columns.iter().map(number).collect();
         if !target.mode.is_keyed() {
             return Ok(());

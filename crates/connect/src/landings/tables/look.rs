@@ -7,9 +7,10 @@ use arrow_array::{Array as _, RecordBatch};
 use sluice_core::columns::OutputColumn;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{Settings, Stored, StoredSummary};
+use sluice_core::limit::Limit;
 use sluice_core::table::{Found, StoredTable, TableColumn};
 use sluice_core::types::SqlType;
-use sluice_core::values::time;
+use sluice_core::values::{list, time};
 
 use super::Store;
 use super::book::BatchBook;
@@ -136,6 +137,12 @@ impl Stored for TableRows {
                 SqlType::Timestamptz if self.in_utc => {
                     let zoned: Vec<Option<String>> = texts().map(|t| t.map(zoned)).collect();
                     crate::look::texts::array(column.ty, zoned.iter().map(Option::as_deref))
+                }
+                _ if let Some(Limit::List(item)) = column.limit => {
+                    let lists: Vec<Option<String>> = texts()
+                        .map(|text| text.map(|text| list::kept(text, item).unwrap_or_else(|| text.into())))
+                        .collect();
+                    crate::look::texts::array(column.ty, lists.iter().map(Option::as_deref))
                 }
                 ty => crate::look::texts::array(ty, texts()),
             };

@@ -34,7 +34,16 @@ pub struct TypeInStore {
 }
 
 /// Narrower types, as far as stores have columns of their own for them.
-const LIMITED: &[Limit] = &[Limit::Smallint, Limit::Real, Limit::Varchar(12), Limit::Char(3), Limit::Uuid];
+const LIMITED: &[Limit] = &[
+    Limit::Smallint,
+    Limit::Real,
+    Limit::Varchar(12),
+    Limit::Char(3),
+    Limit::Uuid,
+    Limit::Bytea,
+    Limit::Time,
+    Limit::List(SqlType::Text),
+];
 
 const OURS: &[SqlType] = &[
     SqlType::Text,
@@ -127,6 +136,9 @@ fn remark_of(limit: Limit) -> &'static str {
         Limit::Real => "rounded to 32 bits where it arrives",
         Limit::Varchar(_) | Limit::Char(_) => "checked to be no longer where it arrives",
         Limit::Uuid => "in its usual spelling",
+        Limit::Bytea => "as bytes, or in a column of text in hexadecimal digits after \\x",
+        Limit::Time => "microseconds",
+        Limit::List(_) => "as a list where the store has one, else as JSON",
     }
 }
 

@@ -149,7 +149,10 @@ mod tests {
         let reported = TopicLimits { topic: "tolls".into(), partitions, largest };
         TopicFit {
             reported,
-            shape: MessageShape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64 },
+            shape: MessageShape {
+                writer: crate::landings::topics::ValueWriter::Text(Arc::new(sluice_core::formats::JsonLines)),
+                keys_are_base64,
+            },
         }
     }
 

@@ -1,23 +1,21 @@
 //! Rows as messages.
 
-use std::sync::Arc;
-
 use arrow_array::{Array, ArrayRef, RecordBatch, cast::AsArray as _, types};
 use arrow_schema::DataType;
 use base64::Engine as _;
 use sluice_core::context::HEADERS as ALL_HEADERS;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::formats::RowWriter;
 use sluice_core::values::json::write_text;
 
 use super::message::OutgoingMessage;
+use super::values::ValueWriter;
 use crate::broker::headers;
 
 /// How rows become messages.
 #[derive(Clone, Debug)]
 pub(super) struct MessageShape {
     /// Writes the values.
-    pub writer: Arc<dyn RowWriter>,
+    pub writer: ValueWriter,
     /// Whether the text of keys is base64 of their bytes.
     pub keys_are_base64: bool,
 }
@@ -50,12 +48,6 @@ pub(super) fn values_of(rows: &RecordBatch) -> Outcome<RecordBatch> {
 }
 
 impl MessageShape {
-    /// The values of all rows, each ended by a line end; gives where each ends.
-    fn write_values(&self, text: &mut String, rows: &RecordBatch) -> Vec<usize> {
-        text.clear();
-        self.writer.write_messages(text, rows, &crate::landings::columns_of(&rows.schema()))
-    }
-
     /// Hands every row on as a message, in order. `text` and `message` are used again for each.
     pub(super) fn each(
         &self,
@@ -65,13 +57,11 @@ impl MessageShape {
         mut take: impl FnMut(usize, &OutgoingMessage) -> Outcome<()>,
     ) -> Outcome<()> {
         let (keys, named, numbers) = (beside(rows, "key"), beside(rows, "headers"), partitions(rows));
-        let ends = self.write_values(text, &values_of(rows)?);
-        let mut start = 0;
+        let values = self.writer.write(&values_of(rows)?, text)?;
         let mut part = String::new();
-        for (row, end) in ends.into_iter().enumerate() {
+        for row in 0..values.len() {
             message.value.clear();
-            message.value.extend_from_slice(&text.as_bytes()[start..end]);
-            start = end + 1;
+            values.append(row, &mut message.value);
             message.key = keys.first().filter(|(_, c)| !c.is_null(row)).map(|(_, column)| {
                 part.clear();
                 write_text(&mut part, column.as_ref(), row);

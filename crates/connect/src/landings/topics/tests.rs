@@ -54,12 +54,16 @@ impl TopicStore {
 
 impl Store for TopicStore {
     fn landing(&self) -> Box<dyn Landing> {
-        let shape = MessageShape { writer: Arc::new(sluice_core::formats::JsonLines), keys_are_base64: false };
+        let shape = MessageShape {
+            writer: ValueWriter::Text(Arc::new(sluice_core::formats::JsonLines)),
+            keys_are_base64: false,
+        };
         let topic = crate::broker::Topic { name: "tolls".into(), partitions: vec![0, 1] };
         Box::new(TopicsLanding {
             spool: self.folder.path().join("spool"),
             writer: "p.weighing.onward".into(),
             shape: shape.clone(),
+            schema: None,
             fit: Arc::new(TopicFit::new(&self.broker, &topic, shape)),
             compression: "lz4".into(),
             broker: self.broker.clone(),

@@ -5,6 +5,7 @@ use sqlparser::tokenizer::Span;
 
 use super::Binder;
 use crate::expr::{Expr, Node, ScopeColumn};
+use crate::limit::Limit;
 use crate::problem::Problem;
 use crate::state::{AGGREGATES, Aggregate, AggregateCall, AggregateKind, LONGEST_LIST};
 use crate::types::SqlType;
@@ -59,6 +60,11 @@ impl Binder<'_, '_> {
         self.scope = group;
         let found = bound.map(|(kind, argument, filter, (share, most))| {
             let result = AggregateCall::result_of(kind, argument.as_ref().map(|a| a.ty));
+            let limit = argument.as_ref().and_then(|a| a.limit).filter(|_| kind.gives_one_of_its_values());
+            // One name of it gives JSON, the other a list of SQL.
+            let list =
+                argument.as_ref().filter(|a| function.name == "array_agg" && a.limit.is_none_or(|l| !l.is_own()));
+            let limit = limit.or_else(|| Limit::list_of(list?.ty));
             let text = syntax.to_string();
             let known = calls.found.iter().position(|call| call.text == text);
             let place = known.unwrap_or_else(|| {
@@ -66,7 +72,7 @@ impl Binder<'_, '_> {
                 calls.found.len() - 1
             });
             let is_count = matches!(kind, AggregateKind::Count | AggregateKind::CountDistinct);
-            Expr::new(Node::Column(calls.first + place), result, !is_count)
+            Expr { limit, ..Expr::new(Node::Column(calls.first + place), result, !is_count) }
         });
         self.calls = Some(calls);
         found

@@ -3,12 +3,13 @@
 use sqlparser::ast::{self, CastKind, DataType, Spanned as _};
 use sqlparser::tokenizer::Span;
 
+use super::kinds::shared_limit;
 use super::{Binder, convert, limited};
 use crate::contract::sql_type;
 use crate::expr::functions::{self, CALL_SYNTAX, Function, Parameter, Prepared};
 use crate::expr::own::OwnFunction;
 use crate::expr::{Call, CompareOp, Expr, Node, cast};
-use crate::limit::Limit;
+use crate::limit::{Limit, shown};
 use crate::problem::Problem;
 use crate::state::AGGREGATES;
 use crate::types::SqlType;
@@ -37,6 +38,18 @@ impl Binder<'_, '_> {
         if !cast::exists(bound.ty, ty) {
             self.mismatch(span, format!("there is no cast from {} to {ty}", bound.ty), None);
             return None;
+        }
+        if !Self::kinds_can_be_cast(&bound, ty, limit) {
+            let message = format!("there is no cast from {} to {}", shown(bound.ty, bound.limit), shown(ty, limit));
+            self.mismatch(span, message, None);
+            return None;
+        }
+        if let (Some(Limit::List(_)), SqlType::Text) = (limit, bound.ty) {
+            let lenient = matches!(kind, CastKind::TryCast | CastKind::SafeCast);
+            return Some(Expr { ty, ..limited(bound, limit, lenient) });
+        }
+        if limit == Some(Limit::Time) && !matches!(bound.ty, SqlType::Text | SqlType::Null) {
+            return self.clock_of(bound, span);
         }
         let lenient = matches!(kind, CastKind::TryCast | CastKind::SafeCast);
         if cast::rounds(bound.ty, ty) {
@@ -123,7 +136,8 @@ impl Binder<'_, '_> {
             "coalesce" if !arguments.is_empty() => {
                 let items = self.of_one_type(arguments, span)?;
                 let (ty, nullable) = (items[0].ty, items.iter().all(|i| i.nullable));
-                return Some(Expr::new(Node::Coalesce(items), ty, nullable));
+                let limit = shared_limit(&items);
+                return Some(Expr { limit, ..Expr::new(Node::Coalesce(items), ty, nullable) });
             }
             "greatest" | "least" if !arguments.is_empty() => {
                 let items = self.of_one_type(arguments, span)?;
@@ -133,18 +147,19 @@ impl Binder<'_, '_> {
                 }
                 let nullable = items.iter().all(|i| i.nullable);
                 let function = if lower == "greatest" { &functions::GREATEST } else { &functions::LEAST };
-                return self.built(function, items, span).map(|expr| Expr { nullable, ..expr });
+                let limit = shared_limit(&items);
+                return self.built(function, items, span).map(|expr| Expr { nullable, limit, ..expr });
             }
             "nullif" if arguments.len() == 2 => {
                 let (value, other) = (self.bind(arguments[0]), self.bind(arguments[1]));
                 let spans = (arguments[0].span(), arguments[1].span());
                 // The value has the type in which both are compared.
                 let (value, other) = self.side_by_side(value?, spans.0, other?, spans.1, span)?;
-                let (ty, nullable) = (value.ty, value.nullable || other.nullable);
+                let (ty, limit, nullable) = (value.ty, value.limit, value.nullable || other.nullable);
                 let compared = Node::Compare(CompareOp::Equal, Box::new(value.clone()), Box::new(other));
                 let same = Expr::new(compared, SqlType::Boolean, nullable);
                 let branches = vec![(same, convert(Expr::null(), ty))];
-                return Some(Expr::new(Node::Case(branches, Box::new(value)), ty, true));
+                return Some(Expr { limit, ..Expr::new(Node::Case(branches, Box::new(value)), ty, true) });
             }
             "coalesce" | "nullif" | "greatest" | "least" => {
                 let takes = if lower == "nullif" { "two values" } else { "one value or more" };
@@ -173,7 +188,16 @@ impl Binder<'_, '_> {
         let bound: Vec<_> = arguments.iter().map(|a| self.bind(a)).collect();
         let bound: Option<Vec<Expr>> = bound.into_iter().collect();
         let spans: Vec<Span> = arguments.iter().map(|a| a.span()).collect();
-        self.arguments(function, bound?, &spans, span)
+        let mut bound = bound?;
+        if function.name == "to_char" && bound.first().is_some_and(|first| first.ty.is_numeric()) {
+            return self.arguments(&functions::NUMBER_TO_CHAR, bound, &spans, span);
+        }
+        // It is written as extract(field from value) as well, and has the same fields then.
+        if function.name == "date_part" && bound.len() == 2 && bound[0].as_text().is_some() {
+            let (value, word) = (bound.pop()?, bound.pop()?);
+            return self.field(word, value, spans[1], span);
+        }
+        self.arguments(function, bound, &spans, span)
     }
 
     /// A call of a function of the project: its expression, written out over the arguments.
@@ -188,8 +212,12 @@ impl Binder<'_, '_> {
             self.sql.functions().use_secret(&secret);
         }
         let mut bound = Vec::with_capacity(arguments.len());
-        for (syntax, (name, ty)) in arguments.iter().zip(&own.arguments) {
+        for (syntax, (name, ty, limit)) in arguments.iter().zip(&own.arguments) {
             let argument = self.bind(syntax)?;
+            if let Some(limit) = limit {
+                bound.push(self.of_kind((&own.name, &own.signature()), argument, *limit, syntax.span())?);
+                continue;
+            }
             let argument = self.typed_as(argument, *ty);
             // A number that does not fit makes a reject of its event; one that would be rounded needs a word about it.
             let fits = argument.ty.is_numeric() && ty.is_numeric() && !cast::rounds(argument.ty, *ty);
@@ -228,11 +256,29 @@ impl Binder<'_, '_> {
             return None;
         }
         let last = function.optional.last().or(function.parameters.last());
+        let function = Self::of_bytes(function, &bound);
         let mut arguments = Vec::with_capacity(bound.len());
+        // Where the list comes from a text, its items decide; where it is null, they are texts.
+        let item = match bound.first().and_then(|first| first.limit) {
+            Some(Limit::List(item)) => item,
+            _ => SqlType::Text,
+        };
         for (i, argument) in bound.into_iter().enumerate() {
             let parameter = function.parameters.iter().chain(function.optional).nth(i);
             let parameter = *parameter.or(last)?;
-            arguments.push(self.argument(function, parameter, argument, spans[i])?);
+            arguments.push(match parameter {
+                Parameter::List => {
+                    let limit = argument.limit.filter(|limit| matches!(limit, Limit::List(_)));
+                    self.of_kind(
+                        (function.name, function.signature),
+                        argument,
+                        limit.unwrap_or(Limit::List(item)),
+                        spans[i],
+                    )?
+                }
+                Parameter::Item => self.item((function.name, function.signature), argument, item, spans[i])?,
+                _ => self.argument(function, parameter, argument, spans[i])?,
+            });
         }
         self.built(function, arguments, span)
     }
@@ -256,8 +302,8 @@ impl Binder<'_, '_> {
             }
         };
         let nullable = function.nullable || (!function.skips_nulls && arguments.iter().any(|a| a.nullable));
-        let ty = (function.result)(&arguments);
-        Some(Expr::new(Node::Call(Call { function, prepared, arguments }), ty, nullable))
+        let (ty, limit) = ((function.result)(&arguments), (function.limit)(&arguments));
+        Some(Expr { limit, ..Expr::new(Node::Call(Call { function, prepared, arguments }), ty, nullable) })
     }
 
     pub(super) fn argument(
@@ -268,7 +314,26 @@ impl Binder<'_, '_> {
         span: Span,
     ) -> Option<Expr> {
         let ty = argument.ty;
+        let own = argument.limit.filter(|limit| limit.is_own());
+        let named = (function.name, function.signature);
         let wanted = match parameter {
+            Parameter::Bytes => return self.of_kind(named, argument, Limit::Bytea, span),
+            Parameter::Clock => return self.of_kind(named, argument, Limit::Time, span),
+            Parameter::List => return self.of_kind(named, argument, Limit::List(SqlType::Text), span),
+            Parameter::Item => return Some(argument),
+            // A list is JSON as well.
+            Parameter::Json if matches!(own, Some(Limit::List(_))) => return Some(Expr { limit: None, ..argument }),
+            Parameter::AsJson if own.is_some() => {
+                return self.as_json(Expr { limit: None, ..argument }, span);
+            }
+            // A time of day is spelled as texts are.
+            Parameter::Text if own == Some(Limit::Time) => return Some(Expr { limit: None, ..argument }),
+            _ if own.is_some() => {
+                let kind = own.map_or_else(String::new, |limit| limit.to_string());
+                let message = format!("`{}` does not take {kind}", function.name);
+                self.mismatch(span, message, Some("cast it to text, or spell bytes with encode(x, 'hex')"));
+                return None;
+            }
             Parameter::Text => return Some(convert(argument, SqlType::Text)),
             Parameter::AsJson => return self.as_json(argument, span),
             Parameter::Constant if argument.as_text().is_some() => return Some(argument),
@@ -317,6 +382,39 @@ impl Binder<'_, '_> {
         let message = format!("`{}` takes {wanted} here, not {ty}", function.name);
         self.mismatch(span, message, Some(function.signature));
         None
+    }
+
+    /// A value of a kind, which a constant is read as.
+    fn of_kind(&mut self, (name, signature): (&str, &str), argument: Expr, limit: Limit, span: Span) -> Option<Expr> {
+        if argument.limit == Some(limit) {
+            return Some(argument);
+        }
+        if argument.ty == SqlType::Null {
+            return Some(Expr { limit: Some(limit), ..convert(argument, limit.base()) });
+        }
+        if let Some(text) = argument.as_text().filter(|_| argument.limit.is_none()) {
+            return self.constant_of(&text, limit, span);
+        }
+        let message = format!("`{name}` takes {limit} here, not {}", shown(argument.ty, argument.limit));
+        self.mismatch(span, message, Some(signature));
+        None
+    }
+
+    /// A value as an item of a list.
+    fn item(&mut self, (name, signature): (&str, &str), argument: Expr, item: SqlType, span: Span) -> Option<Expr> {
+        match argument.ty {
+            ty if ty == item && argument.limit.is_none_or(|limit| !limit.is_own()) => Some(argument),
+            SqlType::Null => Some(convert(argument, item)),
+            SqlType::Text if argument.as_text().is_some() && argument.limit.is_none() => {
+                self.coerce_literal(&argument, item, span)
+            }
+            ty if item != SqlType::Text && ty.fits_into(item) => Some(convert(argument, item)),
+            ty => {
+                let message = format!("`{name}` takes {item} here, not {}", shown(ty, argument.limit));
+                self.mismatch(span, message, Some(signature));
+                None
+            }
+        }
     }
 
     /// The name of a secret that the project declares.

@@ -2,6 +2,7 @@
 
 mod aggregates;
 mod calls;
+mod kinds;
 mod nodes;
 mod operators;
 mod special;
@@ -408,8 +409,11 @@ impl Binder<'_, '_> {
                     return None;
                 }
                 let (target, limit) = self.sql_type(data_type, syntax.span())?;
-                let text = Expr::text_literal(&text_of(&value.value)?);
-                let literal = self.coerce_literal(&text, target, value.span)?;
+                let text = text_of(&value.value)?;
+                if let Some(limit) = limit.filter(|limit| limit.reads_constants()) {
+                    return self.constant_of(&text, limit, value.span);
+                }
+                let literal = self.coerce_literal(&Expr::text_literal(&text), target, value.span)?;
                 Some(limited(literal, limit, false))
             }
             // The last two say how it was written.

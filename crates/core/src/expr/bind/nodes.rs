@@ -21,6 +21,11 @@ pub(super) fn limited(expr: Expr, limit: Option<Limit>, lenient: bool) -> Expr {
     Expr { limit: Some(limit), ..Expr::new(node, ty, nullable) }
 }
 
+/// A constant of a type that narrows texts, as it is kept.
+pub(super) fn literal_of(kept: &str, limit: Limit) -> Expr {
+    Expr { limit: Some(limit), ty: limit.base(), ..Expr::text_literal(kept) }
+}
+
 pub(super) fn boolean(make: fn(Box<Expr>, Box<Expr>) -> Node, left: Expr, right: Expr) -> Expr {
     let nullable = left.nullable || right.nullable;
     Expr::new(make(Box::new(left), Box::new(right)), SqlType::Boolean, nullable)

@@ -3,10 +3,12 @@
 use sqlparser::ast::{self, BinaryOperator, Spanned as _, UnaryOperator, Value};
 use sqlparser::tokenizer::Span;
 
+use super::kinds::shared_limit;
 use super::{Binder, balanced, convert, not};
 use crate::expr::functions;
 use crate::expr::literal::{decimal_literal, number_literal, text_as};
 use crate::expr::{ArithmeticOp, CompareOp, Expr, Node, arithmetic};
+use crate::limit::Limit;
 use crate::types::SqlType;
 
 impl Binder<'_, '_> {
@@ -85,6 +87,13 @@ impl Binder<'_, '_> {
     }
 
     pub(super) fn arithmetic(&mut self, op: ArithmeticOp, left: Expr, right: Expr, span: Span) -> Option<Expr> {
+        let (left, right) = match [&left, &right].iter().any(|e| e.limit == Some(Limit::Time)) {
+            true => match self.clock(op, left, right, span) {
+                Ok(found) => return found,
+                Err(sides) => sides,
+            },
+            false => (left, right),
+        };
         if [&left, &right].iter().any(|e| e.ty.is_moment() || e.ty == SqlType::Interval) {
             return self.temporal(op, left, right, span);
         }
@@ -129,6 +138,7 @@ impl Binder<'_, '_> {
         r_span: Span,
         span: Span,
     ) -> Option<(Expr, Expr)> {
+        let [l, r] = <[Expr; 2]>::try_from(self.of_one_kind(vec![l, r], &[l_span, r_span])?).ok()?;
         if l.as_text().is_some() && !matches!(r.ty, SqlType::Text | SqlType::Null) {
             let ty = r.ty;
             return Some((self.coerce_literal(&l, ty, l_span)?, r));
@@ -200,14 +210,16 @@ impl Binder<'_, '_> {
             None => Expr::null(),
         });
         let mut values = self.one_type(values, span)?;
+        let limit = shared_limit(&values);
         let otherwise = values.pop()?;
         let (ty, nullable) = (otherwise.ty, otherwise.nullable || values.iter().any(|v| v.nullable));
         let branches = whens.into_iter().zip(values).collect();
-        Some(Expr::new(Node::Case(branches, Box::new(otherwise)), ty, nullable))
+        Some(Expr { limit, ..Expr::new(Node::Case(branches, Box::new(otherwise)), ty, nullable) })
     }
 
     /// Brings several expressions to one type.
     pub(super) fn one_type(&mut self, values: Vec<Expr>, span: Span) -> Option<Vec<Expr>> {
+        let values = self.of_one_kind(values, &[span])?;
         let mut common = SqlType::Null;
         for value in &values {
             let Some(ty) = common.common(value.ty) else {
@@ -218,7 +230,12 @@ impl Binder<'_, '_> {
             common = ty;
         }
         let ty = if common == SqlType::Null { SqlType::Text } else { common };
-        Some(values.into_iter().map(|v| convert(v, ty)).collect())
+        let limit = shared_limit(&values);
+        let typed = |v: Expr| {
+            let limit = if v.ty == ty { v.limit } else { limit };
+            Expr { limit, ..convert(v, ty) }
+        };
+        Some(values.into_iter().map(typed).collect())
     }
 }
 

@@ -3,9 +3,11 @@
 use sqlparser::ast::{self, BinaryOperator, Spanned as _, TrimWhereField};
 use sqlparser::tokenizer::Span;
 
+use super::kinds::as_length;
 use super::{Binder, boolean, is_null, not, unknown};
 use crate::expr::functions::{self, Function};
 use crate::expr::{CompareOp, Expr, Node};
+use crate::limit::Limit;
 use crate::types::SqlType;
 
 impl Binder<'_, '_> {
@@ -52,6 +54,12 @@ impl Binder<'_, '_> {
             {
                 self.call("btrim", &[expr, &characters[0]], span)
             }
+            ast::Expr::CompoundFieldAccess { root, access_chain } => self.subscript(root, access_chain, span),
+            ast::Expr::Array(array) => self.list(&array.elem, span),
+            ast::Expr::AnyOp { left, compare_op, right, is_some: _ } => {
+                self.quantified((left, compare_op, right), false, span)
+            }
+            ast::Expr::AllOp { left, compare_op, right } => self.quantified((left, compare_op, right), true, span),
             other => {
                 let (what, help) = unknown::unknown_syntax(other);
                 self.unsupported(span, &what, help);
@@ -178,19 +186,23 @@ impl Binder<'_, '_> {
 
     /// A field of a moment or an interval.
     pub(super) fn field(&mut self, word: Expr, value: Expr, value_span: Span, span: Span) -> Option<Expr> {
+        let is_clock = value.limit == Some(Limit::Time);
         let value = match value.as_text() {
+            _ if is_clock => as_length(value),
             Some(_) => self.coerce_literal(&value, SqlType::Timestamptz, value_span)?,
             None => value,
         };
         let name = word.as_text().unwrap_or_default();
         let lacks = |fields: &[&str]| fields.contains(&name.as_str());
         let missing = match value.ty {
+            _ if is_clock => name != "epoch" && !lacks(functions::FIELDS_OF_TIME),
             SqlType::Date => lacks(functions::FIELDS_OF_TIME),
             SqlType::Interval => lacks(functions::FIELDS_OF_CALENDAR),
             _ => false,
         };
         if missing {
-            self.mismatch(span, format!("a value of the type {} has no {name}", value.ty), None);
+            let kind = if is_clock { Limit::Time.to_string() } else { value.ty.to_string() };
+            self.mismatch(span, format!("a value of the type {kind} has no {name}"), None);
             return None;
         }
         let function = functions::find("date_part")?;

@@ -63,7 +63,7 @@ impl Binder<'_, '_> {
         }
     }
 
-    fn as_interval(&mut self, expr: Expr, span: Span) -> Option<Expr> {
+    pub(super) fn as_interval(&mut self, expr: Expr, span: Span) -> Option<Expr> {
         match expr.as_text() {
             Some(_) => self.coerce_literal(&expr, SqlType::Interval, span),
             None => Some(convert(expr, SqlType::Interval)),

@@ -14,8 +14,6 @@ pub(super) fn unknown_syntax(syntax: &ast::Expr) -> (String, &'static str) {
             "a query within an expression",
             "the manual lists what expressions can do; joins and references are made events",
         ),
-        ast::Expr::Array(_) => ("a list", "json_build_array(a, b) makes one, json -> 0 takes an element of it"),
-        ast::Expr::AnyOp { .. } | ast::Expr::AllOp { .. } => ("`any` and `all`", "write: x in (1, 2, 3)"),
         _ => (
             "this part of SQL",
             "the manual lists what expressions can do; transforms of several events are made events",

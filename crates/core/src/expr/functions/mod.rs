@@ -2,8 +2,10 @@
 //!
 //! Checks, suggestions and the reference all read [`GROUPS`]. A group is a folder with its table and what the table names.
 
+mod bytes;
 mod hash;
 mod json;
+mod list;
 mod number;
 mod pattern;
 mod text;
@@ -13,14 +15,18 @@ use std::sync::Arc;
 
 use super::Expr;
 use super::column::Column;
+use crate::limit::Limit;
 use crate::types::SqlType;
 pub(super) use json::{AT, AT_PATH, AT_PATH_TEXT, AT_TEXT, TO_JSON_TEXT};
 pub(crate) use json::{json_length, json_members, json_type};
+pub(super) use list::{ITEM, LIST_OF, QUANTIFIED};
+pub(super) use number::TO_CHAR as NUMBER_TO_CHAR;
 pub(super) use number::{BIT_AND, BIT_NOT, BIT_OR, BIT_XOR, GREATEST, LEAST, SHIFT_LEFT, SHIFT_RIGHT};
 pub(crate) use pattern::regex_fault;
 pub(super) use pattern::{ILIKE, LIKE, MATCHES, MATCHES_ANY_CASE, SIMILAR};
 pub(super) use text::{JOIN, OVERLAY};
 pub(super) use time::{ADD_DAYS, ADD_INTERVAL, BETWEEN_DAYS, BETWEEN_MOMENTS, LOCAL_TIME, MOMENT_OF, SCALE_INTERVAL};
+pub(super) use time::{CLOCK_OF, MOVE_CLOCK};
 pub(super) use time::{FIELDS_OF_CALENDAR, FIELDS_OF_TIME};
 
 /// What a parameter takes.
@@ -46,6 +52,14 @@ pub enum Parameter {
     Temporal,
     /// A length of time.
     Interval,
+    /// Bytes.
+    Bytes,
+    /// A time of day.
+    Clock,
+    /// A list.
+    List,
+    /// A value of the type of the list's items; the list is the first argument.
+    Item,
     /// A JSON value.
     Json,
     /// Any value, as JSON.
@@ -70,8 +84,12 @@ pub(crate) enum Prepared {
     Path(Arc<json::Path>),
     /// A time zone.
     Zone(chrono_tz::Tz),
+    /// How a number is written.
+    Number(Arc<number::NumberLayout>),
     /// How a moment is written.
     Moment(Arc<time::Layout>),
+    /// How values are compared with the items of a list, and whether all are to meet it.
+    Quantified(super::CompareOp, bool),
     /// A secret.
     Secret(Arc<super::secrets::ExpressionSecret>),
 }
@@ -131,6 +149,8 @@ pub struct Function {
     pub skips_nulls: bool,
     /// The type of the result for these arguments.
     pub result: fn(&[Expr]) -> SqlType,
+    /// What narrows the result for these arguments.
+    pub limit: fn(&[Expr]) -> Option<Limit>,
     /// Whether the result can be null where no argument can.
     pub nullable: bool,
     /// What is made of the constant arguments, once. The text of an error says what is wrong with them.
@@ -155,6 +175,7 @@ impl Function {
         repeats: false,
         skips_nulls: false,
         result: |_| SqlType::Text,
+        limit: |_| None,
         nullable: false,
         prepare: None,
         compute: |arguments| arguments.columns[0].clone(),
@@ -168,8 +189,15 @@ pub static GROUPS: &[(&str, &[Function])] = &[
     ("numbers", number::FUNCTIONS),
     ("dates and times", time::FUNCTIONS),
     ("JSON", json::FUNCTIONS),
+    ("lists", list::FUNCTIONS),
+    ("bytes", bytes::FUNCTIONS),
     ("digests", hash::FUNCTIONS),
 ];
+
+/// What a function of texts does with bytes, where it takes them.
+pub(super) fn of_bytes(name: &str) -> Option<&'static Function> {
+    bytes::OF_BYTES.iter().find(|f| f.name == name)
+}
 
 /// All functions.
 pub fn functions() -> impl Iterator<Item = &'static Function> {

@@ -3,6 +3,7 @@
 use serde_json::{Value, json};
 
 use crate::columns::OutputColumn;
+use crate::limit::Limit;
 use crate::types::SqlType;
 
 /// Whether a text can be a name in Avro: letters, digits and underscores, no digit first.
@@ -17,7 +18,7 @@ pub const ROW: &str = "row";
 /// The schema of rows with columns. One that may be null has null as its default, so that a reader of a later schema takes older files.
 pub fn record_of(columns: &[OutputColumn]) -> String {
     let field = |column: &OutputColumn| {
-        let ty = type_of(column.ty);
+        let ty = type_of(column.ty, column.limit);
         match column.nullable {
             true => json!({ "name": column.name, "type": ["null", ty], "default": null }),
             false => json!({ "name": column.name, "type": ty }),
@@ -27,8 +28,11 @@ pub fn record_of(columns: &[OutputColumn]) -> String {
     json!({ "type": "record", "name": ROW, "fields": fields }).to_string()
 }
 
-fn type_of(ty: SqlType) -> Value {
+fn type_of(ty: SqlType, limit: Option<Limit>) -> Value {
     match ty {
+        _ if limit == Some(Limit::Bytea) => json!("bytes"),
+        _ if let Some(Limit::List(item)) = limit => json!({ "type": "array", "items": ["null", type_of(item, None)] }),
+        _ if limit == Some(Limit::Time) => json!({ "type": "long", "logicalType": "time-micros" }),
         SqlType::Boolean => json!("boolean"),
         SqlType::Integer => json!("int"),
         SqlType::Bigint => json!("long"),

@@ -172,6 +172,7 @@ impl CsvDecoder {
     fn text(&mut self, index: usize, text: &[u8]) -> Result<(), Bad> {
         match self.rows.fields[index].ty {
             SqlType::Text => self.rows.text(index, text),
+            SqlType::Json if self.rows.is_list(index) => self.rows.text(index, text.trim_ascii()),
             SqlType::Json if !json::is_value(text) => {
                 Err(self.rows.bad(index, Reason::TYPE, "the text is no JSON value".into()))
             }

@@ -8,6 +8,7 @@ use protox::Compiler;
 use protox::file::{ChainFileResolver, File, FileResolver, GoogleFileResolver};
 
 use crate::guard::guarded;
+use crate::limit::Limit;
 use crate::profile::DeclaredField;
 use crate::types::SqlType;
 
@@ -222,7 +223,12 @@ fn add_declared(
         let is_many = field.is_list() || field.is_map();
         let ty = if is_many { SqlType::Json } else { type_of(&field.kind()) };
         let nullable = field.supports_presence() && !field.is_required();
-        found.push(DeclaredField { path: above.clone(), ty, format: None, nullable, is_map: field.is_map() });
+        let limit = match field.is_list() {
+            // Bytes in lists, and lists of messages, are JSON.
+            true => Some(type_of(&field.kind())).filter(|_| !is_bytes(&field.kind())).and_then(Limit::list_of),
+            false => (!field.is_map() && is_bytes(&field.kind())).then_some(Limit::Bytea),
+        };
+        found.push(DeclaredField { path: above.clone(), ty, limit, format: None, nullable, is_map: field.is_map() });
         // A message that holds its own kind is one value.
         if let (Kind::Message(inner), SqlType::Json, false) = (field.kind(), ty, is_many)
             && super::shapes::is_plain(&inner)
@@ -233,6 +239,15 @@ fn add_declared(
             holders.pop();
         }
         above.pop();
+    }
+}
+
+/// Whether values of a kind are bytes, in a wrapper or without.
+fn is_bytes(kind: &Kind) -> bool {
+    match kind {
+        Kind::Bytes => true,
+        Kind::Message(message) => super::shapes::wrapped(message).is_some_and(|inner| is_bytes(&inner)),
+        _ => false,
     }
 }
 

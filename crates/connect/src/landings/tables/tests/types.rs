@@ -233,6 +233,62 @@ fn narrower_types(
     assert_eq!(if is_padded { shown.replace(' ', "") } else { shown }, value, "{limit}");
 }
 
+/// Bytes, times of day and lists land as such where the store has them; each is shown as text.
+#[rstest]
+#[case(POSTGRES, Limit::Bytea, "\\x00ff27", "bytea", "\"\\\\x00ff27\"")]
+#[case(POSTGRES, Limit::Bytea, "\\x", "bytea", "\"\\\\x\"")]
+#[case(POSTGRES, Limit::Time, "08:05:09.5", "time without time zone", "\"08:05:09.5\"")]
+#[case(POSTGRES, Limit::Time, "23:59:59.999999", "time without time zone", "\"23:59:59.999999\"")]
+#[case(
+    POSTGRES,
+    Limit::List(SqlType::Text),
+    r#"["ore, \"x\"",null,"","NULL"]"#,
+    "text[]",
+    r#""{\"ore, \\\"x\\\"\",NULL,\"\",\"NULL\"}""#
+)]
+#[case(POSTGRES, Limit::List(SqlType::Text), "[]", "text[]", "\"{}\"")]
+#[case(POSTGRES, Limit::List(SqlType::Integer), "[-1,null]", "integer[]", "\"{-1,NULL}\"")]
+#[case(POSTGRES, Limit::List(SqlType::Bigint), "[9223372036854775807]", "bigint[]", "\"{9223372036854775807}\"")]
+#[case(POSTGRES, Limit::List(SqlType::Double), "[0.1,\"NaN\"]", "double precision[]", "\"{0.1,NaN}\"")]
+#[case(POSTGRES, Limit::List(NUMERIC), "[-0.000001]", "numeric[]", "\"{-0.000001}\"")]
+#[case(POSTGRES, Limit::List(SqlType::Boolean), "[true,false]", "boolean[]", "\"{t,f}\"")]
+#[case(POSTGRES, Limit::List(SqlType::Date), "[\"0001-01-01\"]", "date[]", "\"{0001-01-01}\"")]
+#[case(
+    POSTGRES,
+    Limit::List(SqlType::Timestamptz),
+    "[\"2026-07-01T05:06:07.000008Z\"]",
+    "timestamp with time zone[]",
+    "\"{\\\"2026-07-01 05:06:07.000008+00\\\"}\""
+)]
+#[case(MARIADB, Limit::Bytea, "\\x00ff27", "longblob", "\"\\\\x00ff27\"")]
+#[case(MARIADB, Limit::Time, "08:05:09.5", "time(6)", "\"08:05:09.5\"")]
+#[case(MARIADB, Limit::Time, "00:00:00", "time(6)", "\"00:00:00\"")]
+#[case(MARIADB, Limit::List(SqlType::Text), "[\"ore\",null]", "longtext", r#""[\"ore\",null]""#)]
+#[case(SQLITE, Limit::Bytea, "\\x00ff27", "blob", "\"\\\\x00ff27\"")]
+#[case(SQLITE, Limit::Time, "08:05:09.5", "text", "\"08:05:09.5\"")]
+#[case(CLICKHOUSE, Limit::Bytea, "\\x00ff27", "Nullable(String)", "\"\\\\x00ff27\"")]
+#[case(CLICKHOUSE, Limit::Time, "08:05:09.5", "Nullable(String)", "\"08:05:09.5\"")]
+fn kinds_of_their_own(
+    #[case] kind: Kind,
+    #[case] limit: Limit,
+    #[case] value: &str,
+    #[case] ty: &str,
+    #[case] shown: &str,
+) {
+    let lands = OutputColumn { limit: Some(limit), ..column("x", limit.base(), true) };
+    let columns = [column("id", SqlType::Integer, false), lands.clone()];
+    let Some(table) = TestTable::new(kind, &columns) else { return };
+    let made = table.created();
+    drop(made.open());
+    let found = column_there_and_back(kind, lands, text(value)).unwrap().unwrap();
+    assert_eq!(found, [shown, "null"], "{limit} in {ty}");
+    if kind == POSTGRES {
+        let asked =
+            "select format_type(atttypid, -1) from pg_attribute where attrelid = '{t}'::regclass and attname = 'x'";
+        assert_eq!(made.rows(asked), [ty]);
+    }
+}
+
 /// Columns that are there: what fits whole holds everything.
 #[rstest]
 #[case(POSTGRES, Limit::Smallint, &["smallint", "integer", "bigint", "numeric(5,0)"])]

@@ -3,14 +3,17 @@
 mod bits;
 mod double;
 mod extreme;
+mod layout;
 mod round;
 
-use super::{Arguments, Function, Parameter};
+use super::{Arguments, Function, Parameter, Prepared};
 use crate::expr::Expr;
 use crate::expr::column::{Column, map_primitive};
 use crate::types::SqlType;
 pub(in crate::expr) use bits::{BIT_AND, BIT_NOT, BIT_OR, BIT_XOR, SHIFT_LEFT, SHIFT_RIGHT};
 pub(in crate::expr) use extreme::{GREATEST, LEAST};
+pub(crate) use layout::NumberLayout;
+pub(in crate::expr) use layout::TO_CHAR;
 use round::{Toward, round_type};
 
 const ONE: &[Parameter] = &[Parameter::Number];

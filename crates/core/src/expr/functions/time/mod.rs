@@ -2,6 +2,7 @@
 
 mod arithmetic;
 mod bin;
+mod clock;
 mod layout;
 mod parts;
 mod read;
@@ -13,9 +14,11 @@ use arrow_array::types::{Date32Type, TimestampMicrosecondType};
 use super::{Arguments, Function, Parameter, Prepared};
 use crate::expr::Expr;
 use crate::expr::column::{Column, map_primitive, map_text};
+use crate::limit::Limit;
 use crate::types::SqlType;
 use crate::values::time;
 pub(in crate::expr) use arithmetic::{ADD_DAYS, ADD_INTERVAL, BETWEEN_DAYS, BETWEEN_MOMENTS, SCALE_INTERVAL};
+pub(in crate::expr) use clock::{CLOCK_OF, MOVE_CLOCK};
 pub(crate) use layout::Layout;
 use parts::part_type;
 pub(in crate::expr) use parts::{OF_CALENDAR as FIELDS_OF_CALENDAR, OF_TIME as FIELDS_OF_TIME};
@@ -86,10 +89,22 @@ pub(super) const FUNCTIONS: &[Function] = &[
         ..Function::PLAIN
     },
     Function {
+        name: "make_time",
+        signature: "make_time(hour, minute, second) → time",
+        about: "The time of day of an hour, a minute and a second with its fraction.",
+        example: "make_time(8, 5, 9.5)",
+        gives: "08:05:09.5",
+        parameters: &[Parameter::Whole, Parameter::Whole, Parameter::Double],
+        limit: |_| Some(Limit::Time),
+        compute: clock::make_time,
+        ..Function::PLAIN
+    },
+    Function {
         name: "to_char",
-        signature: "to_char(moment, pattern) → text",
+        signature: "to_char(moment or number, pattern) → text",
         about: "The moment written by a pattern: YYYY YY MM Mon Month DD DDD D Dy Day HH24 HH12 MI SS MS US AM IW IYYY Q TZ OF, \
-                with FM before one that is not to be filled, and text in double quotes.",
+                with FM before one that is not to be filled, and text in double quotes. Of an exact number: 9 and 0 for digits, . and , \
+                (also D and G), S MI PL SG PR for its sign.",
         example: "to_char(timestamptz '2026-07-01T08:05:09Z', 'DD.MM.YYYY HH24:MI')",
         gives: "01.07.2026 08:05",
         parameters: &[Parameter::Moment, Parameter::Constant],
