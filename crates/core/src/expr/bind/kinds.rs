@@ -164,7 +164,7 @@ impl Binder<'_, '_> {
         left: Expr,
         right: Expr,
         span: Span,
-    ) -> Result<Option<Expr>, (Expr, Expr)> {
+    ) -> Result<Option<Expr>, Box<(Expr, Expr)>> {
         use ArithmeticOp::{Add, Subtract};
         let is_clock = |e: &Expr| e.limit == Some(Limit::Time);
         let is_length = |e: &Expr| e.ty == SqlType::Interval || (e.as_text().is_some() && !is_clock(e));
@@ -182,7 +182,7 @@ impl Binder<'_, '_> {
                 Ok(None)
             }
             // Beside a moment, and beside each other, they are lengths of time.
-            _ => Err((as_length(left), as_length(right))),
+            _ => Err(Box::new((as_length(left), as_length(right)))),
         }
     }
 

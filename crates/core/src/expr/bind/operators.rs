@@ -90,7 +90,7 @@ impl Binder<'_, '_> {
         let (left, right) = match [&left, &right].iter().any(|e| e.limit == Some(Limit::Time)) {
             true => match self.clock(op, left, right, span) {
                 Ok(found) => return found,
-                Err(sides) => sides,
+                Err(sides) => *sides,
             },
             false => (left, right),
         };

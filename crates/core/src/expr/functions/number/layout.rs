@@ -267,11 +267,7 @@ impl<'a> Writing<'a> {
             }
         } else {
             match self.digits.get(self.at) {
-                Some(b'.') => {
-                    if !self.ends_with_point() || layout.is_short {
-                        out.push('.');
-                    }
-                }
+                Some(b'.') => out.push('.'),
                 Some(digit) => {
                     if self.last.is_some_and(|last| self.at > last) && *part != Part::Zero {
                         // A zero at the end is left out.
