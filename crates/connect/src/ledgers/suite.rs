@@ -100,7 +100,7 @@ fn remembering(ledger: &dyn Ledger, number: u64, changes: &[Change<'_>], due: Op
         due: *due,
     };
     let changes = changes.iter().map(change).collect();
-    let changed = Changed { changes, due, gone: Vec::new() };
+    let changed = Changed { changes, due, ..Changed::default() };
     let station = StationChanges { station: "minute".into(), manner: "windows of 1m".into(), changed };
     Staged { state: vec![station], ..staged(ledger, number, Vec::new()) }
 }
@@ -174,6 +174,29 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
     assert!(ledger.state_stations("q").unwrap().is_empty());
     let sizes = ledger.state_sizes("p").unwrap();
     assert_eq!(sizes.iter().map(|s| (s.station.as_str(), s.keys, s.bytes)).collect::<Vec<_>>(), [("minute", 2, 4)]);
+    // Those of an order by ends go with what they name, whatever bytes that has.
+    let (early, late) = (b"\x02\0\0\0\0\0\0\0\x05", b"\x02\0\0\0\0\0\0\0\x06");
+    let (odd, other): (&[u8], &[u8]) = (b"k\0'\0", b"\0");
+    let key = |before: &[u8], name: &[u8]| [before, name].concat();
+    let (by_end, by_later) = (key(early, odd), key(late, other));
+    let (named, kept) = (Changed::named_by(&by_end), Changed::named_by(&by_later));
+    assert_eq!(named, key(b"\x01", odd));
+    let both: [Change<'_>; 4] = [
+        (&by_end, Some(b""), None),
+        (&by_later, Some(b""), None),
+        (&named, Some(b"8"), None),
+        (&kept, Some(b"9"), None),
+    ];
+    let fifth = remembering(ledger.as_ref(), 5, &both, None);
+    ledger.open_batch(&fifth.identity, 1).unwrap();
+    ledger.seal(&fifth, taken.epoch).unwrap();
+    let mut sixth = remembering(ledger.as_ref(), 6, &[], None);
+    sixth.state[0].changed.ended = Some(range(early, Some(late)));
+    ledger.open_batch(&sixth.identity, 1).unwrap();
+    ledger.seal(&sixth, taken.epoch).unwrap();
+    let left: Vec<String> = all(ledger.as_ref(), &lane()).into_iter().map(|(key, _)| key).collect();
+    let expected = [kept, by_later, b"c".to_vec(), b"d".to_vec()].map(|key| String::from_utf8(key).unwrap());
+    assert_eq!(left, expected);
 }
 
 pub(super) fn a_worker_that_lost_its_lane_cannot_seal(place: &dyn Place) {

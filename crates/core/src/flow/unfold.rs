@@ -4,14 +4,18 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
-use arrow_array::{Array as _, ArrayRef, Int32Array, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array};
+use arrow_array::{
+    Array as _, ArrayRef, Int32Array, RecordBatch, RecordBatchOptions, StringArray, UInt32Array, new_null_array,
+};
 use arrow_schema::{DataType, SchemaRef};
 use arrow_select::take::take;
 
 use super::Arriving;
 use crate::columns::OutputColumn;
-use crate::expr::{EvalContext, Expr, evaluate, json_length, json_members, json_type};
+use crate::expr::{Column, EvalContext, Expr, cast_column, evaluate, json_length, json_members, json_type};
 use crate::formats::ColumnBuilder;
+use crate::formats::json::scan::unescape;
+use crate::limit::Limit;
 use crate::plan::Transform;
 use crate::plan::transform::{RowFault, Transformed, schema_of};
 use crate::reject::Reason;
@@ -55,6 +59,10 @@ impl Unfold {
     pub fn new(list: Expr, name: &str, input: &[OutputColumn]) -> Self {
         let mut columns = input.to_vec();
         columns.extend(Self::element(name));
+        // The items of a list of SQL have its type; those of JSON are JSON.
+        if let Some(Limit::List(item)) = list.limit {
+            columns[input.len()].ty = item;
+        }
         let shown: Vec<OutputColumn> = columns.iter().map(|c| OutputColumn { nullable: true, ..c.clone() }).collect();
         Self { list, name: name.into(), columns, schema: schema_of(&shown), kept: BTreeSet::new() }
     }
@@ -168,7 +176,12 @@ impl Unfold {
             });
         }
         let numbers = Arc::new(Int32Array::from(portion.numbers));
-        columns.extend([portion.items.finish(), numbers as ArrayRef, portion.names.finish()]);
+        let items = portion.items.finish();
+        let items = match self.list.limit {
+            Some(Limit::List(item)) => typed(&items, item),
+            _ => items,
+        };
+        columns.extend([items, numbers as ArrayRef, portion.names.finish()]);
         let options = RecordBatchOptions::new().with_row_count(Some(places.len()));
         let batch = RecordBatch::try_new_with_options(Arc::clone(&self.schema), columns, &options);
         let origin = places.values().iter().map(|place| {
@@ -177,6 +190,25 @@ impl Unfold {
         });
         Unfolded { origin: origin.collect(), rows: batch.expect("columns have their types"), good, faults }
     }
+}
+
+/// Items of a list of SQL, which come as JSON.
+fn typed(items: &ArrayRef, item: SqlType) -> ArrayRef {
+    let mut plain = Vec::new();
+    let texts = items.as_string::<i32>().iter().map(|token| match token? {
+        "null" => None,
+        token => match token.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
+            Some(raw) => {
+                plain.clear();
+                unescape(raw.as_bytes(), &mut plain);
+                Some(String::from_utf8_lossy(&plain).into_owned())
+            }
+            None => Some(token.to_string()),
+        },
+    });
+    let texts: ArrayRef = Arc::new(texts.collect::<StringArray>());
+    let rows = texts.len();
+    cast_column(Column::of(texts), SqlType::Text, item, rows).array
 }
 
 /// Elements that are taken together.

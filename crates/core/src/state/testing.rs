@@ -44,6 +44,12 @@ impl Store {
     fn seal_one(&mut self) {
         let Some(changed) = self.staged.pop_front() else { return };
         self.sealed.retain(|key, _| !changed.gone.iter().any(|range| range.has(key)));
+        if let Some(ended) = &changed.ended {
+            let named: Vec<Vec<u8>> =
+                self.sealed.keys().filter(|key| ended.has(key)).map(|key| Changed::named_by(key)).collect();
+            named.iter().for_each(|key| drop(self.sealed.remove(key)));
+            self.sealed.retain(|key, _| !ended.has(key));
+        }
         for change in changed.changes {
             match change.value {
                 Some(value) => drop(self.sealed.insert(change.key.into(), value)),

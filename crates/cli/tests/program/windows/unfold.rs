@@ -207,3 +207,26 @@ fn mistakes_are_shown(#[case] from: &str, #[case] to: &str, #[case] message: &st
     let (_, err) = project.expect(3, &["check", "passages", "--offline"]);
     assert!(err.contains(message) && err.contains(help), "{err}");
 }
+
+/// The items of a list of SQL have its type; those of JSON are JSON.
+#[test]
+fn items_of_typed_lists_have_their_type() {
+    let text = EVENTS.replace("items json", "items text[], levels integer[]")
+        + "[event.item.made]\nof = \"manifest\"\nunfold = \"items as item\"\ncolumns = \"vessel_no, upper(item) as item, item_number as n\"\n\
+           [event.item.lands.archive]\nat = \"archive\"\npath = \"items\"\nformat = \"jsonl\"\n\
+           [event.level.made]\nof = \"manifest\"\nunfold = \"levels as level\"\ncolumns = \"level + 1 as level\"\n\
+           [event.level.lands.archive]\nat = \"archive\"\npath = \"levels\"\nformat = \"jsonl\"\n";
+    let project = project(&text);
+    let line = "{\"vessel_no\":\"TN-1\",\"passed_at\":\"2026-07-01T00:00:00Z\",\"items\":[\"ore\",null,\"q\\\"ü\"],\"levels\":[41,null]}\n";
+    project.write("locks/a.jsonl", line);
+    project.expect(0, &["check", "passages"]);
+    project.expect(0, RUN);
+    let item = |n: u64, item: Value| json!({ "vessel_no": "TN-1", "item": item, "n": n });
+    let items = rows(&project, "items");
+    assert_eq!(items.len(), 3);
+    for expected in [item(1, json!("ORE")), item(2, Value::Null), item(3, json!("Q\"Ü"))] {
+        assert!(items.contains(&expected), "{items:?}");
+    }
+    assert_eq!(rows(&project, "levels").len(), 2);
+    assert!(rows(&project, "levels").contains(&json!({ "level": 42 })));
+}

@@ -25,10 +25,11 @@ use super::spool::{self, SpoolWriter};
 /// The schema of spooled rows: the columns that are loaded, without the batch, and for a mirror whether each is a delete.
 pub(super) fn spool_schema(shape: &Shape) -> SchemaRef {
     let mut fields: Vec<Field> = shape
-        .columns()
+        .wanted()
         .into_iter()
-        .filter(|(name, _)| name != BATCH)
-        .map(|(name, ty)| Field::new(name, ty.arrow(), true))
+        .filter(|wanted| wanted.column.name != BATCH)
+        // With its mark, where its values are of a kind of their own.
+        .map(|wanted| wanted.column.field().with_nullable(true))
         .collect();
     if shape.mode == Mode::Mirror {
         fields.push(Field::new(DELETED, DataType::Boolean, true));

@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension as _, params};
 use sluice_core::batch::LaneId;
-use sluice_core::state::{KeptPart, KeyRange, StateSize, StationChanges};
+use sluice_core::state::{Changed, KeptPart, KeyRange, StateSize, StationChanges};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -23,6 +23,10 @@ pub(super) fn put(
         )?;
         let mut remove = connection.prepare_cached("delete from state where station = ?1 and key = ?2")?;
         station.changed.gone.iter().try_for_each(|range| remove_range(connection, id, range))?;
+        if let Some(ended) = &station.changed.ended {
+            remove_named(connection, id, ended)?;
+            remove_range(connection, id, ended)?;
+        }
         let mut all_due: Option<i64> = None;
         let mut keys: Vec<u8> = Vec::new();
         for change in &station.changed.changes {
@@ -112,6 +116,17 @@ pub(super) fn part(
     };
     let mut statement = connection.prepare_cached(&format!("{sql} and key < ?4 order by key limit ?3"))?;
     statement.query_map(params![id, range.from, most, to], read)?.collect()
+}
+
+/// Removes the keys that those of a range name.
+fn remove_named(connection: &Connection, station: i64, range: &KeyRange) -> Sql<()> {
+    let named = format!("cast(x'{:02x}' || substr(key, {}) as blob)", Changed::NAMED, Changed::BEFORE_NAME + 1);
+    let sql = format!(
+        "delete from state where station = ?1 and key in
+           (select {named} from state where station = ?1 and key >= ?2 and (?3 is null or key < ?3))"
+    );
+    connection.prepare_cached(&sql)?.execute(params![station, range.from, range.to])?;
+    Ok(())
 }
 
 /// Removes the keys of a range.

@@ -376,7 +376,7 @@ impl Station for Latest {
         if store.keeps(&self.name) {
             self.evict(end.unsealed)?;
         }
-        Ok(Changed { gone, changes, due: None })
+        Ok(Changed { gone, changes, ..Changed::default() })
     }
 
     fn standing(&self) -> Standing {

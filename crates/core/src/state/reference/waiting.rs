@@ -258,7 +258,7 @@ impl Station for Patient {
     }
 
     fn changes(&mut self, end: BatchEnd, store: &dyn StateStore) -> Outcome<Changed> {
-        let Changed { mut changes, gone, due } = self.latest.changes(end, store)?;
+        let Changed { mut changes, gone, ended, due } = self.latest.changes(end, store)?;
         changes.extend(self.blocks.changes(&self.plan.sides));
         if self.reached != self.stored_reached {
             self.stored_reached = self.reached;
@@ -266,7 +266,7 @@ impl Station for Patient {
             changes.push(StateChange { key: Box::default(), value, due: None });
         }
         changes.sort_unstable_by(|a, b| a.key.cmp(&b.key));
-        Ok(Changed { changes, gone, due })
+        Ok(Changed { changes, gone, ended, due })
     }
 
     fn passed(&self) -> i64 {

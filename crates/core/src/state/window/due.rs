@@ -182,6 +182,10 @@ impl Windows {
 
     /// All sessions that have ended were given on.
     pub(super) fn sessions_closed(&mut self, store: &dyn StateStore) -> Outcome<()> {
+        if self.groups.is_indexed() && self.closed > self.given {
+            let from = self.ended.take().map_or_else(|| ends_after(self.given), |earlier| earlier.from);
+            self.ended = Some(KeyRange { from, to: Some(ends_after(self.closed)) });
+        }
         if !self.groups.is_partial {
             return Ok(());
         }

@@ -237,6 +237,11 @@ impl Groups {
         self.is_of_sessions.then_some((self.latest, self.is_indexed))
     }
 
+    /// Whether the ledger also has sessions by their ends.
+    pub(super) fn is_indexed(&self) -> bool {
+        self.is_indexed
+    }
+
     /// Finds where the last session ends.
     pub(super) fn note_latest(&mut self, shape: SessionShape) {
         let ends = self.groups.iter().flatten().map(|group| group.last.saturating_add(shape.gap));
@@ -418,7 +423,10 @@ impl Groups {
                     self.sessions.remove(&group.key);
                 }
             }
-            self.forget_stored(&group);
+            // Of sessions in the order of their ends, all that have ended are removed at once.
+            if !self.is_indexed {
+                self.forget_stored(&group);
+            }
             self.free.push(*place);
         }
     }

@@ -35,6 +35,8 @@ pub(in crate::state) struct Windows {
     pub(super) ending: Option<KeyRange>,
     /// Keys in the ledger of windows that were given on.
     pub(super) gone: Vec<KeyRange>,
+    /// The ends of sessions that were given on since the last batch, where the ledger has these in their order.
+    pub(super) ended: Option<KeyRange>,
 }
 
 /// Where a row goes.
@@ -55,6 +57,7 @@ impl Windows {
             closing: None,
             ending: None,
             gone: Vec::new(),
+            ended: None,
         }
     }
 
@@ -245,7 +248,7 @@ impl Station for Windows {
         }
         self.groups.next_batch();
         self.evict(end.unsealed, store);
-        Ok(Changed { gone: std::mem::take(&mut self.gone), changes, due: None })
+        Ok(Changed { gone: std::mem::take(&mut self.gone), ended: self.ended.take(), changes, due: None })
     }
 
     fn passed(&self) -> i64 {

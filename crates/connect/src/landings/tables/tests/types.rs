@@ -282,6 +282,11 @@ fn kinds_of_their_own(
     drop(made.open());
     let found = column_there_and_back(kind, lands, text(value)).unwrap().unwrap();
     assert_eq!(found, [shown, "null"], "{limit} in {ty}");
+    if kind == SQLITE && limit == Limit::Bytea {
+        let ids: ArrayRef = Arc::new(Int32Array::from(vec![0, 1]));
+        made.land(made.open().as_ref(), 1, vec![ids, text(value)]);
+        assert_eq!(made.rows("select typeof(x), hex(x) from {t} where id = 0"), ["blob|00FF27"]);
+    }
     if kind == POSTGRES {
         let asked =
             "select format_type(atttypid, -1) from pg_attribute where attrelid = '{t}'::regclass and attname = 'x'";
