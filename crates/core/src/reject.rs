@@ -27,7 +27,7 @@ pub const REASONS: &[(&str, &str)] = &[
     ("missing", "a field that is `not null` is missing or null"),
     ("type", "a value has another type than the contract says"),
     ("range", "a number does not fit the type that the contract says"),
-    ("format", "a date or timestamp is not spelled as the contract says"),
+    ("format", "a date, a time or bytes are not spelled as the contract says"),
     ("extra", "a field that the contract does not name, under extra = \"reject\""),
     ("twice", "a field stands in the record twice"),
     ("too_long", "the record is longer than max_record"),
