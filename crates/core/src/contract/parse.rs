@@ -291,7 +291,7 @@ pub fn sql_type(data_type: &DataType, place: Place) -> Result<(SqlType, Option<L
             return Err(Box::new(
                 Problem::error("name.unknown", "there is no time of day with a zone", place)
                     .with_label("which day?")
-                    .with_help("a zone needs a day to tell the time: write time, or timestamptz for a moment"),
+                    .with_help("write time without a zone, or timestamptz for a moment"),
             ));
         }
         other => {

@@ -2,8 +2,7 @@
 
 use arrow_array::types::Int32Type;
 use base64::Engine as _;
-use base64::engine::DecodePaddingMode;
-use base64::engine::general_purpose::{GeneralPurpose, GeneralPurposeConfig};
+use base64::engine::general_purpose::STANDARD as BASE64;
 
 use super::hash::{DigestOf, digest_of, hmac_of};
 use super::{Arguments, Function, Parameter};
@@ -11,12 +10,6 @@ use crate::expr::column::{Column, map_primitive, map_text};
 use crate::limit::Limit;
 use crate::types::SqlType;
 use crate::values::bytes;
-
-/// Base64 as PostgreSQL reads it: the last group may lack its signs.
-const BASE64: GeneralPurpose = GeneralPurpose::new(
-    &base64::alphabet::STANDARD,
-    GeneralPurposeConfig::new().with_decode_padding_mode(DecodePaddingMode::RequireCanonical),
-);
 
 const FORMS: Parameter = Parameter::Word(&["base64", "escape", "hex"]);
 
