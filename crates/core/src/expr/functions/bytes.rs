@@ -244,12 +244,7 @@ fn length(a: &Arguments<'_>) -> Column {
 
 fn substring(a: &Arguments<'_>) -> Column {
     map_text(&a.all(), a.rows, |row, out| {
-        let start = a.whole(1, row);
-        let end = match a.columns.get(2).map(|_| a.whole(2, row)) {
-            Some(count) if count < 0 => return Err("substring: a count cannot be negative".into()),
-            Some(count) => start.saturating_add(count),
-            None => i64::MAX,
-        };
+        let (start, end) = a.span(row)?;
         let text = a.text(0, row);
         // Two digits for each byte, after the mark.
         let place = |byte: i64| {

@@ -115,6 +115,16 @@ impl<'a> Arguments<'a> {
         self.columns[argument].text_at(row)
     }
 
+    /// From which place on, and up to which, `substring` takes a part; places are counted from 1.
+    fn span(&self, row: usize) -> Result<(i64, i64), String> {
+        let start = self.whole(1, row);
+        match self.columns.get(2).map(|_| self.whole(2, row)) {
+            Some(count) if count < 0 => Err("substring: a count cannot be negative".into()),
+            Some(count) => Ok((start, start.saturating_add(count))),
+            None => Ok((start, i64::MAX)),
+        }
+    }
+
     /// The whole number of an argument in a row.
     fn whole(&self, argument: usize, row: usize) -> i64 {
         self.columns[argument].whole_at(row)

@@ -24,12 +24,7 @@ pub(super) fn side(a: &Arguments<'_>, left: bool) -> Column {
 /// Characters from a place on, by the rules of SQL: places before the first count, but hold nothing.
 pub(super) fn substring(a: &Arguments<'_>) -> Column {
     map_text(&a.all(), a.rows, |row, out| {
-        let start = a.whole(1, row);
-        let end = match a.columns.get(2).map(|_| a.whole(2, row)) {
-            Some(count) if count < 0 => return Err("substring: a count cannot be negative".into()),
-            Some(count) => start.saturating_add(count),
-            None => i64::MAX,
-        };
+        let (start, end) = a.span(row)?;
         let skip = usize::try_from(start.max(1) - 1).unwrap_or(usize::MAX);
         let take = usize::try_from(end.saturating_sub(start.max(1)).max(0)).unwrap_or(usize::MAX);
         let rest = &a.text(0, row)[byte_of(a.text(0, row), skip)..];
