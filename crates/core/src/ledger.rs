@@ -395,18 +395,18 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read, or `found` fails.
     fn each_state(&self, pipeline: &str, lane: &LaneId, station: &str, found: &mut FoundState<'_>) -> Outcome<()>;
 
-    /// The first of the keys of a range that a station has kept, at most so many, with their values.
+    /// The first of the keys of each range that a station has kept, at most so many of each, with their values.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    fn state_part(
+    fn state_parts(
         &self,
         pipeline: &str,
         lane: &LaneId,
         station: &str,
-        range: &KeyRange,
+        ranges: &[KeyRange],
         most: usize,
-    ) -> Outcome<KeptPart>;
+    ) -> Outcome<Vec<KeptPart>>;
 
     /// The stations of a pipeline that keep something, each with its lane.
     ///

@@ -155,12 +155,19 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
     ledger.open_batch(&third.identity, 1).unwrap();
     ledger.seal(&third, taken.epoch).unwrap();
     let part = |ledger: &dyn Ledger, range: &KeyRange, most| {
-        let part = ledger.state_part("p", &lane(), "minute", range, most).unwrap();
-        part.iter().map(|(key, _)| String::from_utf8(key.clone()).unwrap()).collect::<Vec<_>>()
+        let parts = ledger.state_parts("p", &lane(), "minute", std::slice::from_ref(range), most).unwrap();
+        parts[0].iter().map(|(key, _)| String::from_utf8(key.clone()).unwrap()).collect::<Vec<_>>()
     };
     assert_eq!(part(ledger.as_ref(), &range(b"c", None), 9), ["c", "d", "f"]);
     assert_eq!(part(ledger.as_ref(), &range(b"c\0", Some(b"f")), 9), ["d"]);
     assert_eq!(part(ledger.as_ref(), &range(b"", None), 2), ["", "c"]);
+    let ranges = [range(b"d", None), range(b"e", Some(b"f")), range(b"c", Some(b"d")), range(b"x", None)];
+    let parts = ledger.state_parts("p", &lane(), "minute", &ranges, 1).unwrap();
+    let first: Vec<Option<&[u8]>> = parts.iter().map(|part| part.first().map(|(key, _)| key.as_slice())).collect();
+    assert_eq!(first, [Some(&b"d"[..]), None, Some(b"c"), None], "each range has its own part");
+    assert!(parts.iter().all(|part| part.len() < 2));
+    assert_eq!(ledger.state_parts("p", &lane(), "five", &ranges, 1).unwrap(), vec![vec![]; 4]);
+    assert!(ledger.state_parts("p", &lane(), "minute", &[], 1).unwrap().is_empty());
     third = remembering(ledger.as_ref(), 4, &[(b"d", Some(b"7"), None)], None);
     third.state[0].changed.gone = vec![range(b"d", None), range(b"", Some(b"c"))];
     ledger.open_batch(&third.identity, 1).unwrap();

@@ -167,11 +167,19 @@ pub trait StateStore: Send {
     /// Where the ledger cannot be read, or `found` fails.
     fn each(&self, station: &str, found: &mut FoundState<'_>) -> Outcome<()>;
 
+    /// The first of the keys of each range that are kept, at most so many of each.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn parts(&self, station: &str, ranges: &[KeyRange], most: usize) -> Outcome<Vec<KeptPart>>;
+
     /// The first of the keys of a range that are kept, at most so many.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    fn part(&self, station: &str, range: &KeyRange, most: usize) -> Outcome<KeptPart>;
+    fn part(&self, station: &str, range: &KeyRange, most: usize) -> Outcome<KeptPart> {
+        Ok(self.parts(station, std::slice::from_ref(range), most)?.pop().unwrap_or_default())
+    }
 
     /// Whether what a station changes can be looked up here once it is sealed, so that it may leave memory.
     fn keeps(&self, station: &str) -> bool;
@@ -202,8 +210,8 @@ impl StateStore for LaneState<'_> {
         self.ledger.each_state(self.pipeline, &self.lane, station, found)
     }
 
-    fn part(&self, station: &str, range: &KeyRange, most: usize) -> Outcome<KeptPart> {
-        self.ledger.state_part(self.pipeline, &self.lane, station, range, most)
+    fn parts(&self, station: &str, ranges: &[KeyRange], most: usize) -> Outcome<Vec<KeptPart>> {
+        self.ledger.state_parts(self.pipeline, &self.lane, station, ranges, most)
     }
 
     fn keeps(&self, _: &str) -> bool {
@@ -227,8 +235,8 @@ impl StateStore for NoState {
         Ok(())
     }
 
-    fn part(&self, _: &str, _: &KeyRange, _: usize) -> Outcome<KeptPart> {
-        Ok(Vec::new())
+    fn parts(&self, _: &str, ranges: &[KeyRange], _: usize) -> Outcome<Vec<KeptPart>> {
+        Ok(vec![KeptPart::new(); ranges.len()])
     }
 
     fn keeps(&self, _: &str) -> bool {

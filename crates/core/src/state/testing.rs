@@ -73,9 +73,13 @@ impl StateStore for Store {
         self.sealed.iter().try_for_each(|(key, value)| found(key, value))
     }
 
-    fn part(&self, _: &str, range: &KeyRange, most: usize) -> Outcome<KeptPart> {
-        let found = self.sealed.range(range.from.to_vec()..).take_while(|(key, _)| range.has(key));
-        Ok(found.take(most).map(|(key, value)| (key.clone(), value.clone())).collect())
+    fn parts(&self, _: &str, ranges: &[KeyRange], most: usize) -> Outcome<Vec<KeptPart>> {
+        assert!(ranges.is_sorted_by_key(|range| &range.from), "neighbours are looked up together");
+        let found = |range: &KeyRange| {
+            let all = self.sealed.range(range.from.to_vec()..).take_while(|(key, _)| range.has(key));
+            all.take(most).map(|(key, value)| (key.clone(), value.clone())).collect()
+        };
+        Ok(ranges.iter().map(found).collect())
     }
 
     fn keeps(&self, _: &str) -> bool {

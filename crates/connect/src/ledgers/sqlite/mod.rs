@@ -12,6 +12,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use rusqlite::Connection;
+use rusqlite::config::DbConfig;
 use sluice_core::batch::{BatchIdentity, LaneId, Sealed, Staged};
 use sluice_core::drift::FieldRecord;
 use sluice_core::failure::{Failure, Outcome};
@@ -63,6 +64,8 @@ impl SqliteLedger {
         reader.busy_timeout(Duration::from_secs(30)).map_err(|e| failed(&e))?;
         for connection in [&connection, &reader] {
             connection.pragma_update(None, "cache_size", CACHE).map_err(|e| failed(&e))?;
+            // A statement keeps its plan, whatever is bound to it: else one with a bound limit is compiled at each call.
+            connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(|e| failed(&e))?;
         }
         Ok(Self { path: path.into(), id, connection: Mutex::new(connection), reader: Mutex::new(reader) })
     }
@@ -232,23 +235,24 @@ impl Ledger for SqliteLedger {
         let mut range = KeyRange::default();
         loop {
             // In parts, so that the ledger is not locked meanwhile.
-            let part = self.state_part(pipeline, lane, station, &range, STATE_PART)?;
+            let part = self.state_parts(pipeline, lane, station, std::slice::from_ref(&range), STATE_PART)?.pop();
+            let part = part.unwrap_or_default();
             let Some((last, _)) = part.last() else { return Ok(()) };
             range.from = [last, &[0][..]].concat().into();
             part.iter().try_for_each(|(key, value)| found(key, value))?;
         }
     }
 
-    fn state_part(
+    fn state_parts(
         &self,
         pipeline: &str,
         lane: &LaneId,
         station: &str,
-        range: &KeyRange,
+        ranges: &[KeyRange],
         most: usize,
-    ) -> Outcome<KeptPart> {
-        let part = state::part(&self.reader(), (pipeline, lane, station), range, most);
-        part.map_err(|e| self.failed("be read", &e))
+    ) -> Outcome<Vec<KeptPart>> {
+        let parts = state::parts(&self.reader(), (pipeline, lane, station), ranges, most);
+        parts.map_err(|e| self.failed("be read", &e))
     }
 
     fn state_stations(&self, pipeline: &str) -> Outcome<Vec<(LaneId, String)>> {

@@ -94,28 +94,35 @@ pub(super) fn values(
     station: &str,
     keys: &[&[u8]],
 ) -> Sql<Vec<Option<Vec<u8>>>> {
+    // One transaction for all: else the file is locked and looked at for each key.
+    let _reading = connection.unchecked_transaction()?;
     let Some(id) = id_of(connection, pipeline, lane, station)? else { return Ok(vec![None; keys.len()]) };
     let mut find = connection.prepare_cached("select value from state where station = ?1 and key = ?2")?;
     keys.iter().map(|key| find.query_row(params![id, key], |r| r.get(0)).optional()).collect()
 }
 
-/// The first of the keys of a range that a station keeps.
-pub(super) fn part(
+/// The first of the keys of each range that a station keeps.
+pub(super) fn parts(
     connection: &Connection,
     (pipeline, lane, station): (&str, &LaneId, &str),
-    range: &KeyRange,
+    ranges: &[KeyRange],
     most: usize,
-) -> Sql<KeptPart> {
-    let Some(id) = id_of(connection, pipeline, lane, station)? else { return Ok(Vec::new()) };
+) -> Sql<Vec<KeptPart>> {
+    // One transaction for all: else the file is locked and looked at for each range.
+    let _reading = connection.unchecked_transaction()?;
+    let Some(id) = id_of(connection, pipeline, lane, station)? else { return Ok(vec![KeptPart::new(); ranges.len()]) };
     let most = i64::try_from(most).unwrap_or(i64::MAX);
     let read = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?));
-    let sql = "select key, value from state where station = ?1 and key >= ?2";
-    let Some(to) = &range.to else {
-        let mut statement = connection.prepare_cached(&format!("{sql} order by key limit ?3"))?;
-        return statement.query_map(params![id, range.from, most], read)?.collect();
+    let statement = |and: &str| {
+        let sql = "select key, value from state where station = ?1 and key >= ?2";
+        connection.prepare_cached(&format!("{sql}{and} order by key limit ?3"))
     };
-    let mut statement = connection.prepare_cached(&format!("{sql} and key < ?4 order by key limit ?3"))?;
-    statement.query_map(params![id, range.from, most, to], read)?.collect()
+    let (mut bounded, mut open) = (statement(" and key < ?4")?, statement("")?);
+    let part = |range: &KeyRange| match &range.to {
+        Some(to) => bounded.query_map(params![id, range.from, most, to], read)?.collect(),
+        None => open.query_map(params![id, range.from, most], read)?.collect(),
+    };
+    ranges.iter().map(part).collect()
 }
 
 /// Removes the keys that those of a range name.

@@ -112,9 +112,9 @@ impl History {
         });
         let mut builder = RowsBuilder::new(&self.plan.sides[RIGHT].columns);
         let mut fetched: Vec<(Box<[u8]>, Known)> = Vec::new();
-        for key in unknown {
-            // No key begins with another one.
-            let part = store.part(&self.name, &KeyRange::beginning_with(&key), usize::MAX)?;
+        // No key begins with another one.
+        let ranges: Vec<KeyRange> = unknown.iter().map(|key| KeyRange::beginning_with(key)).collect();
+        for (key, part) in unknown.into_iter().zip(store.parts(&self.name, &ranges, usize::MAX)?) {
             let mut known = Known { rows: Vec::with_capacity(part.len()), used: self.batch };
             for (stored, value) in &part {
                 let (_, since) = restored(&mut builder, stored, value)?.ok_or_else(|| damaged(&self.name))?;

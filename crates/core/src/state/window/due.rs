@@ -120,9 +120,9 @@ impl Windows {
         });
         unknown.sort_unstable();
         unknown.dedup();
-        for key in unknown {
-            let part = store.part(&self.name, &sessions_of(&key), usize::MAX)?;
-            self.groups.note_known(&key);
+        let ranges: Vec<KeyRange> = unknown.iter().map(|key| sessions_of(key)).collect();
+        for (key, part) in unknown.iter().zip(store.parts(&self.name, &ranges, usize::MAX)?) {
+            self.groups.note_known(key);
             for (stored, value) in part {
                 let (start, group) = of_session_key(&stored).ok_or_else(|| damaged(&self.name))?;
                 let place = self.groups.restore(&plan, start, group, &value).ok_or_else(|| damaged(&self.name))?;
