@@ -230,11 +230,12 @@ impl Project {
         LoadedPipeline { config, plan, problems, unknown, uncertain: None }
     }
 
-    /// Reads the files that arrivals name, such as schemas.
+    /// Reads the files that arrivals and landings name, such as schemas.
     fn read_files(&self, config: &mut PipelineConfig, problems: &mut Problems) {
         let read = |path: &str| std::fs::read(self.root.join(path)).map_err(|error| error.to_string());
-        for arrival in config.events.iter_mut().flat_map(|event| &mut event.arrivals) {
-            arrival.options.read_files(&read, problems);
+        for event in &mut config.events {
+            event.arrivals.iter_mut().for_each(|arrival| arrival.options.read_files(&read, problems));
+            event.landings.iter_mut().for_each(|landing| landing.options.read_files(&read, problems));
         }
     }
 

@@ -369,6 +369,10 @@ pub(crate) fn open_stdin(events: u64) -> Outcome<Source> {
         }
     }
     let packing = Packing::of(&bytes);
+    if packing == Packing::Zip {
+        return Err(Failure::new(FailureKind::Configuration, "an archive cannot be read from standard input")
+            .with_help("save it into a file and name that: the list of what it holds is at its end"));
+    }
     let unpacked = packing.unpack(bytes, STDIN).map_err(|e| Failure::unreachable(format!("standard input: {e}")))?;
     let (bytes, whole) = (unpacked.0, whole && unpacked.1);
     let recognised = recognise(&bytes[..bytes.len().min(256 << 10)], whole, "");

@@ -7,7 +7,7 @@ use parquet::arrow::ArrowSchemaConverter;
 use parquet::basic::{LogicalType, Type as Physical};
 use sluice_core::columns::OutputColumn;
 use sluice_core::formats::avro::{self, Avro};
-use sluice_core::formats::protobuf::Protobuf;
+use sluice_core::formats::protobuf::{self, Protobuf};
 use sluice_core::limit::{Limit, shown};
 use sluice_core::profile::DeclaredField;
 use sluice_core::types::SqlType;
@@ -210,6 +210,7 @@ fn written(ty: SqlType, limit: Option<Limit>) -> Vec<TypeInFormat> {
         one("parquet", parquet_type(&schema)),
         one("arrow", schema.field(0).data_type().to_string()),
         one("avro", avro_type(&column)),
+        one("protobuf", protobuf_type(&column)),
         one("json", json_type(ty, limit).into()),
         one("csv", csv_type(ty, limit).into()),
     ]
@@ -238,6 +239,11 @@ fn avro_type(column: &OutputColumn) -> String {
         serde_json::from_str(&avro::record_of(std::slice::from_ref(column))).unwrap_or_default();
     let ty = &record["fields"][0]["type"];
     ty.as_str().map_or_else(|| ty.to_string(), str::to_string)
+}
+
+fn protobuf_type(column: &OutputColumn) -> String {
+    let many = if matches!(column.limit, Some(Limit::List(_))) { "repeated " } else { "" };
+    format!("{many}{}", protobuf::field_type(column))
 }
 
 fn json_type(ty: SqlType, limit: Option<Limit>) -> &'static str {

@@ -1,8 +1,10 @@
 //! Compressed files, recognised by their first bytes. Whoever reads them sees what was packed; positions count its
 //! bytes.
 
+mod zip;
+
 use std::fs::File;
-use std::io::{self, BufRead as _, BufReader, Read, Seek as _, SeekFrom};
+use std::io::{self, BufRead as _, BufReader, Read, Seek, SeekFrom};
 
 /// How a file is packed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -21,10 +23,12 @@ pub enum Packing {
     Lz4,
     /// The frames of Snappy; several streams may follow each other.
     Snappy,
+    /// An archive of ZIP: its files, one after the other.
+    Zip,
 }
 
 /// How the names of packed files end.
-const ENDINGS: &[&str] = &[".gz", ".gzip", ".zst", ".zstd", ".bz2", ".xz", ".lz4", ".sz", ".snappy"];
+const ENDINGS: &[&str] = &[".gz", ".gzip", ".zst", ".zstd", ".bz2", ".xz", ".lz4", ".sz", ".snappy", ".zip"];
 
 /// The name that a packed file has without its packing, in small letters.
 pub fn plain_name(name: &str) -> String {
@@ -50,15 +54,20 @@ impl Packing {
             [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Self::Xz,
             [0x04, 0x22, 0x4d, 0x18, ..] => Self::Lz4,
             [0xff, 0x06, 0, 0, b's', b'N', b'a', b'P', b'p', b'Y', ..] => Self::Snappy,
+            // A file, or the end of an archive without any.
+            [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => Self::Zip,
             _ => Self::Plain,
         }
     }
 
-    /// Reads what is packed.
-    fn open<'r, R: Read + Send + 'r>(self, packed: R) -> io::Result<Unpacking<'r>> {
+    /// Reads what is packed. With `has_headers` each file of an archive begins with a header row, of which one is read.
+    fn open<'r, R: Read + Seek + Send + 'r>(self, packed: R, has_headers: bool) -> io::Result<Unpacking<'r>> {
+        if self == Self::Zip {
+            return Ok(Box::new(zip::Members::open(packed, has_headers)?));
+        }
         let buffered = BufReader::new(packed);
         Ok(match self {
-            Self::Plain => Box::new(buffered),
+            Self::Plain | Self::Zip => Box::new(buffered),
             Self::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(buffered)),
             Self::Zstd => {
                 let mut decoder = zstd::Decoder::with_buffer(buffered)?;
@@ -84,7 +93,7 @@ impl Packing {
             return Ok((bytes, true));
         }
         let mut out = Vec::new();
-        self.open(bytes.as_slice())?.take(most as u64 + 1).read_to_end(&mut out)?;
+        self.open(io::Cursor::new(bytes), false)?.take(most as u64 + 1).read_to_end(&mut out)?;
         let whole = out.len() <= most;
         out.truncate(most);
         Ok((out, whole))
@@ -100,6 +109,7 @@ impl Packing {
             Self::Xz => "xz",
             Self::Lz4 => "lz4",
             Self::Snappy => "snappy",
+            Self::Zip => "zip",
         }
     }
 }
@@ -154,11 +164,12 @@ enum Inner {
 }
 
 impl Unpacked {
-    /// Looks at the beginning of a file and reads it from there.
+    /// Looks at the beginning of a file and reads it from there. With `has_headers` each file of an archive begins with a header
+    /// row, of which one is read.
     ///
     /// # Errors
     /// Where the file cannot be read.
-    pub fn new(mut file: File) -> io::Result<Self> {
+    pub fn new(mut file: File, has_headers: bool) -> io::Result<Self> {
         let mut start = Vec::new();
         file.seek(SeekFrom::Start(0))?;
         (&mut file).take(START).read_to_end(&mut start)?;
@@ -166,7 +177,7 @@ impl Unpacked {
         let packing = Packing::of(&start);
         let inner = match packing {
             Packing::Plain => Inner::Plain(file),
-            packing => Inner::Packed(packing.open(file)?),
+            packing => Inner::Packed(packing.open(file, has_headers)?),
         };
         Ok(Self { packing, inner })
     }
@@ -228,6 +239,7 @@ pub(crate) fn pack(packing: Packing, text: &[u8]) -> Vec<u8> {
         Packing::Snappy => written(snap::write::FrameEncoder::new(out), text, |to| {
             to.into_inner().map_err(|e| io::Error::other(e.to_string()))
         }),
+        Packing::Zip => zip::tests::archive(&[("passages.csv", text)]),
     }
 }
 
@@ -260,7 +272,8 @@ mod tests {
             Packing::Bzip2,
             Packing::Xz,
             Packing::Lz4,
-            Packing::Snappy
+            Packing::Snappy,
+            Packing::Zip
         )]
         packing: Packing,
         #[values(0, 5, 21)] from: usize,
@@ -268,7 +281,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a");
         std::fs::write(&path, packed(packing)).unwrap();
-        let mut file = Unpacked::new(File::open(&path).unwrap()).unwrap();
+        let mut file = Unpacked::new(File::open(&path).unwrap(), false).unwrap();
         assert_eq!(file.packing(), packing);
         assert!(file.skip(0, from as u64).unwrap());
         let mut rest = Vec::new();
@@ -313,7 +326,15 @@ mod tests {
 
     #[rstest]
     fn damage_is_an_error(
-        #[values(Packing::Gzip, Packing::Zstd, Packing::Bzip2, Packing::Xz, Packing::Lz4, Packing::Snappy)]
+        #[values(
+            Packing::Gzip,
+            Packing::Zstd,
+            Packing::Bzip2,
+            Packing::Xz,
+            Packing::Lz4,
+            Packing::Snappy,
+            Packing::Zip
+        )]
         packing: Packing,
     ) {
         let whole = packed(packing);
@@ -329,7 +350,15 @@ mod tests {
 
     #[rstest]
     fn whatever_follows_a_beginning_never_panics(
-        #[values(Packing::Gzip, Packing::Zstd, Packing::Bzip2, Packing::Xz, Packing::Lz4, Packing::Snappy)]
+        #[values(
+            Packing::Gzip,
+            Packing::Zstd,
+            Packing::Bzip2,
+            Packing::Xz,
+            Packing::Lz4,
+            Packing::Snappy,
+            Packing::Zip
+        )]
         packing: Packing,
     ) {
         let whole = packed(packing);

@@ -38,6 +38,8 @@ pub(crate) enum ShapeForm {
     Json,
     /// A record schema of Avro
     Avro,
+    /// A message of Protobuf, with its columns numbered in their order
+    Protobuf,
     /// A table of SQL
     Sql,
 }
@@ -48,6 +50,7 @@ impl ShapeForm {
         match self {
             Self::Json => "json",
             Self::Avro => "avro",
+            Self::Protobuf => "protobuf",
             Self::Sql => "sql",
         }
     }

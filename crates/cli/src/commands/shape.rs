@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 use sluice_core::columns::OutputColumn;
 use sluice_core::contract::{Contract, json_schema, json_schema_of_rows, sql_table};
 use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::formats::avro;
+use sluice_core::formats::{avro, protobuf};
 use sluice_core::names;
 
 use crate::args::{Arguments, OutputKind, ShapeForm};
@@ -31,6 +31,7 @@ pub(super) fn shape(arguments: &Arguments, name: &str, form: ShapeForm) -> Outco
         (Shape::Event(title, contract), ShapeForm::Json) => pretty(&json_schema(title, contract)),
         (Shape::Rows(title, columns), ShapeForm::Json) => pretty(&json_schema_of_rows(title, columns)),
         (_, ShapeForm::Sql) => sql_table(shape.title(), &shape.columns()),
+        (_, ShapeForm::Protobuf) => message(&shape)?,
         (_, ShapeForm::Avro) => pretty(&avro_record(&shape)?),
     };
     match arguments.output {
@@ -57,6 +58,23 @@ impl Shape<'_> {
 
 fn pretty(value: &Value) -> String {
     format!("{value:#}\n")
+}
+
+fn message(shape: &Shape<'_>) -> Outcome<String> {
+    let columns = shape.columns();
+    let title: String = shape.title().split(['_', '-']).map(capitalised).collect();
+    let unfit = columns.iter().map(|c| c.name.as_str()).chain([title.as_str()]).find(|name| !protobuf::is_name(name));
+    if let Some(name) = unfit {
+        let message = format!("`{}` cannot be a name in Protobuf", names::shown(name));
+        return Err(Failure::new(FailureKind::Configuration, message)
+            .with_help("names have letters, digits and underscores, and no digit first"));
+    }
+    Ok(protobuf::message_of(&title, &columns))
+}
+
+fn capitalised(word: &str) -> String {
+    let mut letters = word.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 fn avro_record(shape: &Shape<'_>) -> Outcome<Value> {

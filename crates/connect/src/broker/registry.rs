@@ -3,7 +3,7 @@
 //!
 //! A message is a zero byte, the number of its schema as four bytes, the highest first, and its value. The registry answers
 //! `GET /schemas/ids/NUMBER` with `{"schema": "…"}`, beside which stand its language, where that is not Avro, and the schemas that
-//! it refers to. `GET /subjects/SUBJECT/versions/VERSION` gives these. `POST /subjects/SUBJECT/versions` with `{"schema": "…"}` makes a schema known, and is answered with `{"id": NUMBER}`;
+//! it refers to. `GET /subjects/SUBJECT/versions/VERSION` gives these. `POST /subjects/SUBJECT/versions` with `{"schema": "…"}`, its language beside it where that is not Avro, makes a schema known, and is answered with `{"id": NUMBER}`;
 //! `POST /compatibility/subjects/SUBJECT/versions/latest` says beforehand whether it would be.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -213,22 +213,26 @@ impl Registry {
     }
 
     /// Sends a schema under a path; the status and the body of the answer.
-    fn post(&self, path: &str, schema: &str) -> Outcome<(StatusCode, Vec<u8>)> {
-        let body = serde_json::json!({ "schema": schema }).to_string();
+    fn post(&self, path: &str, language: SchemaLanguage, schema: &str) -> Outcome<(StatusCode, Vec<u8>)> {
+        let body = match language {
+            SchemaLanguage::Avro => serde_json::json!({ "schema": schema }),
+            SchemaLanguage::Protobuf => serde_json::json!({ "schemaType": "PROTOBUF", "schema": schema }),
+        };
+        let body = body.to_string();
         let request = self.client.post(format!("{}{path}", self.url)).body(body);
         self.ask(request.header("Content-Type", "application/vnd.schemaregistry.v1+json"))
     }
 
-    /// Makes a schema of Avro known under a subject; gives its number, the same for the same schema.
+    /// Makes a schema known under a subject; gives its number, the same for the same schema.
     ///
     /// # Errors
     /// Where no registry answers, or it refuses the schema.
-    pub(crate) fn register(&self, subject: &str, schema: &str) -> Outcome<u32> {
-        let (status, body) = self.post(&format!("/subjects/{}/versions", encoded(subject)), schema)?;
+    pub(crate) fn register(&self, subject: &str, language: SchemaLanguage, schema: &str) -> Outcome<u32> {
+        let (status, body) = self.post(&format!("/subjects/{}/versions", encoded(subject)), language, schema)?;
         let number = serde_json::from_slice::<Registered>(&body).ok().map(|registered| registered.id);
         match number.filter(|_| status == StatusCode::OK) {
             Some(number) => Ok(number),
-            None => Err(self.refused(subject, &body)),
+            None => Err(self.refused(subject, language, &body)),
         }
     }
 
@@ -236,9 +240,9 @@ impl Registry {
     ///
     /// # Errors
     /// Where no registry answers.
-    pub(crate) fn objection(&self, subject: &str, schema: &str) -> Outcome<Option<Failure>> {
+    pub(crate) fn objection(&self, subject: &str, language: SchemaLanguage, schema: &str) -> Outcome<Option<Failure>> {
         let path = format!("/compatibility/subjects/{}/versions/latest", encoded(subject));
-        let (status, body) = self.post(&path, schema)?;
+        let (status, body) = self.post(&path, language, schema)?;
         // What is not known yet has nothing to be compatible with.
         if status == StatusCode::NOT_FOUND {
             return Ok(None);
@@ -246,19 +250,25 @@ impl Registry {
         let answer = serde_json::from_slice::<Compatible>(&body).ok();
         Ok(match answer.filter(|_| status == StatusCode::OK) {
             Some(answer) if answer.is_compatible => None,
-            _ => Some(self.refused(subject, &body)),
+            _ => Some(self.refused(subject, language, &body)),
         })
     }
 
-    fn refused(&self, subject: &str, body: &[u8]) -> Failure {
+    fn refused(&self, subject: &str, language: SchemaLanguage, body: &[u8]) -> Failure {
         let said = serde_json::from_slice::<Refused>(body).ok().and_then(|refused| refused.message);
         let said = said.map_or_else(String::new, |said| format!(": {}", printable::text(&cut(&said))));
         let message =
             format!("{} does not take this schema under the subject `{}`{said}", self.shown, printable::text(subject));
-        Failure::new(FailureKind::Configuration, message).with_help(
-            "columns that come later must be nullable and none may change its type; or write another subject: avro = { subject = \
-             \"…\" }; sluice manual --shape PIPELINE.EVENT.LANDING --as avro shows the schema",
-        )
+        Failure::new(FailureKind::Configuration, message).with_help(match language {
+            SchemaLanguage::Avro => {
+                "columns that come later must be nullable and none may change its type; or write another subject: avro = { subject = \
+                 \"…\" }; sluice manual --shape PIPELINE.EVENT.LANDING --as avro shows the schema"
+            }
+            SchemaLanguage::Protobuf => {
+                "fields that come later get new numbers, and none may change its number or its type; or write another subject: \
+                 protobuf = { subject = \"…\" }"
+            }
+        })
     }
 
     /// Sends a request. Where nothing stands, or what was sent is refused, the caller decides.

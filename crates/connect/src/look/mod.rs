@@ -51,7 +51,7 @@ pub fn look(path: &Path) -> Outcome<Look> {
         return Err(Failure::unreachable(format!("{} is a folder", path.display()))
             .with_help("name a file in it, or the files of a connection: CONNECTION:PATTERN"));
     }
-    let mut unpacked = Unpacked::new(file).map_err(io)?;
+    let mut unpacked = Unpacked::new(file, false).map_err(io)?;
     let packing = unpacked.packing();
     let mut start = Vec::new();
     (&mut unpacked).take(START).read_to_end(&mut start).map_err(io)?;

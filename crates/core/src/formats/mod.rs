@@ -62,7 +62,7 @@ pub const WITH_SCHEMAS: &[&str] = &["avro", "protobuf"];
 pub const TO_FILES: &[&str] = &["parquet", "jsonl", "csv", "avro", "arrow"];
 
 /// The formats of messages that are written, the usual one first.
-pub const TO_MESSAGES: &[&str] = &["json", "csv", "avro"];
+pub const TO_MESSAGES: &[&str] = &["json", "csv", "avro", "protobuf"];
 
 /// Tables of options that have the name of their format, of arrivals.
 pub const OPTIONS: &[OptionSpec] = &[

@@ -1,5 +1,6 @@
 //! Files as sources and landings, and runs as such.
 
+mod archives;
 mod crash;
 mod logs;
 mod replay_crash;

@@ -10,5 +10,6 @@ mod crash;
 mod days;
 mod packed;
 mod protobuf;
+mod protobuf_written;
 mod real;
 mod whole;

@@ -18,6 +18,10 @@ use crate::packed::{Packing, Unpacked};
 /// Bytes of a record that is too long which are kept with its reject.
 pub(super) const KEPT: usize = 64 << 10;
 
+/// What to do where a packed file cannot be read.
+const DAMAGED: &str =
+    "the packed file is damaged or not yet whole; packed files must be whole when they get their name";
+
 /// A last record without a line end is taken once its file has been unchanged for so long.
 const QUIET: Duration = Duration::from_secs(1);
 
@@ -63,13 +67,14 @@ impl OpenFile {
         format: &dyn Format,
     ) -> Outcome<Opened> {
         let io = |e: io::Error| Failure::io("read", &path, &e);
+        let damaged = |e: io::Error| io(e).with_help(DAMAGED);
         let file = match File::open(&path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Opened::Missing),
             Err(error) => return Err(io(error)),
         };
         let id = file.metadata().ok().and_then(|data| fingerprint::id_of(&data));
-        let mut file = Unpacked::new(file).map_err(io)?;
+        let mut file = Unpacked::new(file, format.has_head()).map_err(damaged)?;
         let mut start = Vec::new();
         if let Some(known) = known {
             match known.matching(&mut file).map_err(io)? {
@@ -83,7 +88,7 @@ impl OpenFile {
         }
         if known.is_some() {
             // From the beginning once more: what was looked at may go beyond the position.
-            file = Unpacked::new(File::open(&path).map_err(io)?).map_err(io)?;
+            file = Unpacked::new(File::open(&path).map_err(io)?, format.has_head()).map_err(io)?;
         }
         let mut before = Vec::new();
         if position > 0 {
@@ -123,7 +128,7 @@ impl OpenFile {
     fn damage_help(&self) -> &'static str {
         match self.file.packing() {
             Packing::Plain => "all events read so far have landed; the next run continues from there",
-            _ => "the packed file is damaged or not yet whole; packed files must be whole when they get their name",
+            _ => DAMAGED,
         }
     }
 
@@ -293,11 +298,11 @@ fn read_head(file: &mut Unpacked, mut bytes: Vec<u8>, format: &dyn Format) -> io
 }
 
 /// Whether a file is, as far as it was read, as its fingerprint says. Of a packed file only the beginning is looked at.
-pub(super) fn is_as(path: &Path, known: &Fingerprint, position: u64) -> io::Result<bool> {
+pub(super) fn is_as(path: &Path, known: &Fingerprint, position: u64, format: &dyn Format) -> io::Result<bool> {
     if known.is_whole() {
         return whole::is_as(&mut File::open(path)?, known);
     }
-    let mut file = Unpacked::new(File::open(path)?)?;
+    let mut file = Unpacked::new(File::open(path)?, format.has_head())?;
     if known.matching(&mut file)?.is_none() {
         return Ok(false);
     }

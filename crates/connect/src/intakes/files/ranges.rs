@@ -38,7 +38,8 @@ pub(super) fn reader(
         // What guards the range is about its end.
         let guard = Fingerprint::read(&range.identity);
         let path = scan.path(&range.partition);
-        if !is_as(&path, &guard, range.to.major).map_err(|e| Failure::io("read", &path, &e))? {
+        let format = format()?;
+        if !is_as(&path, &guard, range.to.major, &*format).map_err(|e| Failure::io("read", &path, &e))? {
             return Err(changed(&range.partition));
         }
         let known = PartitionPosition {
@@ -47,7 +48,7 @@ pub(super) fn reader(
             identity: guard.start_only().text(),
         };
         let scan = scan.only(&range.partition);
-        let one = FilesReader::new(scan, format()?, max_record, (0, 1), vec![known], AllProgress::default());
+        let one = FilesReader::new(scan, format, max_record, (0, 1), vec![known], AllProgress::default());
         waiting.push_back((one, range.clone()));
     }
     Ok(Box::new(RangesReader { waiting }))

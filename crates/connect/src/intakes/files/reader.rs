@@ -194,7 +194,7 @@ impl FilesReader {
             return;
         }
         if is_first {
-            match is_as(&self.scan.path(name), &known.fingerprint, known.position) {
+            match is_as(&self.scan.path(name), &known.fingerprint, known.position, &*self.format) {
                 Ok(true) | Err(_) => {}
                 Ok(false) => {
                     self.queue.retain(|n| n != name);
@@ -234,7 +234,8 @@ impl FilesReader {
             let Some((old, progress)) = known.get(&file) else { continue };
             // A second name of a file that still has its first one is a file of its own.
             let has_moved = id(&self.scan.path(old)).is_none_or(|now| now != file);
-            if !has_moved || !matches!(is_as(&path, &progress.fingerprint, progress.position), Ok(true)) {
+            let is_it = || is_as(&path, &progress.fingerprint, progress.position, &*self.format);
+            if !has_moved || !matches!(is_it(), Ok(true)) {
                 continue;
             }
             match self.is_own(old) {

@@ -8,7 +8,7 @@ use sluice_core::units::show_count;
 use sluice_core::values::json::write_text;
 
 use super::message::{OVERHEAD, OutgoingMessage};
-use super::rows::{MessageShape, keys, partitions};
+use super::rows::{MessageShape, keys, partitions, values_of};
 use crate::broker::{Admin, Broker, Topic};
 
 /// What brokers take where they do not tell (the protocol's usual `max.message.bytes`).
@@ -122,6 +122,11 @@ impl Fit for TopicFit {
                 }
             }
         }
+        if let Ok(values) = values_of(rows) {
+            for refused in self.shape.writer.refused(&values) {
+                note(refused.row, Some(&refused.column), refused.message);
+            }
+        }
         if self.may_be_too_large(rows) {
             let each = self.shape.each(rows, &mut String::new(), &mut OutgoingMessage::default(), |row, message| {
                 let size = message.size();
@@ -150,7 +155,7 @@ mod tests {
         TopicFit {
             reported,
             shape: MessageShape {
-                writer: crate::landings::topics::ValueWriter::Text(Arc::new(sluice_core::formats::JsonLines)),
+                writer: crate::landings::topics::values::ValueWriter::Text(Arc::new(sluice_core::formats::JsonLines)),
                 keys_are_base64,
             },
         }

@@ -10,6 +10,7 @@ mod message;
 mod producer;
 mod publish;
 mod rows;
+mod schemas;
 mod stage;
 mod values;
 
@@ -23,22 +24,19 @@ use sluice_core::columns::OutputColumn;
 use sluice_core::config::{ConnectionConfig, OptionSpec, Options, ValueKind};
 use sluice_core::durable::Disk;
 use sluice_core::failure::{Failure, Outcome};
-use sluice_core::formats::{self, avro, csv};
+use sluice_core::formats::{self, csv};
 use sluice_core::kinds::{
     BatchOrder, Fit, Holdings, Landing, LandingKind, NotedBatch, NotedLane, Published, Settings, Stage, StagedWork,
 };
 use sluice_core::names;
-use sluice_core::plan::transform::schema_of as rows_schema;
 use sluice_core::problem::Problem;
 
-use super::files::typed::file_schema;
 use super::spool;
-use crate::broker::registry::Registry;
 use crate::broker::{Admin, Broker, PATIENCE};
 use fit::TopicFit;
 use producer::{LaneProducer, OffsetNote};
 use rows::MessageShape;
-use values::{AvroFrame, ValueWriter};
+use schemas::SchemaNumber;
 
 const CREATE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default(
@@ -50,23 +48,6 @@ const CREATE_OPTIONS: &[OptionSpec] = &[
     .with(&["retention"]),
     OptionSpec::optional("retention", ValueKind::Duration, "how long it keeps messages; without it as the broker does")
         .with(&["partitions"]),
-];
-
-const AVRO_OPTIONS: &[OptionSpec] = &[
-    OptionSpec::with_default(
-        "framing",
-        ValueKind::Choice(&["bare", "single_object", avro::REGISTRY]),
-        "bare",
-        "what stands before a value: nothing; the fingerprint of its schema; or the number that the connection's `registry` gives the \
-         schema, which is made known there",
-    )
-    .with(&["subject"]),
-    OptionSpec::optional(
-        "subject",
-        ValueKind::Text,
-        "the subject under which a registry keeps the schema; without it TOPIC-value",
-    )
-    .with(&["framing"]),
 ];
 
 const OPTIONS: &[OptionSpec] = &[
@@ -100,7 +81,14 @@ const OPTIONS: &[OptionSpec] = &[
     OptionSpec::with_default("format", ValueKind::Choice(formats::TO_MESSAGES), "json", "how a message's value is written")
         .with(&["csv"]),
     OptionSpec::optional("csv", ValueKind::Table(csv::LANDING_OPTIONS), "how CSV is spelled").with(&["format"]),
-    OptionSpec::optional("avro", ValueKind::Table(AVRO_OPTIONS), "how messages of Avro are framed").with(&["format"]),
+    OptionSpec::optional("avro", ValueKind::Table(schemas::AVRO_OPTIONS), "how messages of Avro are framed")
+        .with(&["format"]),
+    OptionSpec::optional(
+        "protobuf",
+        ValueKind::Table(schemas::PROTOBUF_OPTIONS),
+        "the schema that messages of Protobuf are written by, and how they are framed",
+    )
+    .with(&["format"]),
     OptionSpec::with_default(
         "compression",
         ValueKind::Choice(&["lz4", "zstd", "snappy", "none"]),
@@ -149,7 +137,7 @@ impl LandingKind for Topics {
     }
 
     fn check(&self, settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
-        let found = schema_problems(settings, columns);
+        let found = schemas::problems(settings, columns);
         if !found.is_empty() {
             return found;
         }
@@ -193,8 +181,7 @@ impl LandingKind for Topics {
         let topic = settings.options.text("topic").unwrap_or_default();
         let there = broker.topics(&broker.consumer("sluice.look")?)?;
         let found = there.iter().find(|t| t.name == topic);
-        // How large a message is does not depend on the number.
-        let shape = shape_of(settings, columns, 0);
+        let shape = shape_of(settings, columns);
         Ok(found.map(|found| Arc::new(TopicFit::new(&broker, found, shape)) as Arc<dyn Fit>))
     }
 
@@ -221,18 +208,14 @@ impl LandingKind for Topics {
         let found = there.iter().find(|t| t.name == topic).ok_or_else(|| {
             Failure::away(format!("{} created the topic `{topic}` but does not report it yet", broker.shown()))
         })?;
-        let shape = shape_of(settings, columns, 0);
-        let schema = registered(&settings.options).then(|| -> Outcome<Mutex<SchemaNumber>> {
-            let (subject, schema) = (subject(&settings.options), schema_of(columns));
-            Ok(Mutex::new(SchemaNumber { registry: Registry::new(settings)?, subject, schema, number: None }))
-        });
+        let shape = shape_of(settings, columns);
         Ok(Box::new(TopicsLanding {
             spool: settings.work.join("spool").join(label),
             writer: settings.options.text("writer").unwrap_or_else(|| label.into()),
             compression: settings.options.text("compression").unwrap_or_default(),
             fit: Arc::new(TopicFit::new(&broker, found, shape.clone())),
             shape,
-            schema: schema.transpose()?,
+            schema: SchemaNumber::of(settings, columns)?.map(Mutex::new),
             broker,
             topic,
             disk: Disk::private(),
@@ -241,94 +224,11 @@ impl LandingKind for Topics {
     }
 }
 
-/// Whether messages carry the number of their schema.
-fn registered(options: &Options) -> bool {
-    let is_avro = options.text("format").as_deref() == Some("avro");
-    is_avro && options.table("avro").text("framing").as_deref() == Some(avro::REGISTRY)
-}
-
-/// The subject of the schema: that of the option, else the one that belongs to the topic by custom.
-fn subject(options: &Options) -> String {
-    let topic = options.text("topic").unwrap_or_default();
-    options.table("avro").text("subject").unwrap_or_else(|| format!("{topic}-value"))
-}
-
-/// The schema of values with these columns.
-fn schema_of(columns: &[OutputColumn]) -> String {
-    avro::record_of(&values_of(columns))
-}
-
-/// The columns that land as the values of messages.
-fn values_of(columns: &[OutputColumn]) -> Vec<OutputColumn> {
-    columns.iter().filter(|c| !c.name.starts_with('@')).cloned().collect()
-}
-
-/// Why rows cannot be written by a schema of Avro, or a registry would not take it.
-fn schema_problems(settings: &Settings, columns: &[OutputColumn]) -> Vec<Problem> {
-    if settings.options.text("format").as_deref() != Some("avro") {
-        return Vec::new();
-    }
-    let place = settings.options.place_of("format");
-    let unfit = columns.iter().find(|c| !c.name.starts_with('@') && !avro::is_name(&c.name));
-    if let Some(column) = unfit {
-        let message = format!("`{}` cannot be the name of a column in Avro", column.name);
-        let problem = Problem::error("value.type", message, place)
-            .with_help("name it with letters, digits and underscores: \"…\" as name");
-        return vec![problem];
-    }
-    if !registered(&settings.options) {
-        return Vec::new();
-    }
-    let asked = Registry::new(settings)
-        .and_then(|registry| registry.objection(&subject(&settings.options), &schema_of(columns)));
-    match asked {
-        Ok(None) => Vec::new(),
-        Ok(Some(failure)) | Err(failure) => {
-            let place = settings.options.place_of("avro");
-            let problem = Problem::error("place.missing", failure.message, place);
-            vec![match failure.help {
-                Some(help) => problem.with_help(help),
-                None => problem,
-            }]
-        }
-    }
-}
-
 /// How rows become messages under the keys of a landing.
-fn shape_of(settings: &Settings, columns: &[OutputColumn], number: u32) -> MessageShape {
-    let is = |key: &str, value: &str| settings.options.text(key).as_deref() == Some(value);
-    let frame = match settings.options.table("avro").text("framing").as_deref() {
-        Some("single_object") => AvroFrame::SingleObject,
-        Some(avro::REGISTRY) => AvroFrame::Registry(number),
-        _ => AvroFrame::Bare,
-    };
+fn shape_of(settings: &Settings, columns: &[OutputColumn]) -> MessageShape {
     MessageShape {
-        writer: match is("format", "avro") {
-            true => ValueWriter::Avro(frame, file_schema(&rows_schema(&values_of(columns)))),
-            false => {
-                ValueWriter::Text(formats::writer(&settings.options).unwrap_or_else(|| Arc::new(formats::JsonLines)))
-            }
-        },
-        keys_are_base64: is("key_as", "base64"),
-    }
-}
-
-/// A schema, which is made known to a registry when the first batch is staged.
-struct SchemaNumber {
-    registry: Registry,
-    subject: String,
-    schema: String,
-    number: Option<u32>,
-}
-
-impl SchemaNumber {
-    fn number(&mut self) -> Outcome<u32> {
-        if let Some(number) = self.number {
-            return Ok(number);
-        }
-        let number = self.registry.register(&self.subject, &self.schema)?;
-        self.number = Some(number);
-        Ok(number)
+        writer: schemas::value_writer(&settings.options, columns),
+        keys_are_base64: settings.options.text("key_as").as_deref() == Some("base64"),
     }
 }
 
@@ -411,9 +311,7 @@ impl Landing for TopicsLanding {
         let mut shape = self.shape.clone();
         if let Some(schema) = &self.schema {
             let number = schema.lock().unwrap_or_else(PoisonError::into_inner).number()?;
-            if let ValueWriter::Avro(frame, _) = &mut shape.writer {
-                *frame = AvroFrame::Registry(number);
-            }
+            shape.writer.set_number(number);
         }
         stage::SpoolStage::create(path, shape, self.fit.detail(), self.disk.clone())
     }

@@ -13,6 +13,7 @@ use sluice_core::failure::FailureKind;
 use sluice_core::problem::{Place, SourceText};
 use sluice_standin::broker::{Broker as StandIn, Setup, TopicConfig};
 
+use super::values::ValueWriter;
 use super::*;
 use crate::landings::suite::{self, Store, identity, lane, publish, stage};
 use crate::testing::NoSecrets;

@@ -7,8 +7,9 @@ use arrow_avro::schema::FingerprintStrategy;
 use arrow_avro::writer::format::{AvroBinaryFormat, AvroSoeFormat};
 use arrow_avro::writer::{EncodedRows, WriterBuilder};
 use arrow_schema::SchemaRef;
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::formats::RowWriter;
+use sluice_core::formats::protobuf::{MessageWriter, Misfit, RefusedRow, WrittenMessages};
 
 use crate::landings::files::typed::{avro_schema, file_rows};
 
@@ -18,17 +19,19 @@ pub(super) enum ValueWriter {
     /// As text.
     Text(Arc<dyn RowWriter>),
     /// As Avro in a frame, by the schema of these columns: whether a column may be null is part of it, and not of some rows.
-    Avro(AvroFrame, SchemaRef),
+    Avro(Frame, SchemaRef),
+    /// As Protobuf in a frame; or why no row can be written.
+    Protobuf(Frame, Result<Arc<MessageWriter>, Misfit>),
 }
 
-/// What stands before a value of Avro.
+/// What stands before a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum AvroFrame {
+pub(super) enum Frame {
     /// Nothing.
     Bare,
     /// Two bytes that mark it, and the fingerprint of its schema (Avro 1.11, single-object encoding).
     SingleObject,
-    /// A zero byte, and the number that a registry gave its schema.
+    /// A zero byte, and the number that a registry gave its schema; of Protobuf also the place of the type in it.
     Registry(u32),
 }
 
@@ -36,8 +39,10 @@ pub(super) enum AvroFrame {
 pub(super) enum Values<'t> {
     /// Texts, each followed by a line end, and where each ends.
     Text(&'t str, Vec<usize>),
-    /// Bytes.
+    /// Values of Avro.
     Avro(EncodedRows),
+    /// Messages of Protobuf.
+    Protobuf(WrittenMessages),
 }
 
 impl ValueWriter {
@@ -50,7 +55,42 @@ impl ValueWriter {
                 Ok(Values::Text(text, ends))
             }
             Self::Avro(frame, schema) => encode(rows, *frame, schema).map(Values::Avro).map_err(Failure::internal),
+            Self::Protobuf(frame, writer) => {
+                let written = writer.as_ref().map_err(failure)?.write(rows, &before(*frame, writer));
+                match written.refused.first() {
+                    None => Ok(Values::Protobuf(written)),
+                    // Such rows are taken out before.
+                    Some(refused) => Err(Failure::internal(format!("{}: {}", refused.column, refused.message))),
+                }
+            }
         }
+    }
+
+    /// The number of the schema is known now.
+    pub(super) fn set_number(&mut self, number: u32) {
+        if let Self::Avro(frame, _) | Self::Protobuf(frame, _) = self {
+            *frame = Frame::Registry(number);
+        }
+    }
+
+    /// Rows that cannot be written.
+    pub(super) fn refused(&self, rows: &RecordBatch) -> Vec<RefusedRow> {
+        match self {
+            Self::Protobuf(_, Ok(writer)) if writer.may_refuse() => writer.write(rows, &[]).refused,
+            _ => Vec::new(),
+        }
+    }
+}
+
+fn failure(misfit: &Misfit) -> Failure {
+    Failure::new(FailureKind::Configuration, misfit.message.clone()).with_help(misfit.help.clone())
+}
+
+/// What stands before each message of Protobuf.
+fn before(frame: Frame, writer: &Result<Arc<MessageWriter>, Misfit>) -> Vec<u8> {
+    match (frame, writer) {
+        (Frame::Registry(number), Ok(writer)) => [&[0][..], &number.to_be_bytes(), &writer.place()].concat(),
+        _ => Vec::new(),
     }
 }
 
@@ -60,6 +100,7 @@ impl Values<'_> {
         match self {
             Self::Text(_, ends) => ends.len(),
             Self::Avro(rows) => rows.len(),
+            Self::Protobuf(written) => written.ends.len(),
         }
     }
 
@@ -70,6 +111,10 @@ impl Values<'_> {
                 let start = if row == 0 { 0 } else { ends[row - 1] + 1 };
                 out.extend_from_slice(&text.as_bytes()[start..ends[row]]);
             }
+            Self::Protobuf(written) => {
+                let start = if row == 0 { 0 } else { written.ends[row - 1] };
+                out.extend_from_slice(&written.bytes[start..written.ends[row]]);
+            }
             Self::Avro(rows) => {
                 if let Some([from, to]) = rows.offsets().get(row..row + 2) {
                     out.extend_from_slice(&rows.bytes()[*from..*to]);
@@ -79,18 +124,18 @@ impl Values<'_> {
     }
 }
 
-fn encode(rows: &RecordBatch, frame: AvroFrame, schema: &SchemaRef) -> Result<EncodedRows, String> {
+fn encode(rows: &RecordBatch, frame: Frame, schema: &SchemaRef) -> Result<EncodedRows, String> {
     let typed = file_rows(rows)?;
     let options = RecordBatchOptions::new().with_row_count(Some(typed.num_rows()));
     let typed = RecordBatch::try_new_with_options(Arc::clone(schema), typed.columns().to_vec(), &options)
         .map_err(|e| e.to_string())?;
     let builder = WriterBuilder::new(avro_schema(&typed.schema())).with_row_capacity(typed.num_rows());
     let encoder = match frame {
-        AvroFrame::Bare => builder.build_encoder::<AvroBinaryFormat>(),
-        AvroFrame::SingleObject => {
+        Frame::Bare => builder.build_encoder::<AvroBinaryFormat>(),
+        Frame::SingleObject => {
             builder.with_fingerprint_strategy(FingerprintStrategy::Rabin).build_encoder::<AvroSoeFormat>()
         }
-        AvroFrame::Registry(number) => {
+        Frame::Registry(number) => {
             builder.with_fingerprint_strategy(FingerprintStrategy::Id(number)).build_encoder::<AvroSoeFormat>()
         }
     };
@@ -127,9 +172,9 @@ mod tests {
 
     /// A union says which of its types follows; numbers are zigzag, bytes have their length before them (Avro 1.11).
     #[rstest]
-    #[case(AvroFrame::Bare, &[])]
-    #[case(AvroFrame::Registry(258), &[0, 0, 0, 1, 2])]
-    fn values_of_avro(#[case] frame: AvroFrame, #[case] before: &[u8]) {
+    #[case(Frame::Bare, &[])]
+    #[case(Frame::Registry(258), &[0, 0, 0, 1, 2])]
+    fn values_of_avro(#[case] frame: Frame, #[case] before: &[u8]) {
         let mut text = String::new();
         let values = ValueWriter::Avro(frame, file_schema(&rows().schema())).write(&rows(), &mut text).unwrap();
         assert_eq!(values.len(), 2);
@@ -145,9 +190,8 @@ mod tests {
     #[test]
     fn a_single_object_names_its_schema() {
         let mut text = String::new();
-        let values = ValueWriter::Avro(AvroFrame::SingleObject, file_schema(&rows().schema()))
-            .write(&rows(), &mut text)
-            .unwrap();
+        let values =
+            ValueWriter::Avro(Frame::SingleObject, file_schema(&rows().schema())).write(&rows(), &mut text).unwrap();
         let mut out = Vec::new();
         values.append(1, &mut out);
         assert_eq!((&out[..2], out.len()), (&[0xc3, 0x01][..], 12));

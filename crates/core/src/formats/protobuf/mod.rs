@@ -1,9 +1,11 @@
 //! Messages of Protobuf, whose message type is known beforehand, as the language guide of Protocol Buffers describes them
 //! (editions proto2, proto3 and 2023).
 
+mod drawn;
 mod messages;
 mod schema;
 mod shapes;
+mod written;
 
 use std::sync::Arc;
 
@@ -20,7 +22,9 @@ use crate::problem::{Problem, Problems};
 use crate::profile::{DeclaredField, Profile};
 use messages::Messages;
 
+pub use drawn::{field_type, is_name, message_of};
 pub use schema::{Schema, imports};
+pub use written::{MessageWriter, Misfit, RefusedRow, WrittenMessages};
 
 /// The kind.
 pub const KIND: ProtobufKind = ProtobufKind;

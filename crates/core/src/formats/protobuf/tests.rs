@@ -1,5 +1,7 @@
 //! Messages of Protobuf.
 
+mod written;
+
 use rstest::rstest;
 
 use super::*;

@@ -44,7 +44,7 @@ impl DocumentRows {
     }
 
     fn at_start(path: &Path, file: File, from: u64, max_record: u64) -> Outcome<Self> {
-        let file = Unpacked::new(file).map_err(|e| Failure::io("read", path, &e))?;
+        let file = Unpacked::new(file, false).map_err(|e| Failure::io("read", path, &e))?;
         Ok(Self {
             path: path.into(),
             file,

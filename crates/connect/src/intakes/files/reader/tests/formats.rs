@@ -128,6 +128,7 @@ fn an_open_quote_costs_its_own_line() {
 #[case::xz("a.csv.xz", Packing::Xz)]
 #[case::lz4("a.csv.lz4", Packing::Lz4)]
 #[case::snappy("a.csv.sz", Packing::Snappy)]
+#[case::zip("a.csv.zip", Packing::Zip)]
 fn packed_files_are_read_as_what_they_hold(#[case] name: &str, #[case] packing: Packing) {
     let folder = Folder::new();
     let text = format!("id,note\n{}", "1,x\n".repeat(500));
