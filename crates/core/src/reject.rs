@@ -40,7 +40,7 @@ pub const REASONS: &[(&str, &str)] = &[
     ("path", "the folder that the landing's path gives for the row cannot be made"),
     (
         "unfit",
-        "the target cannot hold the row: its message is larger than the topic allows, or its partition does not exist",
+        "the target cannot hold the row: its message is larger than the topic allows, its partition does not exist, or its schema has no place for a value",
     ),
     ("unmatched", "no row of the reference has the key of the event"),
     ("refused", "the store refused the row; the message is the store's own"),

@@ -204,6 +204,33 @@ pub(super) fn what_stations_remember_is_sealed_with_its_batch(place: &dyn Place)
     let left: Vec<String> = all(ledger.as_ref(), &lane()).into_iter().map(|(key, _)| key).collect();
     let expected = [kept, by_later, b"c".to_vec(), b"d".to_vec()].map(|key| String::from_utf8(key).unwrap());
     assert_eq!(left, expected);
+    // What goes on moves to its end, with its value; what stands elsewhere by now stays.
+    let by_end = |end: u8, name: u8| vec![2, 0, 0, 0, 0, 0, 0, 0, end, name];
+    let value = |standing: u8, end: u8| vec![2, 0, 0, 0, 0, 0, 0, 0, standing, 0, 0, 0, 0, 0, 0, 0, end, 7];
+    let names = [b'm', b'n', b'o', b'p', b'q'];
+    let standing = [(5, 5), (5, 7), (6, 9), (9, 9), (5, 6)];
+    let mut all_keys: Vec<(Vec<u8>, Vec<u8>)> = Vec::new();
+    for (name, (stands, ends)) in names.into_iter().zip(standing) {
+        all_keys.push((vec![1, name], value(stands, ends)));
+        all_keys.push((by_end(5, name), Vec::new()));
+    }
+    let puts: Vec<Change<'_>> = all_keys.iter().map(|(key, value)| (&**key, Some(&**value), None)).collect();
+    let seventh = remembering(ledger.as_ref(), 7, &puts, None);
+    ledger.open_batch(&seventh.identity, 1).unwrap();
+    ledger.seal(&seventh, taken.epoch).unwrap();
+    let mut eighth = remembering(ledger.as_ref(), 8, &[], None);
+    eighth.state[0].changed.ended = Some(range(&by_end(5, 0)[..9], Some(&by_end(7, 0)[..9])));
+    ledger.open_batch(&eighth.identity, 1).unwrap();
+    ledger.seal(&eighth, taken.epoch).unwrap();
+    let mut left = Vec::new();
+    for name in names {
+        left.push(ledger.state_values("p", &lane(), "minute", &[&[1, name]]).unwrap().remove(0));
+        let ends = ledger.state_parts("p", &lane(), "minute", &[range(&[2], None)], 99).unwrap().remove(0);
+        let own: Vec<u8> = ends.iter().filter(|(key, _)| key.last() == Some(&name)).map(|(key, _)| key[8]).collect();
+        assert_eq!(own, if name == b'n' { vec![7] } else { vec![] }, "{name}");
+    }
+    // Of the third what it stands by is not the key that was passed.
+    assert_eq!(left, [None, Some(value(7, 7)), Some(value(6, 9)), Some(value(9, 9)), None]);
 }
 
 pub(super) fn a_worker_that_lost_its_lane_cannot_seal(place: &dyn Place) {

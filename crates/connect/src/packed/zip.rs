@@ -83,21 +83,26 @@ impl<R: Read + Seek> Members<R> {
             }
             let shown = printable::text(&name).to_string();
             if file.encrypted() {
-                return Err(io::Error::other(format!("{shown} in it is encrypted; unpack it with its password")));
+                return Err(unsupported(format!("{shown} in it is encrypted; unpack it with its password")));
             }
             let is_deflated = match file.compression() {
                 CompressionMethod::Stored => false,
                 CompressionMethod::Deflated => true,
                 other => {
                     let message = format!("{shown} in it is packed as {other}; pack it with deflate, as zip does");
-                    return Err(io::Error::other(message));
+                    return Err(unsupported(message));
                 }
             };
             let start = file.data_start().ok_or_else(|| io::Error::other(format!("{shown} in it cannot be found")))?;
             let (packed, size, sum) = (file.compressed_size(), file.size(), file.crc32());
             left.push(Member { name: shown, start, packed, size, sum, is_deflated });
         }
-        Ok(Self { left, open: None, archive: Some(list.into_inner()), header: None, has_headers })
+        let (listed, start) = (list.len(), list.central_directory_start());
+        let mut archive = list.into_inner();
+        if count_entries(&mut archive, start)? != listed {
+            return Err(unsupported("two files in it have the same name; unpack it".into()));
+        }
+        Ok(Self { left, open: None, archive: Some(archive), header: None, has_headers })
     }
 
     /// Opens the next file; false where there is none.
@@ -122,7 +127,7 @@ impl<R: Read + Seek> Members<R> {
     fn pass_header(&mut self, member: &Member, opened: &mut Opened<R>) -> io::Result<()> {
         let Some(first) = &self.header else { return Ok(()) };
         if first.iter().filter(|byte| **byte == b'"').count() % 2 == 1 {
-            return Err(io::Error::other("the header row of its files has a line end within quotes; unpack it"));
+            return Err(unsupported("the header row of its files has a line end within quotes; unpack it".into()));
         }
         let mut header = Vec::new();
         (&mut opened.content).take(LONGEST_HEADER).read_until(b'\n', &mut header)?;
@@ -131,7 +136,7 @@ impl<R: Read + Seek> Members<R> {
         opened.last = b'\n';
         match header.is_empty() || trimmed(&header) == trimmed(first) {
             true => Ok(()),
-            false => Err(io::Error::other(format!(
+            false => Err(unsupported(format!(
                 "{} in it begins with another header row than the files before it; put files of one kind into an archive",
                 member.name
             ))),
@@ -168,6 +173,27 @@ impl<R: Read> Opened<R> {
         self.read += bytes.len() as u64;
         self.last = bytes.last().copied().unwrap_or(self.last);
     }
+}
+
+/// An archive that is whole, and is not read.
+fn unsupported(why: String) -> io::Error {
+    io::Error::new(io::ErrorKind::Unsupported, why)
+}
+
+/// How many entries the list has that begins at a place: of those of one name the library knows only one.
+fn count_entries<R: Read + Seek>(archive: &mut R, start: u64) -> io::Result<usize> {
+    archive.seek(SeekFrom::Start(start))?;
+    let mut list = BufReader::new(archive);
+    let mut count = 0;
+    let mut entry = [0; 46];
+    while list.read_exact(&mut entry[..4]).is_ok() && entry.starts_with(b"PK\x01\x02") {
+        list.read_exact(&mut entry[4..])?;
+        // Its name, its extra fields and its remark follow.
+        let length = [28, 30, 32].map(|at| i64::from(u16::from_le_bytes([entry[at], entry[at + 1]])));
+        list.seek_relative(length.iter().sum())?;
+        count += 1;
+    }
+    Ok(count)
 }
 
 /// Whether a file is one that is passed over in a folder too, or what one system adds for itself.
@@ -296,6 +322,8 @@ pub(super) mod tests {
         assert_eq!(read(&files, true, at_a_time).unwrap(), expected);
         let error = read(&[files[1], ("d.csv", b"lock,id\n")], true, at_a_time).unwrap_err();
         assert!(error.to_string().contains("d.csv in it begins with another header row"), "{error}");
+        let error = read(&[files[1], files[1]], true, at_a_time).unwrap_err();
+        assert!(error.to_string().contains("the same name"), "{error}");
         let error = read(&[("a.csv", b"\"id\nnumber\",lock\n"), files[2]], true, at_a_time).unwrap_err();
         assert!(error.to_string().contains("within quotes"), "{error}");
     }

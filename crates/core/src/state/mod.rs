@@ -7,6 +7,7 @@
 mod aggregate;
 mod cell;
 mod cost;
+mod ends;
 mod join;
 mod once;
 mod partial;
@@ -31,6 +32,7 @@ use crate::plan::transform::RowFault;
 pub(crate) use aggregate::LONGEST_LIST;
 pub use aggregate::{AGGREGATES, Aggregate, AggregateCall, AggregateKind};
 pub use cost::StateCost;
+pub use ends::Passed;
 pub use join::{JoinPlan, JoinSide, LEFT, Nearness, RIGHT};
 pub use once::OncePlan;
 pub use reference::ReferencePlan;
@@ -81,26 +83,13 @@ impl KeyRange {
 pub struct Changed {
     /// Keys that are not kept any more; what is changed under some of them comes after that.
     pub gone: Vec<KeyRange>,
-    /// Keys of an order by ends that are not kept any more, each with the key that it names ([`Changed::named_by`]). So many may
-    /// end in one batch that there is no room to list them.
+    /// Keys of an order by ends that are not kept any more, each with the key that it names ([`Changed::named_by`]), unless that
+    /// goes on ([`Changed::passed`]). So many may end in one batch that there is no room to list them.
     pub ended: Option<KeyRange>,
     /// The changes, each key once.
     pub changes: Vec<StateChange>,
     /// Keys that expired by this time may be removed, at the latest together with all keys of their batch.
     pub due: Option<i64>,
-}
-
-impl Changed {
-    /// Bytes before the name in a key of an order by ends.
-    pub const BEFORE_NAME: usize = 9;
-
-    /// What a key that is named in an order by ends begins with.
-    pub const NAMED: u8 = 1;
-
-    /// The key that one of an order by ends names.
-    pub fn named_by(key: &[u8]) -> Vec<u8> {
-        [&[Self::NAMED], key.get(Self::BEFORE_NAME..).unwrap_or_default()].concat()
-    }
 }
 
 /// What one station changed in a batch.

@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{Changed, FoundState, KeptPart, KeptStation, KeyRange, StateStore, StationChanges};
+use super::{FoundState, KeptPart, KeptStation, KeyRange, StateStore, StationChanges};
 use crate::failure::Outcome;
 
 /// By station, each key's value, and until when it is kept.
@@ -34,12 +34,6 @@ impl ScratchState {
             let kept = all.entry(station.station).or_default();
             for range in &station.changed.gone {
                 kept.retain(|key, _| !range.has(key));
-            }
-            if let Some(ended) = &station.changed.ended {
-                let named: Vec<Vec<u8>> =
-                    kept.keys().filter(|key| ended.has(key)).map(|key| Changed::named_by(key)).collect();
-                kept.retain(|key, _| !ended.has(key));
-                named.iter().for_each(|key| drop(kept.remove(key.as_slice())));
             }
             for change in station.changed.changes {
                 match change.value {

@@ -1,8 +1,9 @@
 //! A ledger for the tests of stations: batches are sealed late, or at once.
 
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, VecDeque};
 
-use super::{BatchEnd, Changed, FoundState, KeptPart, KeptStation, KeyRange, StateStore};
+use super::{BatchEnd, Changed, FoundState, KeptPart, KeptStation, KeyRange, Passed, StateStore};
 use crate::failure::Outcome;
 
 /// What a ledger keeps of one station.
@@ -41,14 +42,25 @@ impl Store {
         }
     }
 
-    fn seal_one(&mut self) {
+    /// Seals the batch that was staged first.
+    pub(super) fn seal_one(&mut self) {
         let Some(changed) = self.staged.pop_front() else { return };
         self.sealed.retain(|key, _| !changed.gone.iter().any(|range| range.has(key)));
         if let Some(ended) = &changed.ended {
-            let named: Vec<Vec<u8>> =
-                self.sealed.keys().filter(|key| ended.has(key)).map(|key| Changed::named_by(key)).collect();
-            named.iter().for_each(|key| drop(self.sealed.remove(key)));
-            self.sealed.retain(|key, _| !ended.has(key));
+            let passed: Vec<Vec<u8>> = self.sealed.keys().filter(|key| ended.has(key)).cloned().collect();
+            for by_end in passed {
+                self.sealed.remove(&by_end);
+                let named = Changed::named_by(&by_end);
+                let Some(value) = self.sealed.get(&named) else { continue };
+                match Changed::passed(&by_end, value, ended.to.as_deref()) {
+                    Passed::Elsewhere => {}
+                    Passed::Over => drop(self.sealed.remove(&named)),
+                    Passed::Later(by_end, value) => {
+                        self.sealed.insert(by_end, Vec::new());
+                        self.sealed.insert(named, value);
+                    }
+                }
+            }
         }
         for change in changed.changes {
             match change.value {
@@ -56,6 +68,40 @@ impl Store {
                 None => drop(self.sealed.remove(&*change.key)),
             }
         }
+    }
+}
+
+/// The same, where a batch is sealed after every so many times that a range was read.
+pub(super) struct Hasty {
+    pub(super) store: RefCell<Store>,
+    pub(super) every: usize,
+    pub(super) read: Cell<usize>,
+}
+
+impl StateStore for Hasty {
+    fn kept(&self, station: &str) -> Outcome<Option<KeptStation>> {
+        self.store.borrow().kept(station)
+    }
+
+    fn values(&self, station: &str, keys: &[&[u8]]) -> Outcome<Vec<Option<Vec<u8>>>> {
+        self.store.borrow().values(station, keys)
+    }
+
+    fn each(&self, station: &str, found: &mut FoundState<'_>) -> Outcome<()> {
+        self.store.borrow().each(station, found)
+    }
+
+    fn parts(&self, station: &str, ranges: &[KeyRange], most: usize) -> Outcome<Vec<KeptPart>> {
+        let found = self.store.borrow().parts(station, ranges, most);
+        self.read.set(self.read.get() + 1);
+        if self.read.get().is_multiple_of(self.every) {
+            self.store.borrow_mut().seal_one();
+        }
+        found
+    }
+
+    fn keeps(&self, station: &str) -> bool {
+        self.store.borrow().keeps(station)
     }
 }
 

@@ -22,6 +22,17 @@ pub(super) const KEPT: usize = 64 << 10;
 const DAMAGED: &str =
     "the packed file is damaged or not yet whole; packed files must be whole when they get their name";
 
+/// A packed file that cannot be read.
+fn unreadable(path: &Path, error: &io::Error) -> Failure {
+    let help = match error.kind() {
+        io::ErrorKind::Unsupported => {
+            "move it out of the folder, or to a name that does not match; the others are read then"
+        }
+        _ => DAMAGED,
+    };
+    Failure::io("read", path, error).with_help(help)
+}
+
 /// A last record without a line end is taken once its file has been unchanged for so long.
 const QUIET: Duration = Duration::from_secs(1);
 
@@ -67,14 +78,13 @@ impl OpenFile {
         format: &dyn Format,
     ) -> Outcome<Opened> {
         let io = |e: io::Error| Failure::io("read", &path, &e);
-        let damaged = |e: io::Error| io(e).with_help(DAMAGED);
         let file = match File::open(&path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Opened::Missing),
             Err(error) => return Err(io(error)),
         };
         let id = file.metadata().ok().and_then(|data| fingerprint::id_of(&data));
-        let mut file = Unpacked::new(file, format.has_head()).map_err(damaged)?;
+        let mut file = Unpacked::new(file, format.has_head()).map_err(|e| unreadable(&path, &e))?;
         let mut start = Vec::new();
         if let Some(known) = known {
             match known.matching(&mut file).map_err(io)? {
@@ -117,19 +127,14 @@ impl OpenFile {
             return Ok(());
         }
         self.buffer.reserve(usize::try_from(wanted).unwrap_or(0).min(64 << 20));
-        let read = (&mut self.file)
-            .take(wanted)
-            .read_to_end(&mut self.buffer)
-            .map_err(|e| Failure::io("read", &self.path, &e).with_help(self.damage_help()))?;
+        let read =
+            (&mut self.file).take(wanted).read_to_end(&mut self.buffer).map_err(|e| match self.file.packing() {
+                Packing::Plain => Failure::io("read", &self.path, &e)
+                    .with_help("all events read so far have landed; the next run continues from there"),
+                _ => unreadable(&self.path, &e),
+            })?;
         self.at_end = (read as u64) < wanted;
         Ok(())
-    }
-
-    fn damage_help(&self) -> &'static str {
-        match self.file.packing() {
-            Packing::Plain => "all events read so far have landed; the next run continues from there",
-            _ => DAMAGED,
-        }
     }
 
     /// Whether the file is packed: then it is whole, and what it ends with is its end.

@@ -129,23 +129,22 @@ pub(super) fn problems(settings: &Settings, columns: &[OutputColumn]) -> Vec<Pro
     let options = &settings.options;
     let Some(language) = language(options) else { return Vec::new() };
     let place = |key| options.place_of(key);
-    let misfit =
-        |misfit: Misfit, key| vec![Problem::error("value.type", misfit.message, place(key)).with_help(misfit.help)];
+    let misfit = |misfit: Misfit, key| Problem::error("value.type", misfit.message, place(key)).with_help(misfit.help);
     if language == SchemaLanguage::Protobuf {
         let key = if options.is_set("protobuf") { "protobuf" } else { "format" };
         if let Err(found) = message_writer(options, columns) {
-            return misfit(found, key);
+            return found.into_iter().map(|one| misfit(one, key)).collect();
         }
     }
     let unfit = columns.iter().find(|c| !c.name.starts_with('@') && !avro::is_name(&c.name));
     if let Some(column) = unfit.filter(|_| language == SchemaLanguage::Avro) {
         let message = format!("`{}` cannot be the name of a column in Avro", column.name);
         let help = "name it with letters, digits and underscores: \"…\" as name".into();
-        return misfit(Misfit { message, help }, "format");
+        return vec![misfit(Misfit { message, help }, "format")];
     }
     let numbered = match Numbered::of(options, columns) {
         None => return Vec::new(),
-        Some(Err(found)) => return misfit(found, key_of(language)),
+        Some(Err(found)) => return vec![misfit(found, key_of(language))],
         Some(Ok(numbered)) => numbered,
     };
     let asked = Registry::new(settings)
@@ -162,15 +161,15 @@ pub(super) fn problems(settings: &Settings, columns: &[OutputColumn]) -> Vec<Pro
     }
 }
 
-fn message_writer(options: &Options, columns: &[OutputColumn]) -> Result<MessageWriter, Misfit> {
+fn message_writer(options: &Options, columns: &[OutputColumn]) -> Result<MessageWriter, Vec<Misfit>> {
     let table = options.table("protobuf");
     if table.files("schema").is_empty() {
-        return Err(Misfit {
+        return Err(vec![Misfit {
             message: "a message of Protobuf is written by a schema".into(),
             help: "write protobuf = { schema = \"schemas/passage.proto\" }, a path below the folder of sluice.toml; sluice manual \
                    --shape PIPELINE.EVENT.LANDING --as protobuf shows one for these columns"
                 .into(),
-        });
+        }]);
     }
     MessageWriter::new(&Protobuf::of_options(&table), &values_of(columns))
 }

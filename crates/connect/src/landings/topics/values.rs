@@ -21,7 +21,7 @@ pub(super) enum ValueWriter {
     /// As Avro in a frame, by the schema of these columns: whether a column may be null is part of it, and not of some rows.
     Avro(Frame, SchemaRef),
     /// As Protobuf in a frame; or why no row can be written.
-    Protobuf(Frame, Result<Arc<MessageWriter>, Misfit>),
+    Protobuf(Frame, Result<Arc<MessageWriter>, Vec<Misfit>>),
 }
 
 /// What stands before a value.
@@ -56,7 +56,7 @@ impl ValueWriter {
             }
             Self::Avro(frame, schema) => encode(rows, *frame, schema).map(Values::Avro).map_err(Failure::internal),
             Self::Protobuf(frame, writer) => {
-                let written = writer.as_ref().map_err(failure)?.write(rows, &before(*frame, writer));
+                let written = writer.as_ref().map_err(|found| failure(found))?.write(rows, &before(*frame, writer));
                 match written.refused.first() {
                     None => Ok(Values::Protobuf(written)),
                     // Such rows are taken out before.
@@ -82,12 +82,14 @@ impl ValueWriter {
     }
 }
 
-fn failure(misfit: &Misfit) -> Failure {
-    Failure::new(FailureKind::Configuration, misfit.message.clone()).with_help(misfit.help.clone())
+fn failure(misfits: &[Misfit]) -> Failure {
+    let (message, help) =
+        misfits.first().map_or_else(Default::default, |first| (first.message.clone(), first.help.clone()));
+    Failure::new(FailureKind::Configuration, message).with_help(help)
 }
 
 /// What stands before each message of Protobuf.
-fn before(frame: Frame, writer: &Result<Arc<MessageWriter>, Misfit>) -> Vec<u8> {
+fn before(frame: Frame, writer: &Result<Arc<MessageWriter>, Vec<Misfit>>) -> Vec<u8> {
     match (frame, writer) {
         (Frame::Registry(number), Ok(writer)) => [&[0][..], &number.to_be_bytes(), &writer.place()].concat(),
         _ => Vec::new(),

@@ -2,9 +2,12 @@
 
 use rusqlite::{Connection, OptionalExtension as _, params};
 use sluice_core::batch::LaneId;
-use sluice_core::state::{Changed, KeptPart, KeyRange, StateSize, StationChanges};
+use sluice_core::state::{Changed, KeptPart, KeyRange, Passed, StateSize, StationChanges};
 
 type Sql<T> = rusqlite::Result<T>;
+
+/// Keys of an order by ends that are read at a time.
+const PASSED_AT_A_TIME: usize = if cfg!(test) { 2 } else { 10_000 };
 
 /// Writes the changes of a batch, within the transaction of its seal.
 pub(super) fn put(
@@ -24,8 +27,7 @@ pub(super) fn put(
         let mut remove = connection.prepare_cached("delete from state where station = ?1 and key = ?2")?;
         station.changed.gone.iter().try_for_each(|range| remove_range(connection, id, range))?;
         if let Some(ended) = &station.changed.ended {
-            remove_named(connection, id, ended)?;
-            remove_range(connection, id, ended)?;
+            pass_named(connection, id, ended)?;
         }
         let mut all_due: Option<i64> = None;
         let mut keys: Vec<u8> = Vec::new();
@@ -125,15 +127,41 @@ pub(super) fn parts(
     ranges.iter().map(part).collect()
 }
 
-/// Removes the keys that those of a range name.
-fn remove_named(connection: &Connection, station: i64, range: &KeyRange) -> Sql<()> {
-    let named = format!("cast(x'{:02x}' || substr(key, {}) as blob)", Changed::NAMED, Changed::BEFORE_NAME + 1);
+/// Removes the keys of a range of an order by ends with what they name; what goes on gets another place in the order.
+fn pass_named(connection: &Connection, station: i64, range: &KeyRange) -> Sql<()> {
+    let name = format!("cast(x'{:02x}' || substr(e.key, {}) as blob)", Changed::NAMED, Changed::BEFORE_NAME + 1);
     let sql = format!(
-        "delete from state where station = ?1 and key in
-           (select {named} from state where station = ?1 and key >= ?2 and (?3 is null or key < ?3))"
+        "select e.key, s.value from state e left join state s on s.station = ?1 and s.key = {name}
+         where e.station = ?1 and e.key >= ?2 and (?3 is null or e.key < ?3) order by e.key limit ?4"
     );
-    connection.prepare_cached(&sql)?.execute(params![station, range.from, range.to])?;
-    Ok(())
+    let mut find = connection.prepare_cached(&sql)?;
+    let mut remove = connection.prepare_cached("delete from state where station = ?1 and key = ?2")?;
+    let mut put = connection.prepare_cached(
+        "insert into state values (?1, ?2, ?3, null) on conflict do update set value = excluded.value",
+    )?;
+    let most = i64::try_from(PASSED_AT_A_TIME).unwrap_or(i64::MAX);
+    let mut part = range.clone();
+    loop {
+        let read = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?));
+        let found: Vec<(Vec<u8>, Option<Vec<u8>>)> =
+            find.query_map(params![station, part.from, part.to, most], read)?.collect::<Sql<_>>()?;
+        for (by_end, value) in &found {
+            let Some(value) = value else { continue };
+            let named = Changed::named_by(by_end);
+            match Changed::passed(by_end, value, range.to.as_deref()) {
+                Passed::Elsewhere => {}
+                Passed::Over => drop(remove.execute(params![station, named])?),
+                Passed::Later(by_end, value) => {
+                    put.execute(params![station, by_end, [0_u8; 0]])?;
+                    put.execute(params![station, named, value])?;
+                }
+            }
+        }
+        match found.last() {
+            Some((last, _)) if found.len() == PASSED_AT_A_TIME => part.from = [last, &[0][..]].concat().into(),
+            _ => return remove_range(connection, station, range),
+        }
+    }
 }
 
 /// Removes the keys of a range.

@@ -93,27 +93,25 @@ impl MessageWriter {
     /// Brings columns and the fields of the message type together.
     ///
     /// # Errors
-    /// Says in words what does not go together.
-    pub fn new(format: &Protobuf, columns: &[OutputColumn]) -> Result<Self, Misfit> {
-        let misfit = |message: String| Misfit { message, help: "write message = \"…\" with its full name".into() };
+    /// Says in words all that does not go together.
+    pub fn new(format: &Protobuf, columns: &[OutputColumn]) -> Result<Self, Vec<Misfit>> {
+        let misfit =
+            |message: String| vec![Misfit { message, help: "write message = \"…\" with its full name".into() }];
         let message = format.message().map_err(misfit)?;
-        let mut written = Vec::new();
+        let (mut written, mut misfits) = (Vec::new(), Vec::new());
         for column in columns {
-            let Some(field) = message.get_field_by_name(&column.name) else {
-                return Err(unknown(&message, &column.name));
-            };
-            let form = form_of(column, &field)?;
-            written.push(WrittenColumn { name: column.name.clone(), field, form });
+            let field = message.get_field_by_name(&column.name).ok_or_else(|| unknown(&message, &column.name));
+            match field.and_then(|field| Ok((form_of(column, &field)?, field))) {
+                Ok((form, field)) => written.push(WrittenColumn { name: column.name.clone(), field, form }),
+                Err(misfit) => misfits.push(misfit),
+            }
         }
-        let is_written = |field: &FieldDescriptor| written.iter().any(|column| column.field == *field);
-        let missing = message.fields().find(|field| field.is_required() && !is_written(field));
-        match missing {
-            Some(field) => Err(Misfit {
-                message: format!("{} requires `{}`, which no column is named", message.full_name(), field.name()),
-                help: "add the column, not null".into(),
-            }),
-            None => Ok(Self { message, columns: written }),
-        }
+        let is_named = |field: &FieldDescriptor| columns.iter().any(|column| column.name == field.name());
+        misfits.extend(message.fields().filter(|field| field.is_required() && !is_named(field)).map(|field| Misfit {
+            message: format!("{} requires `{}`, which no column is named", message.full_name(), field.name()),
+            help: "add the column, not null".into(),
+        }));
+        if misfits.is_empty() { Ok(Self { message, columns: written }) } else { Err(misfits) }
     }
 
     /// Whether some row could be refused.
@@ -388,9 +386,9 @@ impl WrittenColumn {
             DynamicMessage::deserialize(of.clone(), &mut reader)
                 .map_err(|e| crate::printable::text(&e.to_string()).to_string())
         })?;
-        let message = read.map_err(|why| match why.rsplit_once(" at line ") {
-            Some((why, _)) => why.to_string(),
-            None => why,
+        let message = read.map_err(|why| {
+            let why = why.rsplit_once(" at line ").map_or(why.as_str(), |(why, _)| why);
+            format!("it is not {}: {why}", kind_name(&self.field))
         })?;
         match message.has_field(&self.field) || self.field.is_list() || self.field.is_map() {
             true => Ok(message.get_field(&self.field).into_owned()),

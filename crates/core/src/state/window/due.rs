@@ -8,10 +8,11 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 
 use super::Windows;
-use super::groups::Groups;
+use super::groups::{Groups, standing};
 use super::kept::{PORTION, Reached};
 use super::shape::SessionShape;
 use crate::failure::Outcome;
+use crate::state::ends::{in_order, of_order};
 use crate::state::{KeyRange, StateStore, damaged};
 
 /// What the keys of sessions begin with.
@@ -32,7 +33,7 @@ pub(super) fn end_key(end: i64, start: i64, key: &[u8]) -> Box<[u8]> {
 
 /// The first key of sessions that end at a moment: the order of bytes is that of time.
 fn ends_from(end: i64) -> [u8; 9] {
-    let bytes = (end ^ i64::MIN).to_be_bytes();
+    let bytes = in_order(end);
     std::array::from_fn(|i| if i == 0 { OF_END } else { bytes[i - 1] })
 }
 
@@ -51,7 +52,7 @@ pub(super) fn of_session_key(key: &[u8]) -> Option<(i64, &[u8])> {
 fn of_end_key(key: &[u8]) -> Option<(i64, i64, &[u8])> {
     let (end, rest) = key.strip_prefix(&[OF_END])?.split_first_chunk::<8>()?;
     let (group, start) = rest.split_last_chunk::<8>()?;
-    Some((i64::from_be_bytes(*end) ^ i64::MIN, i64::from_be_bytes(*start), group))
+    Some((of_order(*end), i64::from_be_bytes(*start), group))
 }
 
 /// All keys of the order by ends.
@@ -72,7 +73,7 @@ impl Windows {
         reached: Option<Reached>,
         store: &dyn StateStore,
     ) -> Outcome<()> {
-        self.groups.of_sessions();
+        self.groups.of_sessions(self.given);
         let sessions = reached.and_then(|reached| reached.sessions);
         if let (Some((count, events)), Some((latest, true))) = (reached.and_then(|reached| reached.open), sessions)
             && count > self.plan.in_memory
@@ -140,31 +141,50 @@ impl Windows {
         if !self.groups.is_partial {
             return Ok((self.groups.ending(self.closed, self.plan.shape), false));
         }
-        let end = KeyRange { from: ends_after(self.given), to: Some(ends_after(self.closed)) };
+        // What batches that are not sealed yet have passed still stands where it stood.
+        let from = self.given_before.front().copied().unwrap_or(self.given);
+        let end = KeyRange { from: ends_after(from), to: Some(ends_after(self.closed)) };
         let is_any = self.groups.cold_from.is_some_and(|first| first <= self.closed);
+        let is_next = self.ending.is_some();
         let Some(mut range) = self.ending.take().or(is_any.then_some(end)) else {
             return Ok((self.groups.ending(self.closed, self.plan.shape), false));
         };
+        if !is_next {
+            self.passed_first = None;
+        }
         let part = store.part(&self.name, &range, PORTION)?;
-        let mut wanted: Vec<Box<[u8]>> = Vec::new();
+        let mut wanted: Vec<(Box<[u8]>, i64)> = Vec::new();
         for (key, _) in &part {
-            let (_, start, group) = of_end_key(key).ok_or_else(|| damaged(&self.name))?;
+            let (due, start, group) = of_end_key(key).ok_or_else(|| damaged(&self.name))?;
             // What is in memory is newer, and has been given on if it has ended.
             if !self.groups.knows(group) {
-                wanted.push(session_key(start, group));
+                wanted.push((session_key(start, group), due));
             }
         }
         wanted.sort_unstable();
-        let values = store.values(&self.name, &wanted.iter().map(|key| &**key).collect::<Vec<_>>())?;
+        let values = store.values(&self.name, &wanted.iter().map(|(key, _)| &**key).collect::<Vec<_>>())?;
         let plan = Arc::clone(&self.plan);
         let mut over = Vec::new();
-        for (key, value) in wanted.iter().zip(values) {
+        for ((key, due), value) in wanted.iter().zip(values) {
             let (Some(value), Some((start, group))) = (value, of_session_key(key)) else { continue };
+            // One that stands elsewhere by now, or will once its batch is sealed, may be found there again.
+            let is_there = standing(&value).is_none_or(|standing| standing == *due && *due > self.given);
+            if self.given_early.contains(key) {
+                continue;
+            }
             let place = self.groups.restore(&plan, start, group, &value).ok_or_else(|| damaged(&self.name))?;
             let end = self.groups.end(place, shape);
             match self.given < end && end <= self.closed {
-                true => over.push(place),
+                true => {
+                    if !is_there {
+                        self.given_early.insert(key.clone());
+                    }
+                    over.push(place);
+                }
                 false => {
+                    if end > self.closed {
+                        self.passed_first = Some(self.passed_first.map_or(end, |first| first.min(end)));
+                    }
                     self.groups.let_go(place);
                     self.groups.forget_unknown(group);
                 }
@@ -181,11 +201,13 @@ impl Windows {
     }
 
     /// All sessions that have ended were given on.
-    pub(super) fn sessions_closed(&mut self, store: &dyn StateStore) -> Outcome<()> {
+    pub(super) fn sessions_closed(&mut self, shape: SessionShape, store: &dyn StateStore) -> Outcome<()> {
         if self.groups.is_indexed() && self.closed > self.given {
             let from = self.ended.take().map_or_else(|| ends_after(self.given), |earlier| earlier.from);
             self.ended = Some(KeyRange { from, to: Some(ends_after(self.closed)) });
         }
+        self.groups.note_given(shape, self.closed);
+        self.given_early.clear();
         if !self.groups.is_partial {
             return Ok(());
         }
@@ -201,7 +223,9 @@ impl Windows {
         let range = KeyRange { from: ends_after(self.closed), ..all_ends() };
         let first = store.part(&self.name, &range, 1)?.into_iter().next();
         let end = first.map(|(key, _)| of_end_key(&key).map(|(end, ..)| end).ok_or_else(|| damaged(&self.name)));
-        self.groups.cold_from = end.transpose()?;
+        // Those that were passed and go on have no other place there before their batch is sealed.
+        self.groups.cold_from =
+            end.transpose()?.into_iter().chain(self.passed_first.filter(|end| *end > self.closed)).min();
         Ok(())
     }
 }
@@ -261,7 +285,7 @@ impl Groups {
                 }
                 for place in places {
                     let Some(group) = groups[*place].take() else { continue };
-                    let end = group.last.saturating_add(shape.gap);
+                    let end = group.found_by(shape.gap);
                     *cold_from = Some(cold_from.map_or(end, |first| first.min(end)));
                     free.push(*place);
                     *is_partial = true;

@@ -7,10 +7,14 @@ use super::shape::SessionShape;
 use super::{WindowPlan, WindowShape};
 use crate::state::StateChange;
 use crate::state::cell::take;
+use crate::state::ends::{MOMENT, in_order, of_order};
 use crate::state::partial::Partial;
 
-/// The layout of what is kept of a group.
+/// The layout of what is kept of a group of a window, and of a session before its ends were kept with it.
 const VERSION: u8 = 1;
+
+/// The layout of what is kept of a session: what an order by ends wants, then the same.
+const WITH_ENDS: u8 = 2;
 
 /// A group of one window.
 pub(in crate::state) struct Group {
@@ -28,11 +32,16 @@ pub(in crate::state) struct Group {
     is_changed: bool,
     /// Whether the ledger has it.
     is_stored: bool,
-    /// Of a session, under which end the ledger has it in the order by ends.
+    /// Of a session, by which end it stands in the order by ends: it may have grown since.
     due: Option<i64>,
 }
 
 impl Group {
+    /// Of a session, by which moment it is to be looked for in the ledger.
+    pub(super) fn found_by(&self, gap: i64) -> i64 {
+        self.due.unwrap_or_else(|| self.last.saturating_add(gap))
+    }
+
     /// Whether it may leave memory: it is as the ledger has it, and has not been asked for lately.
     pub(super) fn may_go(&self, age: u64, batch: u64) -> bool {
         !self.is_changed && self.used + age <= batch
@@ -76,8 +85,10 @@ pub(super) struct Groups {
     is_of_sessions: bool,
     /// Of sessions, whether the ledger also keeps them by their ends.
     is_indexed: bool,
-    /// No session that is in the ledger alone ends before this.
+    /// No session that is in the ledger alone stands in the order by ends before this.
     pub(super) cold_from: Option<i64>,
+    /// Sessions that end here or before have been given on.
+    pub(super) given: i64,
     /// Where the session ends that ends last.
     latest: i64,
 }
@@ -220,10 +231,10 @@ impl Groups {
         }
     }
 
-    /// They are sessions.
-    pub(super) fn of_sessions(&mut self) {
+    /// They are sessions, and those that end at a moment or before have been given on.
+    pub(super) fn of_sessions(&mut self, given: i64) {
         self.is_of_sessions = true;
-        self.latest = i64::MIN;
+        (self.latest, self.given) = (i64::MIN, given);
     }
 
     /// So many sessions with so many events are in the ledger alone, the last of which ends at a moment.
@@ -240,6 +251,21 @@ impl Groups {
     /// Whether the ledger also has sessions by their ends.
     pub(super) fn is_indexed(&self) -> bool {
         self.is_indexed
+    }
+
+    /// Sessions that end at a moment or before have been given on: those in the order before it that go on are moved by the ledger.
+    pub(super) fn note_given(&mut self, shape: SessionShape, given: i64) {
+        self.given = given;
+        if !self.is_indexed {
+            return;
+        }
+        for group in self.groups.iter_mut().flatten() {
+            let end = group.last.saturating_add(shape.gap);
+            if group.due.is_some_and(|due| due <= given) && end > given {
+                // What is written with this batch comes after what the ledger moves.
+                group.due = (!group.is_changed).then_some(end);
+            }
+        }
     }
 
     /// Finds where the last session ends.
@@ -447,11 +473,9 @@ impl Groups {
                 WindowShape::Session(shape) => {
                     let end = group.last.saturating_add(shape.gap);
                     self.latest = self.latest.max(end);
-                    if self.is_indexed && group.due != Some(end) {
-                        if let Some(due) = group.due.replace(end) {
-                            let key = end_key(due, group.start, &group.key);
-                            changes.push(StateChange { key, value: None, due: None });
-                        }
+                    // One that grows moves in the order when time passes its place there.
+                    if self.is_indexed && group.due.is_none() {
+                        group.due = Some(end);
                         let key = end_key(end, group.start, &group.key);
                         changes.push(StateChange { key, value: Some(Vec::new()), due: None });
                     }
@@ -459,10 +483,12 @@ impl Groups {
                 }
             };
             let mut value = vec![VERSION];
-            value.extend(group.events.to_le_bytes());
-            if matches!(plan.shape, WindowShape::Session(_)) {
-                value.extend(group.last.to_le_bytes());
+            if let WindowShape::Session(shape) = plan.shape {
+                value[0] = WITH_ENDS;
+                value.extend(in_order(group.due.unwrap_or(i64::MIN)));
+                value.extend(in_order(group.last.saturating_add(shape.gap)));
             }
+            value.extend(group.events.to_le_bytes());
             partial.iter().for_each(|partial| partial.write(&mut value));
             changes.push(StateChange { key, value: Some(value), due: None });
         }
@@ -478,11 +504,22 @@ impl Groups {
         let place =
             if is_session { self.place_session(plan, start, key) } else { self.place_in_window(plan, start, key) };
         let mut value = value;
-        if take::<1>(&mut value)? != [VERSION] {
-            return None;
-        }
-        let events = u64::from_le_bytes(take(&mut value)?);
-        let last = if is_session { i64::from_le_bytes(take(&mut value)?) } else { start };
+        let (mut last, mut due) = (start, None);
+        let events = match (take::<1>(&mut value)?, is_session) {
+            ([WITH_ENDS], true) => {
+                due = Some(of_order(take(&mut value)?));
+                let WindowShape::Session(shape) = plan.shape else { return None };
+                last = of_order(take(&mut value)?).saturating_sub(shape.gap);
+                u64::from_le_bytes(take(&mut value)?)
+            }
+            ([VERSION], true) => {
+                let events = u64::from_le_bytes(take(&mut value)?);
+                last = i64::from_le_bytes(take(&mut value)?);
+                events
+            }
+            ([VERSION], false) => u64::from_le_bytes(take(&mut value)?),
+            _ => return None,
+        };
         let calls = plan.calls.len();
         for call in 0..calls {
             self.partial_mut(place, call, calls).read(&mut value)?;
@@ -491,11 +528,18 @@ impl Groups {
             (group.events, group.last) = (events, last);
             group.is_stored = true;
             if let WindowShape::Session(shape) = plan.shape {
-                group.due = self.is_indexed.then(|| last.saturating_add(shape.gap));
+                // One whose place in the order has been passed by a batch that is not sealed yet moves to its end with that.
+                let due = due.filter(|due| *due > self.given);
+                group.due = self.is_indexed.then(|| due.unwrap_or_else(|| last.saturating_add(shape.gap)));
             }
         }
         value.is_empty().then_some(place)
     }
+}
+
+/// By which end what is kept of a session stands in the order by ends; None where an earlier version wrote it.
+pub(super) fn standing(value: &[u8]) -> Option<i64> {
+    value.strip_prefix(&[WITH_ENDS])?.first_chunk::<MOMENT>().map(|bytes| of_order(*bytes))
 }
 
 /// The key of a group in the ledger.

@@ -3,6 +3,7 @@
 //! The ledger keeps groups by where their window begins. A window that has closed is never asked for again, so that what a batch
 //! has given on need not be gone from the ledger when the next one is staged: reading begins after it.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
@@ -88,6 +89,7 @@ impl Windows {
         if let Some(reached) = reached {
             let reached = Reached::read(&reached).ok_or_else(|| damaged(name))?;
             (windows.closed, windows.given) = (reached.closed, reached.closed);
+            windows.given_before = VecDeque::from([reached.closed]);
             windows.stored = Some(reached);
         }
         if let WindowShape::Session(shape) = windows.plan.shape {
@@ -209,7 +211,7 @@ impl Windows {
     pub(super) fn closed_all(&mut self, store: &dyn StateStore) -> Outcome<()> {
         let shape = match self.plan.shape {
             WindowShape::Fixed(shape) => shape,
-            WindowShape::Session(_) => return self.sessions_closed(store),
+            WindowShape::Session(shape) => return self.sessions_closed(shape, store),
         };
         let Some(closing) = self.closing.take() else { return Ok(()) };
         self.groups.forget_windows(self.closed.saturating_sub(shape.length));

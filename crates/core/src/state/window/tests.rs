@@ -1,3 +1,4 @@
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -12,7 +13,7 @@ use crate::columns::OutputColumn;
 use crate::expr::SelectItem;
 use crate::plan::Transform;
 use crate::plan::transform::schema_of;
-use crate::state::testing::Store;
+use crate::state::testing::{Hasty, Store};
 use crate::state::{AggregateCall, AggregateKind, Given, NEVER, StateInput, Station};
 use crate::types::SqlType;
 
@@ -235,6 +236,26 @@ fn expected_sessions(events: &[Event], gap: i64, late: i64) -> (Groups, u64) {
     (found, too_late)
 }
 
+/// The same, while batches are sealed: one after every so many times that the ledger is read.
+fn ended_while_sealing(
+    station: &mut Windows,
+    (newest, all): (i64, bool),
+    store: &mut Store,
+    every: usize,
+) -> Vec<Given> {
+    let hasty = Hasty { store: RefCell::new(std::mem::take(store)), every, read: Cell::new(0) };
+    let mut parts = Vec::new();
+    loop {
+        let part = station.end(newest, all, &hasty).unwrap();
+        let has_more = part.has_more;
+        parts.push(part);
+        if !has_more {
+            *store = hasty.store.into_inner();
+            return parts;
+        }
+    }
+}
+
 /// Takes events in batches through a station that is opened again now and then; gives the rows, and what was rejected.
 fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)], behind: usize) -> (Vec<Row>, u64) {
     let mut store = Store::behind(behind);
@@ -254,7 +275,7 @@ fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)], beh
             )
             .unwrap();
         let would = station.would_give(newest, false);
-        let ended = ended(&mut station, newest, false, &store);
+        let ended = ended_while_sealing(&mut station, (newest, false), &mut store, *size);
         let gave = ended.iter().any(|part| part.rows.is_some());
         // A session in the ledger may have grown in memory since: then the next question is answered better.
         assert!(would == gave || would && plan.in_memory < usize::MAX);
@@ -270,7 +291,7 @@ fn through(plan: &Arc<WindowPlan>, events: &[Event], cuts: &[(usize, bool)], beh
             assert_eq!(station.standing().events, u64::try_from(held).unwrap());
         }
     }
-    let last = ended(&mut station, newest, true, &store);
+    let last = ended_while_sealing(&mut station, (newest, true), &mut store, 1);
     assert_eq!(held + held_by(&last), 0, "nothing is remembered when all sessions are closed");
     landed.extend(last.into_iter().flat_map(|part| given(part.rows)));
     keep(&mut store, &mut station);

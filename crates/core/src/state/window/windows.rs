@@ -1,5 +1,6 @@
 //! The station that gathers events into windows.
 
+use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray as _;
@@ -15,7 +16,9 @@ use crate::plan::transform::RowFault;
 use crate::reject::Reason;
 use crate::state::cell::Cells;
 use crate::state::once::{early, no_time};
-use crate::state::{BatchEnd, Changed, Given, KeyRange, NEVER, Standing, StateChange, StateInput, StateStore, Station};
+use crate::state::{
+    BatchEnd, Changed, Given, KeyRange, NEVER, SEALED_AFTER, Standing, StateChange, StateInput, StateStore, Station,
+};
 use crate::units::{show_micros, spell_micros};
 use crate::values::time::show_timestamp;
 
@@ -37,6 +40,12 @@ pub(in crate::state) struct Windows {
     pub(super) gone: Vec<KeyRange>,
     /// The ends of sessions that were given on since the last batch, where the ledger has these in their order.
     pub(super) ended: Option<KeyRange>,
+    /// Up to where sessions had been given on after each of the last batches, those first that have certainly been sealed.
+    pub(super) given_before: VecDeque<i64>,
+    /// The first end of sessions that were passed in the order by ends, and go on.
+    pub(super) passed_first: Option<i64>,
+    /// Sessions that were given on in this closing and may be found in the order once more.
+    pub(super) given_early: HashSet<Box<[u8]>>,
 }
 
 /// Where a row goes.
@@ -58,6 +67,9 @@ impl Windows {
             ending: None,
             gone: Vec::new(),
             ended: None,
+            given_before: VecDeque::from([NEVER]),
+            passed_first: None,
+            given_early: HashSet::new(),
         }
     }
 
@@ -247,6 +259,10 @@ impl Station for Windows {
             changes.insert(0, StateChange { key: Box::default(), value: Some(reached.write()), due: None });
         }
         self.groups.next_batch();
+        self.given_before.push_back(self.given);
+        while self.given_before.len() as u64 > SEALED_AFTER + 1 {
+            self.given_before.pop_front();
+        }
         self.evict(end.unsealed, store);
         Ok(Changed { gone: std::mem::take(&mut self.gone), ended: self.ended.take(), changes, due: None })
     }

@@ -16,6 +16,10 @@ fn column(name: &str, ty: SqlType, limit: Option<Limit>, nullable: bool) -> Outp
     OutputColumn { name: name.into(), ty, nullable, limit }
 }
 
+fn column_of(name: &str, ty: SqlType) -> OutputColumn {
+    column(name, ty, None, true)
+}
+
 fn batch(columns: &[OutputColumn], arrays: Vec<ArrayRef>) -> RecordBatch {
     let fields: Vec<_> = columns.iter().map(OutputColumn::field).collect();
     RecordBatch::try_new(Arc::new(ArrowSchema::new(fields)), arrays).unwrap()
@@ -164,8 +168,9 @@ fn rows_that_are_no_messages_are_refused_and_the_others_stay() {
 #[case::list(column("levels", SqlType::Json, Some(Limit::List(SqlType::Text)), false), "is text[]", "string")]
 #[case::message(column("vessel", SqlType::Text, None, true), "tarrow.Passage.Vessel", "::json")]
 fn what_does_not_go_together_is_said(#[case] column: OutputColumn, #[case] why: &str, #[case] help: &str) {
-    let misfit = MessageWriter::new(&passages(), &[column]).unwrap_err();
-    assert!(misfit.message.contains(why) && misfit.help.contains(help), "{misfit:?}");
+    let misfits = MessageWriter::new(&passages(), &[column, column_of("more", SqlType::Date)]).unwrap_err();
+    assert!(misfits[0].message.contains(why) && misfits[0].help.contains(help), "{misfits:?}");
+    assert_eq!(misfits.len(), 2, "all is said at once");
 }
 
 #[test]
@@ -187,8 +192,8 @@ fn a_message_has_one_field_of_a_group() {
 #[test]
 fn required_fields_need_a_column() {
     let old = format("syntax = \"proto2\"; message Toll { required int64 id = 1; optional string lock = 2; }", "Toll");
-    let misfit = MessageWriter::new(&old, &[column("lock", SqlType::Text, None, true)]).unwrap_err();
-    assert!(misfit.message.contains("requires `id`"), "{misfit:?}");
+    let misfits = MessageWriter::new(&old, &[column("lock", SqlType::Text, None, true)]).unwrap_err();
+    assert!(misfits[0].message.contains("requires `id`"), "{misfits:?}");
     assert!(MessageWriter::new(&old, &[column("id", SqlType::Bigint, None, true)]).is_err());
     assert!(MessageWriter::new(&old, &[column("id", SqlType::Bigint, None, false)]).is_ok());
 }
