@@ -138,6 +138,7 @@ pub const CODES: &[(&str, &str)] = &[
     ("connection.kind", "The kind of a connection cannot serve here."),
     ("place.missing", "A required folder or file does not exist."),
     ("place.retention", "A source retains events for a shorter time than an event made of them remembers them."),
+    ("state.changed", "What an event remembers in the ledger was gathered otherwise than the file says now."),
     ("files.names", "The format of the landing cannot name a column so."),
     ("files.types", "A column would land with another type than in the files that are there."),
     ("table.differs", "The table does not fit the rows that will land; nothing would run."),

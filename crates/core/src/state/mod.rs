@@ -409,18 +409,21 @@ impl StatePlan {
         }
     }
 
+    /// Why the station cannot go on with what was kept under its name.
+    pub fn refusal(&self, name: &str, pipeline: &str, kept: &KeptStation) -> Option<Failure> {
+        if kept.manner != self.manner() {
+            return Some(another(name, pipeline, &kept.manner, &self.manner()));
+        }
+        (kept.batch != kept.last).then(|| passed_by(name, pipeline, kept))
+    }
+
     /// Opens the station with what it has kept.
     ///
     /// # Errors
     /// Where what was kept is of another station under the same name, or damaged.
     pub fn open(&self, name: &str, pipeline: &str, store: &dyn StateStore) -> Outcome<Box<dyn Station>> {
-        if let Some(kept) = store.kept(name)? {
-            if kept.manner != self.manner() {
-                return Err(another(name, pipeline, &kept.manner, &self.manner()));
-            }
-            if kept.batch != kept.last {
-                return Err(passed_by(name, pipeline, &kept));
-            }
+        if let Some(refusal) = store.kept(name)?.and_then(|kept| self.refusal(name, pipeline, &kept)) {
+            return Err(refusal);
         }
         Ok(match self {
             Self::Once(plan) => Box::new(once::Once::open(name, Arc::clone(plan))),

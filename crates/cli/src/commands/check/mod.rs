@@ -1,5 +1,6 @@
 //! `sluice check`: is it right before it runs?
 
+mod remembered;
 mod retention;
 mod samples;
 mod tables;
@@ -38,6 +39,9 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     }
     for pipeline in &chosen {
         found.extend(pipeline.problems.clone());
+        if !pipeline.problems.has_errors() && !project.problems.has_errors() {
+            remembered::look(&project, pipeline, &mut found);
+        }
         // What is there outside is of interest only once the names bind.
         if !args.offline && !pipeline.problems.has_errors() && !project.problems.has_errors() {
             let outside = outside(&project, &pipeline.plan);

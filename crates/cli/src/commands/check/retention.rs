@@ -40,8 +40,9 @@ fn retention(project: &Project, plan: &Plan, arrival: usize) -> Option<i64> {
     view.states(&[]).ok()?.iter().filter_map(|state| state.retention).min()
 }
 
-fn place_of(config: &EventConfig) -> Option<Place> {
+/// Where a file says what an event remembers.
+pub(super) fn place_of(config: &EventConfig) -> Option<Place> {
     let made = config.made.as_ref()?;
-    let key = ["once", "window", "join"].into_iter().find(|key| made.options.is_set(key))?;
+    let key = ["once", "window", "join", "reference"].into_iter().find(|key| made.options.is_set(key))?;
     Some(made.options.place_of(key))
 }

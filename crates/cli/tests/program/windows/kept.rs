@@ -32,8 +32,11 @@ fn a_station_that_became_another_one_is_refused(
     project.write("pipelines/passages.toml", text.replace(before, after));
     let (_, err) = project.expect(6, RUN);
     assert!(err.contains(old) && err.contains(new) && err.contains("give the event another name"), "{err}");
+    let (_, err) = project.expect(3, &["check", "passages"]);
+    assert!(err.contains("state.changed") && err.contains("give the event another name"), "{err}");
     // Lateness may change.
     project.write("pipelines/passages.toml", text.replace("late = \"2m\"", "late = \"3m\""));
+    project.expect(0, &["check", "passages"]);
     project.expect(0, RUN);
 }
 
