@@ -60,15 +60,22 @@ fn pretty(value: &Value) -> String {
     format!("{value:#}\n")
 }
 
+/// Names of both languages have the same form.
+fn check_names(title: &str, columns: &[OutputColumn], language: &str) -> Outcome<()> {
+    match columns.iter().map(|c| c.name.as_str()).chain([title]).find(|name| !avro::is_name(name)) {
+        None => Ok(()),
+        Some(name) => {
+            let message = format!("`{}` cannot be a name in {language}", names::shown(name));
+            Err(Failure::new(FailureKind::Configuration, message)
+                .with_help("names have letters, digits and underscores, and no digit first"))
+        }
+    }
+}
+
 fn message(shape: &Shape<'_>) -> Outcome<String> {
     let columns = shape.columns();
     let title: String = shape.title().split(['_', '-']).map(capitalised).collect();
-    let unfit = columns.iter().map(|c| c.name.as_str()).chain([title.as_str()]).find(|name| !protobuf::is_name(name));
-    if let Some(name) = unfit {
-        let message = format!("`{}` cannot be a name in Protobuf", names::shown(name));
-        return Err(Failure::new(FailureKind::Configuration, message)
-            .with_help("names have letters, digits and underscores, and no digit first"));
-    }
+    check_names(&title, &columns, "Protobuf")?;
     Ok(protobuf::message_of(&title, &columns))
 }
 
@@ -81,12 +88,7 @@ fn avro_record(shape: &Shape<'_>) -> Outcome<Value> {
     let columns = shape.columns();
     // Files of a landing have this name for all their records.
     let title = if matches!(shape, Shape::Event(..)) { shape.title().replace('-', "_") } else { avro::ROW.into() };
-    let unfit = columns.iter().map(|c| c.name.as_str()).chain([title.as_str()]).find(|name| !avro::is_name(name));
-    if let Some(name) = unfit {
-        let message = format!("`{}` cannot be a name in Avro", names::shown(name));
-        return Err(Failure::new(FailureKind::Configuration, message)
-            .with_help("names have letters, digits and underscores, and no digit first"));
-    }
+    check_names(&title, &columns, "Avro")?;
     let mut record: Value = serde_json::from_str(&avro::record_of(&columns))
         .map_err(|e| Failure::internal(format!("an Avro schema that is no JSON: {e}")))?;
     record["name"] = json!(title);

@@ -19,7 +19,7 @@ pub(crate) fn of_order(bytes: [u8; MOMENT]) -> i64 {
     i64::from_be_bytes(bytes) ^ i64::MIN
 }
 
-/// What becomes of what a key of the order names, once its range is over.
+/// What the ledger does with an entry whose place in the order has been passed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Passed {
     /// It has ended.
@@ -45,7 +45,8 @@ impl Changed {
         [&[Self::NAMED], key.get(Self::BEFORE_NAME..).unwrap_or_default()].concat()
     }
 
-    /// What becomes of the value that a key of an order by ends names, where `to` is the first key after those that are over.
+    /// Decides what happens to the entry that `by_end` names and whose value is `value`. `to` is the first key that has not been
+    /// passed.
     pub fn passed(by_end: &[u8], value: &[u8], to: Option<&[u8]>) -> Passed {
         let (standing, end) = (value.get(1..1 + MOMENT), value.get(1 + MOMENT..1 + 2 * MOMENT));
         let (Some(standing), Some(end)) = (standing, end) else { return Passed::Over };

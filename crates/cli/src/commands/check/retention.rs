@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use sluice_core::config::EventConfig;
 use sluice_core::plan::Plan;
 use sluice_core::problem::{Place, Problem, Problems};
+use sluice_core::state::StatePlan;
 use sluice_core::units::show_micros;
 
 use crate::project::{LoadedPipeline, Project};
@@ -14,7 +15,7 @@ pub(super) fn look(project: &Project, pipeline: &LoadedPipeline, found: &mut Pro
     let plan = &pipeline.plan;
     let mut known = HashMap::new();
     for (event, state) in plan.remembering() {
-        let Some(span) = state.span() else { continue };
+        let Some(span) = state.span().filter(|_| !matches!(state, StatePlan::Reference(_))) else { continue };
         for arrival in plan.arrivals_of(event) {
             let retention = *known.entry(arrival).or_insert_with(|| retention(project, plan, arrival));
             let Some(retention) = retention.filter(|retention| *retention < span) else { continue };

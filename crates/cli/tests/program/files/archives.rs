@@ -36,7 +36,7 @@ fn the_files_of_an_archive_are_read_as_one() {
         return;
     }
     let looked = project.json(&["peek", "depots/a.zip"]);
-    assert!(looked.to_string().contains("zip"), "{looked}");
+    assert!(looked.to_string().contains("packed by zip"), "{looked}");
     project.expect(0, &["check", "weighings"]);
     project.expect(0, &["run", "weighings", "--until-caught-up"]);
     let numbers = || {

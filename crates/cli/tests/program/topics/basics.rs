@@ -382,18 +382,13 @@ fn a_program_that_ends_while_it_logs_in_ends_well() {
     let try_it = || {
         let project = topics::project(&broker.address, &simple(""));
         project.append("sluice.toml", "user = \"sluice\"\nlogin = \"scram-sha-512\"\npassword = { env = \"GATE\" }\n");
-        let ended_well = |attempt: &i32| {
+        for attempt in 0..10 {
             let output = project.command(RUN).env("GATE", "gate-7").output().unwrap();
-            // Where much else runs, logging in can take longer than is waited for: that is said, and no crash.
-            let gave_up = output.status.code() == Some(5)
-                && String::from_utf8_lossy(&output.stderr).contains("does not answer: Local: Broker transport failure");
-            assert!(output.status.success() || gave_up, "attempt {attempt}: {output:?}");
-            output.status.success()
-        };
-        assert_ne!((0..5).filter(ended_well).count(), 0, "no one logs in");
+            assert!(output.status.success(), "attempt {attempt}: {output:?}");
+        }
     };
     // Each waits for the broker most of the time.
-    std::thread::scope(|scope| (0..4).for_each(|_| drop(scope.spawn(try_it))));
+    std::thread::scope(|scope| (0..2).for_each(|_| drop(scope.spawn(try_it))));
 }
 
 #[test]

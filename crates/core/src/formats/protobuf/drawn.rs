@@ -6,11 +6,6 @@ use crate::columns::OutputColumn;
 use crate::limit::Limit;
 use crate::types::SqlType;
 
-/// Whether a text can be a name in Protobuf: letters, digits and underscores, no digit first.
-pub fn is_name(text: &str) -> bool {
-    crate::formats::avro::is_name(text)
-}
-
 /// A file of the language with a message of these columns, numbered in their order. Numbers stay as they are once messages are
 /// written by them.
 pub fn message_of(name: &str, columns: &[OutputColumn]) -> String {

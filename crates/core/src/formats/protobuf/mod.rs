@@ -22,7 +22,7 @@ use crate::problem::{Problem, Problems};
 use crate::profile::{DeclaredField, Profile};
 use messages::Messages;
 
-pub use drawn::{field_type, is_name, message_of};
+pub use drawn::{field_type, message_of};
 pub use schema::{Schema, imports};
 pub use written::{MessageWriter, Misfit, RefusedRow, WrittenMessages};
 
