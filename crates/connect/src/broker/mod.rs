@@ -35,11 +35,8 @@ pub fn let_go<T: Send + 'static>(client: T) {
     sluice_core::threads::spawn("release", move || drop(client));
 }
 
-/// How long one request to a broker may take.
+/// How long one request to a broker may take, the login before it included: a busy broker is not one that is away.
 pub const PATIENCE: Duration = Duration::from_secs(10);
-
-/// How long the first answer may take.
-const FIRST: Duration = Duration::from_secs(5);
 
 /// KiB of fetched messages that wait to be read, over all partitions.
 const WAITING_KIB: usize = 32 << 10;
@@ -249,7 +246,7 @@ impl Broker {
     /// # Errors
     /// Where no broker answers.
     pub fn topics(&self, consumer: &Consumer) -> Outcome<Vec<Topic>> {
-        self.topics_within(consumer, FIRST)
+        self.topics_within(consumer, PATIENCE)
     }
 
     /// As [`Self::topics`], but waiting at most so long.
@@ -294,7 +291,7 @@ impl Broker {
 
     /// The cluster's own name; empty where the brokers tell none.
     pub fn cluster(&self, consumer: &Consumer) -> String {
-        consumer.client().fetch_cluster_id(FIRST).unwrap_or_default()
+        consumer.client().fetch_cluster_id(PATIENCE).unwrap_or_default()
     }
 
     /// The first offset of each partition that can be read, and the one after the last.
