@@ -1,8 +1,10 @@
 //! `sluice`: moves events from brokers, change feeds and files into storage, once each, and proves it.
 
 mod args;
+mod background;
 mod commands;
 mod confirm;
+mod crew;
 mod demo;
 mod emit;
 mod exit;
@@ -18,6 +20,7 @@ mod place;
 mod progress;
 mod project;
 mod random;
+mod rotating;
 mod sampling;
 mod schemas;
 mod secrets;

@@ -4,7 +4,8 @@ use sluice_core::failure::Outcome;
 use sluice_core::ledger::{Holder, Ledger, RunEnd};
 use sluice_core::units::show_many;
 
-use crate::output::style;
+use crate::crew::{Doing, MemberReport};
+use crate::output::{style, times};
 
 /// What a pipeline is doing, or why it does nothing.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -13,6 +14,8 @@ pub(crate) enum PipelineState {
     HasErrors,
     /// A process of this number runs it.
     Runs(u32),
+    /// The background process has it, and does something else than to run it.
+    Background(Doing),
     /// The last run stopped for a reason of its own.
     Stopped,
     /// So many batches are sealed and wait for their landings; the next run finishes them.
@@ -50,9 +53,21 @@ impl PipelineState {
         Ok(Self::of(true, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished))
     }
 
+    /// The state where the background process of the project has the pipeline.
+    pub(crate) fn beside(self, report: Option<&MemberReport>) -> Self {
+        match (self, report.map(|report| &report.doing)) {
+            (
+                Self::Runs(_) | Self::Stopped | Self::ToFinish(_) | Self::NeverRan | Self::AtRest,
+                Some(doing @ (Doing::Waits { .. } | Doing::Rests { .. } | Doing::Queues | Doing::Settles)),
+            ) => Self::Background(doing.clone()),
+            (own, _) => own,
+        }
+    }
+
     /// For people.
     pub(crate) fn shown(&self) -> String {
         match self {
+            Self::Background(doing) => shown(doing),
             Self::HasErrors => style::bad("has errors"),
             Self::Runs(pid) => style::good(&format!("runs (process {pid})")),
             Self::Stopped => style::bad("stopped"),
@@ -67,10 +82,40 @@ impl PipelineState {
         match self {
             Self::HasErrors => "has_errors",
             Self::Runs(_) => "runs",
+            Self::Background(Doing::Waits { .. }) => "waits",
+            Self::Background(Doing::Rests { .. }) => "rests",
+            Self::Background(Doing::Queues) => "queues",
+            Self::Background(Doing::Settles) => "settles",
+            // These are told by the ledger.
+            Self::Background(Doing::Runs) => "runs",
+            Self::Background(Doing::Stopped { .. } | Doing::Ended) => "at_rest",
             Self::Stopped => "stopped",
             Self::ToFinish(_) => "to_finish",
             Self::NeverRan => "never_ran",
             Self::AtRest => "at_rest",
         }
+    }
+}
+
+/// What a pipeline of the background does, in a few words.
+pub(crate) fn shown(doing: &Doing) -> String {
+    match doing {
+        Doing::Runs => style::good("runs"),
+        Doing::Settles => style::warn("settles"),
+        Doing::Waits { until, .. } => style::warn(&format!("failed, tried again {}", times::ahead(*until))),
+        Doing::Rests { until } => format!("rests, runs {}", times::ahead(*until)),
+        Doing::Queues => "waits for its turn".into(),
+        Doing::Stopped { .. } => style::bad("stopped"),
+        Doing::Ended => "at rest".into(),
+    }
+}
+
+/// The same, with the reason.
+pub(crate) fn doing(report: &MemberReport) -> String {
+    let shown = shown(&report.doing);
+    match &report.doing {
+        Doing::Waits { reason, .. } | Doing::Stopped { reason } => format!("{shown}: {reason}"),
+        Doing::Runs if report.moved.caught_up => format!("{shown}, caught up"),
+        _ => shown,
     }
 }

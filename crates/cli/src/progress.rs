@@ -1,8 +1,8 @@
 //! Shows how a run gets on: a line on a terminal, or a log where there is none.
 
 use std::collections::HashMap;
-use std::sync::Mutex;
-use std::time::Instant;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sluice_core::batch::LaneId;
@@ -10,9 +10,12 @@ use sluice_core::drift::Drift;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::kinds::{LaneReader, Read, ReadLimit};
 use sluice_core::printable;
+use sluice_core::run::busy::Work;
 use sluice_core::run::{BatchSummary, Observer, RunEvent, RunReport};
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
+use crate::crew::figures::Figures;
+use crate::crew::one::Seen;
 use crate::{log, output};
 
 /// One line on standard error that says what has been read and landed. Nothing where that is not a terminal.
@@ -21,6 +24,8 @@ pub(crate) struct RunProgress {
     pipeline: String,
     started: Instant,
     seen: Mutex<ProgressState>,
+    /// What counts it too.
+    figures: Option<Arc<Figures>>,
 }
 
 #[derive(Default)]
@@ -49,12 +54,22 @@ impl ProgressState {
 }
 
 impl RunProgress {
-    pub(crate) fn new(pipeline: &str) -> Self {
+    pub(crate) fn new(pipeline: &str, seen: Seen<'_>) -> Self {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
+        let bar = match seen.bars {
+            Some(bars) => bars.add(bar),
+            None => bar,
+        };
         bar.set_style(
             ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
         );
-        Self { bar, pipeline: pipeline.into(), started: Instant::now(), seen: Mutex::new(ProgressState::default()) }
+        Self {
+            bar,
+            pipeline: pipeline.into(),
+            started: Instant::now(),
+            seen: Mutex::new(ProgressState::default()),
+            figures: seen.figures.cloned(),
+        }
     }
 
     /// Takes the line away.
@@ -141,6 +156,9 @@ impl RunProgress {
     }
 
     fn draw(&self, seen: &ProgressState) {
+        if self.bar.is_hidden() {
+            return;
+        }
         let seconds = self.started.elapsed().as_secs_f64().max(0.001);
         let rate = sluice_core::units::show_size(per_second(seen.bytes, seconds));
         let away = seen.sources_away.values().chain(seen.stores_away.values()).min_by_key(|away| away.since);
@@ -168,7 +186,16 @@ pub(crate) fn per_second(count: u64, seconds: f64) -> u64 {
 }
 
 impl Observer for RunProgress {
+    fn busy(&self, lane: &LaneId, work: Work, time: Duration) {
+        if let Some(figures) = &self.figures {
+            figures.busy(lane, work, time);
+        }
+    }
+
     fn on(&self, event: RunEvent) {
+        if let Some(figures) = &self.figures {
+            figures.note(&event);
+        }
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match event {
             RunEvent::Notice(text) => self.say(&text, false),

@@ -12,6 +12,7 @@ use sluice_core::names;
 use sluice_core::plan::{self, LedgerName, Plan, SealedTexts, Surroundings};
 use sluice_core::problem::{Place, Problem, Problems, SourceText};
 use sluice_core::run::Stop;
+use sluice_core::throttle::Throttles;
 
 use crate::output::{self, style};
 use crate::secrets::ProjectSecrets;
@@ -47,6 +48,8 @@ pub(crate) struct Project {
     pub asks: TableSource,
     /// Asks whatever works in this project to leave.
     pub stop: Arc<Stop>,
+    /// The limits of connections, which all pipelines of this process share.
+    pub throttles: Arc<Throttles>,
 }
 
 /// A pipeline file that was read.
@@ -103,7 +106,16 @@ impl Project {
         let registry = sluice_connect::registry();
         let mut problems = Problems::new();
         let config = ProjectConfig::read(&source, &registry, &mut problems);
-        Ok(Self { root, source, config, registry, problems, asks: TableSource::Seldom, stop: Arc::default() })
+        Ok(Self {
+            root,
+            source,
+            config,
+            registry,
+            problems,
+            asks: TableSource::Seldom,
+            stop: Arc::default(),
+            throttles: Arc::default(),
+        })
     }
 
     /// The same, with sources asked for their tables in another way.
@@ -124,6 +136,21 @@ impl Project {
             problems,
             asks: self.asks,
             stop: Arc::clone(&self.stop),
+            throttles: Arc::clone(&self.throttles),
+        }
+    }
+
+    /// The same project, under limits that other runs of this process share.
+    pub(crate) fn under(&self, throttles: &Arc<Throttles>) -> Self {
+        Self {
+            root: self.root.clone(),
+            source: Arc::clone(&self.source),
+            config: self.config.clone(),
+            registry: self.registry.clone(),
+            problems: self.problems.clone(),
+            asks: self.asks,
+            stop: Arc::clone(&self.stop),
+            throttles: Arc::clone(throttles),
         }
     }
 
@@ -135,6 +162,7 @@ impl Project {
             secrets: Arc::new(ProjectSecrets { root: self.root.clone() }),
             registry: self.registry.clone(),
             stop: Arc::clone(&self.stop),
+            throttles: Arc::clone(&self.throttles),
         }
     }
 
@@ -241,11 +269,43 @@ impl Project {
 
     /// The pipeline of a name, among all.
     pub(crate) fn pipeline(&self, name: &str) -> Outcome<LoadedPipeline> {
+        take(&mut self.pipelines()?, name)
+    }
+
+    /// The pipelines of some names, each once and in this order; all of them where none is named.
+    ///
+    /// # Errors
+    /// Where one of the names is that of no pipeline, or there is none at all.
+    pub(crate) fn chosen(&self, names: &[String]) -> Outcome<Vec<LoadedPipeline>> {
         let mut all = self.pipelines()?;
-        match all.iter().position(|p| p.config.name == name) {
-            Some(index) => Ok(all.swap_remove(index)),
-            None => Err(no_pipeline(name, all.iter().map(|p| p.config.name.as_str()))),
+        if names.is_empty() {
+            // One without a name cannot be run, and its file has an error that says so.
+            let (named, nameless): (Vec<_>, Vec<_>) = all.into_iter().partition(|p| !p.config.name.is_empty());
+            return match (named.is_empty(), nameless.into_iter().next()) {
+                (true, None) => Err(Failure::new(FailureKind::Configuration, "there is no pipeline yet")
+                    .with_help("make one of real events: sluice draft PIPELINE FILE")),
+                (_, Some(broken)) => Err(Failure::new(
+                    FailureKind::Configuration,
+                    format!("{} has no pipeline name", broken.config.source.name),
+                )
+                .with_help("see what is wrong in it: sluice check")),
+                (false, None) => Ok(named),
+            };
         }
+        let mut found: Vec<LoadedPipeline> = Vec::new();
+        for name in names {
+            if found.iter().all(|known| known.config.name != *name) {
+                found.push(take(&mut all, name)?);
+            }
+        }
+        Ok(found)
+    }
+}
+
+fn take(all: &mut Vec<LoadedPipeline>, name: &str) -> Outcome<LoadedPipeline> {
+    match all.iter().position(|p| p.config.name == name) {
+        Some(index) => Ok(all.swap_remove(index)),
+        None => Err(no_pipeline(name, all.iter().map(|p| p.config.name.as_str()))),
     }
 }
 

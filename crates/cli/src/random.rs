@@ -1,6 +1,13 @@
 //! A small generator of numbers that are the same on every machine: SplitMix64, after Steele, Lea and Flood, "Fast
 //! splittable pseudorandom number generators" (OOPSLA 2014).
 
+use std::hash::{BuildHasher as _, RandomState};
+
+/// A number from 0 to 1 that is another one each time.
+pub(crate) fn share() -> f64 {
+    RandomState::new().hash_one(0_u8) as f64 / u64::MAX as f64
+}
+
 /// The generator.
 pub(crate) struct Random(u64);
 

@@ -17,10 +17,13 @@ mod peek;
 mod positions;
 mod rehearse;
 mod rejects;
+mod renew;
 mod replay;
 mod run;
 mod stand_in;
+mod start;
 mod status;
+mod stop;
 
 pub(crate) use audit::AuditArgs;
 pub(crate) use check::CheckArgs;
@@ -35,10 +38,13 @@ pub(crate) use peek::PeekArgs;
 pub(crate) use positions::PositionsArgs;
 pub(crate) use rehearse::{Events, RehearseArgs};
 pub(crate) use rejects::RejectsArgs;
+pub(crate) use renew::RenewArgs;
 pub(crate) use replay::ReplayArgs;
-pub(crate) use run::{LogArgs, RunArgs};
+pub(crate) use run::{KeepArgs, LogArgs, RunArgs};
 pub(crate) use stand_in::{BrokerArgs, StandInArgs, StandInService};
+pub(crate) use start::StartArgs;
 pub(crate) use status::StatusArgs;
+pub(crate) use stop::StopArgs;
 
 /// How results are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -89,8 +95,30 @@ pub(crate) enum Command {
     #[command(after_help = rehearse::EXAMPLES)]
     Rehearse(RehearseArgs),
     /// Move data: until caught up, for a number of batches, or until stopped
+    ///
+    /// Several pipelines run beside each other: one that fails leaves the others alone, and is tried again with growing pauses
+    /// where that can help.
     #[command(after_help = run::EXAMPLES)]
     Run(RunArgs),
+    /// Run pipelines in the background of this machine
+    ///
+    /// One process runs them all, and lives on when the terminal is closed. A pipeline that fails is tried again with growing
+    /// pauses where that can help; the others go on.
+    #[command(after_help = start::EXAMPLES)]
+    Start(StartArgs),
+    /// Let pipelines of the background settle and end
+    #[command(after_help = stop::EXAMPLES)]
+    Stop(StopArgs),
+    /// Let a pipeline of the background go on under its edited file
+    ///
+    /// The file is checked first, and real events go through it and through the one that runs now: what would become different
+    /// is shown. Then the batch in hand settles, and reading goes on at exactly that place. Where the check finds an error, nothing
+    /// changes.
+    #[command(after_help = renew::EXAMPLES)]
+    Renew(RenewArgs),
+    /// The process that `start` makes
+    #[command(hide = true)]
+    Background(KeepArgs),
     /// Show whether pipelines run, how far behind they are, and what holds them up
     #[command(after_help = status::EXAMPLES)]
     Status(StatusArgs),

@@ -1,4 +1,4 @@
-//! The arguments of `run`.
+//! The arguments of `run`, and of the process that `start` makes.
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
@@ -7,19 +7,23 @@ use crate::log::{LogForm, LogLevel};
 use crate::names;
 
 pub(crate) const EXAMPLES: &str = "Examples:\n  sluice run weighings --until-caught-up\n  \
-    sluice run weighings --stop-after 2 --until-caught-up\n  sluice run passages";
+    sluice run weighings --stop-after 2 --until-caught-up\n  sluice run passages\n  sluice run --all";
 
 #[derive(Args, Debug)]
 pub(crate) struct RunArgs {
-    /// The pipeline
-    #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
-    pub pipeline: String,
+    /// The pipelines
+    #[arg(value_name = "PIPELINE", required_unless_present = "all", add = ArgValueCandidates::new(names::pipelines))]
+    pub pipelines: Vec<String>,
 
-    /// Stop when all data that exists has been read [default: wait for more]
+    /// All pipelines of the project
+    #[arg(long, conflicts_with = "pipelines")]
+    pub all: bool,
+
+    /// Stop when all data that exists has been read [default: wait for more; a pipeline with a schedule rests]
     #[arg(long)]
     pub until_caught_up: bool,
 
-    /// Stop after this many batches
+    /// Stop after this many batches, each pipeline
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub stop_after: Option<u64>,
 
@@ -28,6 +32,14 @@ pub(crate) struct RunArgs {
     pub adopt: bool,
 
     /// The log of the run.
+    #[command(flatten)]
+    pub log: LogArgs,
+}
+
+/// What the background process is called with.
+#[derive(Args, Debug)]
+pub(crate) struct KeepArgs {
+    /// Its log.
     #[command(flatten)]
     pub log: LogArgs,
 }

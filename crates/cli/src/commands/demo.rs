@@ -10,8 +10,9 @@ use sluice_core::run::{RunLimit, Stop};
 use sluice_core::units::{show_many, show_size};
 
 use super::init::write_project;
-use super::run::{as_text, run_pipeline};
+use super::run::as_text;
 use crate::args::{Arguments, DemoArgs, OutputKind};
+use crate::crew::one::{Seen, run_pipeline};
 use crate::demo::{DEPOTS, FOLDERS, write_day, write_passages};
 use crate::exit::Exit;
 use crate::output::{self, style};
@@ -63,7 +64,8 @@ pub(crate) fn demo(arguments: &Arguments, args: &DemoArgs) -> Outcome<Exit> {
             output::print("\n");
         }
         let started = Instant::now();
-        let report = run_pipeline(&project, &pipeline, RunLimit { caught_up: true, ..RunLimit::default() }, &stop)?;
+        let until = RunLimit { caught_up: true, ..RunLimit::default() };
+        let report = run_pipeline(&project, &pipeline, until, &stop, Seen::default())?;
         if text {
             output::print(&as_text(&pipeline.plan, &report, started.elapsed(), &program));
         }

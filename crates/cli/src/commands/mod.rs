@@ -14,11 +14,14 @@ mod peek;
 pub(crate) mod positions;
 mod rehearse;
 mod rejects;
+mod renew;
 mod replay;
 mod run;
 mod shape;
 mod stand_in;
+mod start;
 mod status;
+mod stop;
 
 pub(crate) use completions::VARIABLE as COMPLETE;
 use sluice_core::failure::Outcome;
@@ -36,6 +39,10 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Rehearse(args)) => rehearse::rehearse(arguments, args),
         Some(Command::Check(args)) => check::check(arguments, args),
         Some(Command::Run(args)) => run::run(arguments, args),
+        Some(Command::Start(args)) => start::start(arguments, args),
+        Some(Command::Stop(args)) => stop::stop(arguments, args),
+        Some(Command::Renew(args)) => renew::renew(arguments, args),
+        Some(Command::Background(args)) => crate::background::keep(arguments, args),
         Some(Command::Status(args)) => status::status(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
         Some(Command::Audit(args)) => audit::audit(arguments, args),

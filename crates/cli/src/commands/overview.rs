@@ -8,6 +8,8 @@ use sluice_core::ledger::{Holder, Ledger, PipelineTotals, RunEnd};
 use sluice_core::units::{show_count, show_many, show_size};
 
 use crate::args::{Arguments, OutputKind};
+use crate::background::{self, Answer, Place};
+use crate::crew::MemberReport;
 use crate::exit::Exit;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
@@ -25,6 +27,8 @@ struct State {
     behind: Result<Behind, String>,
     /// Why the last run ended before it was asked to.
     end: Option<RunEnd>,
+    /// How the background process of the project has it.
+    background: Option<MemberReport>,
 }
 
 pub(crate) fn overview(arguments: &Arguments) -> Outcome<Exit> {
@@ -37,9 +41,10 @@ pub(crate) fn overview(arguments: &Arguments) -> Outcome<Exit> {
         },
     };
     let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
+    let background = background::find(&project.root);
     let mut states = Vec::new();
     for pipeline in project.pipelines()? {
-        states.push(state(&project, &pipeline, ledger.as_ref())?);
+        states.push(state(&project, &pipeline, ledger.as_ref(), background.as_ref())?);
     }
     match arguments.output {
         OutputKind::Json => as_json(&project, &states),
@@ -62,8 +67,14 @@ fn nothing_here(arguments: &Arguments) -> Exit {
     Exit::Fine
 }
 
-fn state(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLedger>) -> Outcome<State> {
+fn state(
+    project: &Project,
+    pipeline: &LoadedPipeline,
+    ledger: Option<&SqliteLedger>,
+    background: Option<&Answer>,
+) -> Outcome<State> {
     let name = pipeline.config.name.clone();
+    let background = background.and_then(|answer| answer.pipelines.iter().find(|p| p.pipeline == name)).cloned();
     let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
     let (mut totals, mut holder, mut end) = (PipelineTotals::default(), None, None);
     if let Some(ledger) = ledger {
@@ -73,7 +84,7 @@ fn state(project: &Project, pipeline: &LoadedPipeline, ledger: Option<&SqliteLed
     }
     let behind = if good { behind(project, pipeline, ledger) } else { Err("not known".into()) };
     let is_feed = pipeline.plan.arrivals.iter().any(|a| a.kind.is_feed());
-    Ok(State { name, good, holder, totals, is_feed, behind, end })
+    Ok(State { name, good, holder, totals, is_feed, behind, end, background })
 }
 
 /// What is left to read, or why that is unknown.
@@ -100,6 +111,7 @@ impl State {
     fn pipeline_state(&self) -> PipelineState {
         let Self { good, holder, end, totals, .. } = self;
         PipelineState::of(*good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished)
+            .beside(self.background.as_ref())
     }
 
     fn behind_text(&self) -> String {
@@ -129,6 +141,8 @@ impl State {
         match (&self.holder, self.good) {
             (_, false) => Some(("sluice check".into(), "see what needs fixing")),
             (Some(_), _) => None,
+            // It runs again by itself.
+            _ if self.background.as_ref().is_some_and(|report| !report.doing.is_over()) => None,
             (None, _) if self.end.is_some() => Some((format!("sluice status {name}"), "see why it stopped")),
             (None, _) if self.behind.as_ref().is_ok_and(|b| b.misplaced > 0) => {
                 Some((format!("sluice positions {name}"), "see where ledger and source do not agree"))
@@ -193,6 +207,11 @@ fn as_text(project: &Project, states: &[State]) {
         for (text, why) in next {
             out.push_str(&format!("  {}  {}\n", style::command(&format!("{text:width$}")), style::dim(why)));
         }
+    }
+    if let Some(gone) = Place::of(&project.root).gone() {
+        let why = "has gone without settling; nothing is lost, and this goes on with it";
+        let start = style::command("sluice start");
+        out.push_str(&format!("\n{} the background process {} {why}: {start}\n", style::bad("!"), gone.process));
     }
     output::print(&out);
 }

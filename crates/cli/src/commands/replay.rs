@@ -21,9 +21,9 @@ use sluice_core::state::NEVER;
 use sluice_core::units::{show_count, show_duration, show_many, show_size};
 use sluice_core::values::time::show_timestamp;
 
-use super::run::{refuse_mistakes, refuse_uncertain};
 use crate::args::{Arguments, OutputKind, ReplayArgs};
 use crate::confirm::confirm;
+use crate::crew::one::{Seen, refuse_mistakes, refuse_uncertain};
 use crate::exit::Exit;
 use crate::output::problems::wrap;
 use crate::output::table::{Align, Table, screen_width};
@@ -90,7 +90,7 @@ pub(super) fn execute(
     let name = &pipeline.config.name;
     let stop = Arc::new(Stop::new());
     signals::stop_on_signals(&stop);
-    let progress = RunProgress::new(name);
+    let progress = RunProgress::new(name, Seen::default());
     let started = Instant::now();
     let report = read_again(&pipeline.plan, &project.surroundings(), ledger, work, &stop, &progress);
     progress.finish();

@@ -1,35 +1,48 @@
 //! `sluice run`: moves data.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use serde_json::json;
-use sluice_core::failure::{Failure, FailureKind, Outcome};
-use sluice_core::ledger::{Ledger, RunEnd};
+use serde_json::{Value, json};
+use sluice_core::failure::Outcome;
 use sluice_core::plan::Plan;
-use sluice_core::run::{self, RunLimit, RunReport, Stop};
+use sluice_core::run::{RunLimit, RunReport, Stop};
 use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
 
 use crate::args::{Arguments, OutputKind, RunArgs};
+use crate::background::Serving;
+use crate::crew::one::{Seen, run_and_renew};
+use crate::crew::{Crew, Loaded, exit_of};
 use crate::exit::Exit;
-use crate::new_tables::{self, Watch};
 use crate::output::table::{Align, Table, screen_width};
-use crate::output::{self, problems, stations, style};
-use crate::progress::{RunProgress, per_second};
+use crate::output::{self, stations, style};
+use crate::progress::per_second;
 use crate::project::{LoadedPipeline, Project, TableSource};
-use crate::{log, signals, written};
+use crate::{log, signals};
 
 pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
     log::start(&args.log);
     let project = Project::need(arguments.project.as_deref())?.asking(TableSource::Now);
     let until = RunLimit { caught_up: args.until_caught_up, batches: args.stop_after, adopt: args.adopt };
+    let mut chosen = project.chosen(&args.pipelines)?;
+    let ends = until.caught_up || until.batches.is_some();
+    match chosen.pop() {
+        Some(one) if chosen.is_empty() && (ends || one.config.schedule.is_none()) => {
+            run_one(arguments, &project, one, until)
+        }
+        last => run_several(arguments, &project, chosen.into_iter().chain(last).collect(), until),
+    }
+}
+
+fn run_one(arguments: &Arguments, project: &Project, pipeline: LoadedPipeline, until: RunLimit) -> Outcome<Exit> {
     let stop = Arc::new(Stop::new());
     signals::stop_on_signals(&stop);
     let started = Instant::now();
-    let (pipeline, report) = run_and_renew(&project, &args.pipeline, until, &stop)?;
-    let took = started.elapsed();
+    let (pipeline, ended) = run_and_renew(project, pipeline, until, &stop, Seen::default(), &|| false);
+    let (report, took) = (ended?, started.elapsed());
     match arguments.output {
-        OutputKind::Json => as_json(&pipeline.plan, &report, took),
+        OutputKind::Json => output::json("run", as_json(&pipeline.plan, &report, took)),
         OutputKind::Text => output::print(&as_text(&pipeline.plan, &report, took, "sluice")),
     }
     if let Some(failure) = &report.limit {
@@ -39,104 +52,88 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
     Ok(if early { Exit::Interrupted } else { Exit::Fine })
 }
 
-/// Runs a pipeline, and starts again where its source has changed and the pipeline follows that.
-pub(crate) fn run_and_renew(
+/// Runs pipelines beside each other. Those that wait for more are tried again when they fail; others end with their failure.
+fn run_several(
+    arguments: &Arguments,
     project: &Project,
-    name: &str,
-    mut until: RunLimit,
-    stop: &Arc<Stop>,
-) -> Outcome<(LoadedPipeline, RunReport)> {
-    let mut before: Option<RunReport> = None;
-    let mut last: Option<String> = None;
-    let mut ran: Option<LoadedPipeline> = None;
-    loop {
-        let pipeline = project.pipeline(name)?;
-        if let Some(ran) = ran.filter(|_| pipeline.unknown.is_none()) {
-            new_tables::report_difference(&ran.plan, &pipeline.plan);
-        }
-        let watch = Watch::start(project, &pipeline, stop);
-        // The same again would be so for ever.
-        let is_new = |f: &Failure| f.renews && last.as_ref() != Some(&f.message);
-        let ended = run_pipeline(project, &pipeline, until, stop);
-        let found = watch.and_then(Watch::end);
-        let mut report = match ended {
-            Err(failure) if is_new(&failure) => {
-                last = Some(failure.message);
-                ran = Some(pipeline);
-                continue;
-            }
-            other => other?,
-        };
-        report.limit = report.limit.or(found.filter(|_| !stop.is_asked()));
-        let batches = report.batches;
-        let renews = report.limit.as_ref().is_some_and(is_new) && !stop.is_asked();
-        let why = if renews { report.limit.take() } else { None };
-        let whole = match before.take() {
-            Some(before) => before.and_then(report),
-            None => report,
-        };
-        until.batches = until.batches.map(|left| left.saturating_sub(batches));
-        let Some(why) = why.filter(|_| until.batches != Some(0)) else { return Ok((pipeline, whole)) };
-        output::note(&format!("{} {}\n", style::warn("!"), why.message));
-        stop.go_on();
-        (before, last, ran) = (Some(whole), Some(why.message), Some(pipeline));
-    }
-}
-
-/// Runs a pipeline that was read, after refusing one with mistakes.
-pub(crate) fn run_pipeline(
-    project: &Project,
-    pipeline: &LoadedPipeline,
+    pipelines: Vec<LoadedPipeline>,
     until: RunLimit,
-    stop: &Stop,
-) -> Outcome<RunReport> {
-    refuse_mistakes(project, pipeline)?;
-    refuse_uncertain(pipeline)?;
-    let ledger: Arc<dyn Ledger> = sluice_connect::ledgers::open(&project.root, &project.config.ledger)?;
-    let _lock = ledger.lock(&pipeline.plan.pipeline)?;
-    if !pipeline.config.groups.is_empty() {
-        written::keep(project, &pipeline.config)?;
+) -> Outcome<Exit> {
+    let ends = until.caught_up || until.batches.is_some();
+    let crew = Crew::new(until, !ends, true);
+    let asked = Arc::new(AtomicBool::new(false));
+    let (settling, was_asked) = (Arc::clone(&crew), Arc::clone(&asked));
+    signals::settle_on_signals(move || {
+        was_asked.store(true, Ordering::SeqCst);
+        settling.settle_all();
+    });
+    // Commands find it like a background process, where there is none.
+    let serving = if ends { None } else { Serving::lock(project.under(&project.throttles), &crew).ok() };
+    if let Some(serving) = &serving {
+        serving.listen()?;
     }
-    let progress = RunProgress::new(&pipeline.plan.pipeline);
-    progress.log_start();
-    ledger.note_end(&pipeline.plan.pipeline, None)?;
-    let report = run::run(&pipeline.plan, &project.surroundings(), ledger.as_ref(), until, stop, &progress);
-    progress.finish();
-    let why = match &report {
-        Ok(report) => report.limit.as_ref(),
-        Err(failure) => Some(failure),
-    };
-    progress.log_end(report.as_ref().ok(), why);
-    if let Some(failure) = why.filter(|f| !f.renews) {
-        let end = RunEnd {
-            kind: Exit::from(failure.kind).word().into(),
-            message: failure.message.clone(),
-            help: failure.help.clone(),
-            at: chrono::Utc::now().timestamp_micros(),
+    let started = Instant::now();
+    for pipeline in pipelines {
+        crew.start(Loaded { project: project.under(&project.throttles), pipeline })?;
+    }
+    match serving {
+        Some(serving) => serving.until_over(Duration::ZERO),
+        None => _ = crew.wait(None),
+    }
+    let took = started.elapsed();
+    let results = crew.take_results();
+    let mut exit = Exit::Fine;
+    let mut documents = Vec::new();
+    for (place, (name, result)) in results.iter().enumerate() {
+        match arguments.output {
+            OutputKind::Json => documents.push(document(name, result, took)),
+            OutputKind::Text => show_result(place, name, result, took),
+        }
+        let own = exit_of(result);
+        let early = |report: &RunReport| until.caught_up && !report.caught_up && asked.load(Ordering::SeqCst);
+        let own = match result {
+            Ok((_, report)) if own == Exit::Fine && early(report) => Exit::Interrupted,
+            _ => own,
         };
-        // The failure itself matters more than that it cannot be noted.
-        let _ = ledger.note_end(&pipeline.plan.pipeline, Some(&end));
+        if exit == Exit::Fine {
+            exit = own;
+        }
     }
-    report
+    if arguments.output == OutputKind::Json {
+        output::json("runs", json!({ "runs": documents, "seconds": took.as_secs_f64() }));
+    }
+    Ok(exit)
 }
 
-/// Nothing is read while it is not certain which positions are whose.
-pub(crate) fn refuse_uncertain(pipeline: &LoadedPipeline) -> Outcome<()> {
-    pipeline.uncertain.clone().map_or(Ok(()), Err)
+fn show_result(place: usize, name: &str, result: &Outcome<(LoadedPipeline, RunReport)>, took: Duration) {
+    if place > 0 {
+        output::print("\n");
+    }
+    match result {
+        Ok((pipeline, report)) => {
+            output::print(&as_text(&pipeline.plan, report, took, "sluice"));
+            report.limit.as_ref().map(|failure| output::failure::show(failure, OutputKind::Text));
+        }
+        Err(failure) => {
+            output::note(&format!("{}:\n", style::bold(name)));
+            output::failure::show(failure, OutputKind::Text);
+        }
+    }
 }
 
-pub(crate) fn refuse_mistakes(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> {
-    if let Some(failure) = &pipeline.unknown {
-        return Err(failure.clone());
+fn document(name: &str, result: &Outcome<(LoadedPipeline, RunReport)>, took: Duration) -> Value {
+    match result {
+        Ok((pipeline, report)) => {
+            let mut document = as_json(&pipeline.plan, report, took);
+            document["exit"] = exit_of(result).code().into();
+            document
+        }
+        Err(failure) => json!({
+            "pipeline": name,
+            "exit": exit_of(result).code(),
+            "failure": { "message": failure.message, "help": failure.help },
+        }),
     }
-    let mut found = project.problems.clone();
-    found.extend(pipeline.problems.clone());
-    if !found.has_errors() {
-        return Ok(());
-    }
-    problems::show_errors(found);
-    Err(Failure::new(FailureKind::Configuration, format!("{} cannot run: its file has errors", pipeline.config.name))
-        .with_help("fix the underlined text; `sluice check` checks it again and moves no data"))
 }
 
 /// The report for people. `program` is how the reader can call this program.
@@ -206,7 +203,7 @@ fn remarks(out: &mut String, report: &RunReport) {
     }
 }
 
-fn as_json(plan: &Plan, report: &RunReport, took: Duration) {
+fn as_json(plan: &Plan, report: &RunReport, took: Duration) -> Value {
     let never_filled: Vec<_> = report
         .never_filled(plan)
         .into_iter()
@@ -219,9 +216,7 @@ fn as_json(plan: &Plan, report: &RunReport, took: Duration) {
             json!({ "station": &**station, "reason": reason, "field": field, "count": count })
         })
         .collect();
-    output::json(
-        "run",
-        json!({
+    json!({
             "pipeline": plan.pipeline,
             "batches": report.batches,
             "recovered": report.recovered,
@@ -235,6 +230,5 @@ fn as_json(plan: &Plan, report: &RunReport, took: Duration) {
             "never_filled": never_filled,
             "over_limit": report.limit.as_ref().map(|f| &f.message),
             "seconds": took.as_secs_f64(),
-        }),
-    );
+    })
 }

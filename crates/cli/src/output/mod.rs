@@ -8,6 +8,7 @@ mod gate;
 pub(crate) mod problems;
 pub(crate) mod profile;
 pub(crate) mod rows;
+pub(crate) mod spark;
 pub(crate) mod stations;
 pub(crate) mod style;
 pub(crate) mod table;
@@ -115,9 +116,13 @@ pub(crate) fn clear() {
     }
 }
 
-/// Writes on standard error.
+/// Writes on standard error, or into the log of a process that has none.
 pub(crate) fn note(text: &str) {
-    let _ = anstream::stderr().lock().write_all(gate::open(text).as_bytes());
+    let opened = gate::open(text);
+    if crate::log::to_files(&anstream::adapter::strip_str(&opened).to_string()) {
+        return;
+    }
+    let _ = anstream::stderr().lock().write_all(opened.as_bytes());
 }
 
 /// The failure of an option whose output is not one JSON document.

@@ -24,6 +24,18 @@ pub(crate) fn ago(micros: i64) -> String {
     }
 }
 
+/// How long until a moment.
+pub(crate) fn ahead(micros: i64) -> String {
+    // Rounded up: "in 0 s" says nothing.
+    match (micros - now() + 999_999) / 1_000_000 {
+        s if s <= 0 => "now".into(),
+        s if s < 120 => format!("in {s} s"),
+        s if s < 7200 => format!("in {} min", s / 60),
+        s if s < 172_800 => format!("in {} h", s / 3600),
+        s => format!("in {} days", s / 86_400),
+    }
+}
+
 /// A moment on the command line, in microseconds since 1970: RFC 3339, a day in UTC, or how long ago.
 pub(crate) fn parse_moment(text: &str) -> Result<i64, String> {
     if let Some(micros) = time::parse_timestamp(text.as_bytes()) {
@@ -41,6 +53,15 @@ pub(crate) fn parse_moment(text: &str) -> Result<i64, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_ahead() {
+        let seconds = |s: i64| ahead(now() + s * 1_000_000);
+        assert_eq!(
+            [seconds(-5), seconds(60), seconds(600), seconds(86_400), seconds(864_000)],
+            ["now", "in 60 s", "in 10 min", "in 24 h", "in 10 days"]
+        );
+    }
 
     #[test]
     fn moments() {

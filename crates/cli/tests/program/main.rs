@@ -4,6 +4,7 @@
 //! A part alone: `scripts/test -p sluice --test program topics::`.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
+mod background;
 mod commands;
 mod common;
 mod edges;

@@ -1,6 +1,7 @@
 //! The steps from staged to settled. See docs/architecture.md for why each comes where it does.
 
 use std::collections::HashMap;
+use std::time::{Duration, Instant};
 
 use super::{BatchIdentity, BatchMarks, BatchName, Ranges, StationCount};
 use crate::drift::SeenFields;
@@ -124,6 +125,7 @@ impl Sealed {
         ledger: &dyn Ledger,
         landings: &HashMap<String, Box<dyn Landing>>,
         again: &dyn Fn(&str, &Failure) -> bool,
+        spent: &dyn Fn(&str, Duration),
     ) -> Outcome<Landed> {
         let mut all_refused = Vec::new();
         for taken in self.works.iter().filter(|w| !w.landed) {
@@ -134,6 +136,7 @@ impl Sealed {
                 ))
             })?;
             // Publishing may be tried again from any point.
+            let started = Instant::now();
             let published = loop {
                 match landing.publish(&self.identity, &self.ranges, &taken.work) {
                     Ok(published) => break published,
@@ -141,6 +144,7 @@ impl Sealed {
                     Err(failure) => return Err(failure),
                 }
             };
+            spent(&taken.landing, started.elapsed());
             reach("land.before");
             self.keep_refused(landings, &taken.landing, &published.refused, &mut all_refused)?;
             let refused = published.refused.len() as u64;

@@ -182,6 +182,9 @@ impl OptionValue {
     }
 }
 
+/// Keys of connections that name files of certificates and their keys.
+const CERTIFICATES: &[&str] = &["authority", "certificate", "private_key"];
+
 /// The options of one table, checked against their declarations.
 #[derive(Clone, Debug)]
 pub struct Options {
@@ -357,6 +360,16 @@ impl Options {
             Some(OptionValue::Secret(secret)) => Some(secret),
             _ => None,
         }
+    }
+
+    /// The paths of files that are read whenever a connection is made: of secrets, and of certificates.
+    pub fn files_behind(&self) -> Vec<String> {
+        let path = |(key, located): &(&'static str, Located<OptionValue>)| match &located.value {
+            OptionValue::Secret(SecretRef::File(path)) => Some(path.clone()),
+            OptionValue::Text(path) if CERTIFICATES.contains(key) => Some(path.clone()),
+            _ => None,
+        };
+        self.values.iter().filter_map(path).collect()
     }
 
     /// A table of its own keys; an empty one where the key is absent.

@@ -15,6 +15,8 @@ use crate::expr::own::OwnFunctions;
 use crate::kinds::{IntakeKind, LandingKind, Registry};
 use crate::names;
 use crate::problem::{Place, Problem, Problems, SourceText};
+use crate::schedule::{SCHEDULE_OPTIONS, Schedule};
+use crate::throttle::{RATE_BYTES, RATE_EVENTS, ReadRate};
 
 /// Keys of a pipeline file's top level.
 pub const FILE_OPTIONS: &[OptionSpec] = &[
@@ -22,6 +24,12 @@ pub const FILE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional("about", ValueKind::Text, "what it is for, in one line"),
     OptionSpec::optional("batch", ValueKind::Table(BATCH_OPTIONS), "when a batch is full"),
     OptionSpec::optional("rejects", ValueKind::Table(REJECT_OPTIONS), "how many rejects stop the run"),
+    OptionSpec::optional(
+        "schedule",
+        ValueKind::Table(SCHEDULE_OPTIONS),
+        "when it runs: until it has caught up, then it rests; without it, it runs all the time",
+    ),
+    OptionSpec::optional("at_most", ValueKind::Table(LIMIT_OPTIONS), "how fast it reads, and how many cores it uses"),
     OptionSpec::optional("event", ValueKind::Tables, "the events, by name: [event.NAME]"),
     OptionSpec::optional("each", ValueKind::Tables, "tables of change feeds, many at once: [each.NAME]"),
 ];
@@ -64,6 +72,17 @@ pub const REJECT_OPTIONS: &[OptionSpec] = &[
         "… and at least this many of them",
     )
     .with(&["share"]),
+];
+
+/// Keys of `at_most`.
+pub const LIMIT_OPTIONS: &[OptionSpec] = &[
+    RATE_EVENTS,
+    RATE_BYTES,
+    OptionSpec::optional(
+        "cores",
+        ValueKind::Integer { min: 1, max: 1024 },
+        "threads of each of its lanes that decode and transform; without it, as many as the machine has cores",
+    ),
 ];
 
 /// Keys of `[event.NAME]`.
@@ -205,6 +224,12 @@ pub struct PipelineConfig {
     pub reject_share: f64,
     /// … if there are at least so many.
     pub reject_least: u64,
+    /// When it runs, where it does not run all the time.
+    pub schedule: Option<Schedule>,
+    /// How much is read in a second.
+    pub rate: ReadRate,
+    /// How many threads of a lane decode and transform.
+    pub cores: Option<usize>,
     /// The events, in the order of the file.
     pub events: Vec<EventConfig>,
     /// Groups of tables that are events of their own once they are written out.
@@ -235,6 +260,11 @@ impl PipelineConfig {
         }
         let groups = EachConfig::read_all(&mut reader, table.get_ref(), project, registry);
         let (batch, rejects) = (options.table("batch"), options.table("rejects"));
+        let schedule = match options.is_set("schedule") {
+            true => Schedule::read(&options.table("schedule"), reader.problems),
+            false => None,
+        };
+        let at_most = options.table("at_most");
         let mut events = Vec::new();
         for (name, name_place, body, place) in reader.named_tables(table.get_ref(), "event", "event") {
             let mut context = EventReader { reader: &mut reader, project, registry };
@@ -252,6 +282,9 @@ impl PipelineConfig {
             batch_may_split: batch.text("transactions").as_deref() != Some("whole"),
             reject_share: rejects.share("share"),
             reject_least: rejects.integer("least"),
+            schedule,
+            rate: ReadRate::read(&at_most),
+            cores: at_most.is_set("cores").then(|| usize::try_from(at_most.integer("cores")).unwrap_or(usize::MAX)),
             events,
             groups,
         }

@@ -9,6 +9,7 @@ use crate::expr::own::{FUNCTION_OPTIONS, OwnFunctions};
 use crate::expr::secrets::{ExpressionSecret, SECRET_OPTIONS};
 use crate::kinds::Registry;
 use crate::problem::{Place, Problem, Problems, SourceText};
+use crate::throttle::{RATE_BYTES, RATE_EVENTS, ReadRate};
 
 /// Keys of the file's top level.
 pub const FILE_OPTIONS: &[OptionSpec] = &[
@@ -35,14 +36,32 @@ pub const PROJECT_OPTIONS: &[OptionSpec] = &[
         ".sluice/ledger.db",
         "where batches, positions and counts are recorded: a file, relative to the project",
     ),
+    RUNS,
 ];
 
+/// How many scheduled pipelines run at a time, in one process.
+const RUNS: OptionSpec = OptionSpec::optional(
+    "runs",
+    ValueKind::Integer { min: 1, max: 1_000_000 },
+    "scheduled pipelines that run at a time, at most; the others wait for their turn",
+);
+
+/// Keys of `at_most` of a connection.
+pub const SOURCE_LIMIT_OPTIONS: &[OptionSpec] = &[RATE_EVENTS, RATE_BYTES, RUNS];
+
 /// Keys that every `[connection.NAME]` has, before those of its kind.
-pub const CONNECTION_OPTIONS: &[OptionSpec] = &[OptionSpec::required(
-    "url",
-    ValueKind::Text,
-    "where it is: a kind and a place with a colon between, such as file:DIR",
-)];
+pub const CONNECTION_OPTIONS: &[OptionSpec] = &[
+    OptionSpec::required(
+        "url",
+        ValueKind::Text,
+        "where it is: a kind and a place with a colon between, such as file:DIR",
+    ),
+    OptionSpec::optional(
+        "at_most",
+        ValueKind::Table(SOURCE_LIMIT_OPTIONS),
+        "how fast all pipelines of one process together read from it",
+    ),
+];
 
 /// One outside system.
 #[derive(Clone, Debug)]
@@ -59,6 +78,22 @@ pub struct ConnectionConfig {
     pub place: Option<Place>,
 }
 
+impl ConnectionConfig {
+    /// How much is read from it in a second.
+    pub fn rate(&self) -> ReadRate {
+        self.limits().map(|limits| ReadRate::read(&limits)).unwrap_or_default()
+    }
+
+    /// How many scheduled pipelines that read from it run at a time.
+    pub fn runs_at_once(&self) -> Option<u64> {
+        self.limits().filter(|limits| limits.is_set("runs")).map(|limits| limits.integer("runs"))
+    }
+
+    fn limits(&self) -> Option<Options> {
+        (self.options.knows("at_most") && self.options.is_set("at_most")).then(|| self.options.table("at_most"))
+    }
+}
+
 /// The checked `sluice.toml`.
 #[derive(Clone, Debug)]
 pub struct ProjectConfig {
@@ -68,6 +103,8 @@ pub struct ProjectConfig {
     pub ledger: String,
     /// Connections in the order of the file, then the built-in `screen`.
     pub connections: Vec<ConnectionConfig>,
+    /// How many scheduled pipelines run at a time.
+    pub runs_at_once: Option<u64>,
     /// The functions that expressions of its pipelines can call, and the secrets that they can use.
     pub functions: Arc<OwnFunctions>,
 }
@@ -107,6 +144,7 @@ impl ProjectConfig {
             name: project.text("name").unwrap_or_default(),
             ledger: project.text("ledger").unwrap_or_default(),
             connections,
+            runs_at_once: project.is_set("runs").then(|| project.integer("runs")),
             functions,
         }
     }

@@ -32,6 +32,7 @@ use crate::kinds::{
 };
 use crate::secret::SecretStore;
 use crate::state::StatePlan;
+use crate::throttle::{ReadRate, Throttles};
 
 pub use each::{new_tables, write_out};
 pub use known::{ArrivalChoice, LedgerName, LedgerNameKind, UNKNOWN};
@@ -80,6 +81,10 @@ pub struct Plan {
     pub batch: BatchLimits,
     /// How many rejects stop the run.
     pub rejects: RejectLimit,
+    /// How much it reads in a second.
+    pub rate: ReadRate,
+    /// How many threads of a lane decode and transform; None for as many as the machine has cores.
+    pub cores: Option<usize>,
     /// The events; one that is made comes after the one it is made of.
     pub events: Vec<EventPlan>,
     /// Where events arrive.
@@ -173,7 +178,7 @@ impl Plan {
 }
 
 /// The texts that a batch is sealed with: finishing it later reads these, not the files as they are then.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct SealedTexts {
     /// `sluice.toml`. It holds references to secrets, never secrets.
     pub project: String,
@@ -310,6 +315,8 @@ pub struct Surroundings {
     pub registry: Registry,
     /// Asks who works for long to leave.
     pub stop: Arc<crate::run::Stop>,
+    /// The limits of connections, which all pipelines of the process share.
+    pub throttles: Arc<Throttles>,
 }
 
 impl Surroundings {

@@ -48,6 +48,8 @@ fn empty(config: &PipelineConfig, texts: SealedTexts) -> Plan {
             may_split: config.batch_may_split,
         },
         rejects: RejectLimit { share: config.reject_share, least: config.reject_least },
+        rate: config.rate,
+        cores: config.cores,
         events: Vec::new(),
         arrivals: Vec::new(),
         landings: Vec::new(),

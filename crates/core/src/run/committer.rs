@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use crossbeam_channel::Receiver;
 
+use super::busy::{Work, measured};
 use super::stager::StagedHandover;
 use super::{BatchSummary, RunEvent, Shared, Stop};
 use crate::batch::{BatchIdentity, LaneId};
@@ -33,16 +34,17 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
     let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
     let epoch = shared.epoch(lane)?;
     let seen = staged.fields.clone();
-    let sealed = staged.seal(shared.ledger, epoch)?;
+    let sealed = measured(shared.observer, lane, Work::Recording, || staged.seal(shared.ledger, epoch))?;
     report_drift(shared, &sealed.identity, &seen, opened_at);
     let ranges = sealed.ranges.clone();
     let again = |landing: &str, failure: &Failure| {
         shared.observer.on(store_away(lane, landing, failure));
         wait(shared.stop)
     };
-    let mut done = sealed.land(shared.ledger, &shared.landings, &again)?;
+    let spent = |landing: &str, time| shared.observer.busy(lane, Work::Publishing(landing.to_string()), time);
+    let mut done = sealed.land(shared.ledger, &shared.landings, &again, &spent)?;
     let refused = std::mem::take(&mut done.refused);
-    let settled = done.settle(shared.ledger)?;
+    let settled = measured(shared.observer, lane, Work::Recording, || done.settle(shared.ledger))?;
     let refusals: u64 = refused.iter().map(|r| r.2).sum();
     let (rejected, landed) = (rejected + refusals, landed - refusals);
     shared.observer.on(RunEvent::StoreBack(lane.clone()));

@@ -2,9 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
+use std::time::Instant;
 
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
 
+use super::busy::Spent;
 use super::processor::{FlowResults, Processed};
 use super::{NullCounts, RejectKey};
 use crate::batch::{BatchIdentity, BatchMarks, LandingWork, Ranges, Reread, Staged, StationCount};
@@ -50,6 +52,8 @@ pub(super) struct BatchBuilder<'a> {
     pub marks: Option<BatchMarks>,
     /// The stations at which rows do not arrive, since nothing is remembered where events are read again.
     unreached: BTreeSet<String>,
+    /// What staging took.
+    pub spent: Spent,
 }
 
 impl<'a> BatchBuilder<'a> {
@@ -87,6 +91,7 @@ impl<'a> BatchBuilder<'a> {
             state: Vec::new(),
             marks: None,
             unreached: BTreeSet::new(),
+            spent: Spent::default(),
         })
     }
 
@@ -183,9 +188,11 @@ impl<'a> BatchBuilder<'a> {
         for (landing, parts) in rows {
             let label = self.plan.landings[landing].label.as_str();
             let Some(place) = self.stages.iter().position(|(l, _)| l == label) else { continue };
+            let started = Instant::now();
             for part in parts {
                 self.stage(place)?.write(part)?;
             }
+            self.spent.add(label, started.elapsed());
         }
         self.stop_at_mirrors(rejects)?;
         let mut lines = String::new();
@@ -244,6 +251,7 @@ impl<'a> BatchBuilder<'a> {
     pub(super) fn finish(
         mut self,
         reread: Option<Reread>,
+        spent: &mut Spent,
         settle_in: impl Fn(&str, crate::kinds::StagedWork) -> Outcome<crate::kinds::StagedWork>,
     ) -> Outcome<Staged> {
         let mut works = Vec::with_capacity(self.stages.len());
@@ -252,7 +260,9 @@ impl<'a> BatchBuilder<'a> {
                 check_landed(&self.counts, &landing, 0)?;
                 continue;
             };
+            let started = Instant::now();
             let work = stage.finish()?;
+            spent.add(&landing, started.elapsed());
             check_landed(&self.counts, &landing, work.rows + work.merged)?;
             if let Some(count) = self.counts.iter_mut().find(|c| c.station == landing) {
                 count.output -= work.merged;

@@ -5,6 +5,7 @@
 //! input.
 
 mod adopt;
+pub mod busy;
 mod committer;
 mod gather;
 pub mod give_up;
@@ -18,6 +19,7 @@ pub mod replay;
 pub mod retry;
 mod stager;
 mod stop;
+mod throttled;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Mutex;
@@ -36,6 +38,7 @@ use crate::plan::{BatchFolders, LedgerNameKind, Plan, Surroundings};
 use crate::reject::REJECTS;
 use crate::state::LaneState;
 use crate::threads::spawn_scoped;
+use crate::throttle::Throttle;
 use crate::units::show_count;
 use meeting::{MeetingReader, Pace};
 use std::sync::Arc;
@@ -256,11 +259,16 @@ pub fn run(
     }
     let mut lanes = Vec::new();
     let mut epochs = HashMap::new();
+    let own = (!plan.rate.is_open()).then(|| Arc::new(Throttle::new(plan.rate)));
     for (meeting, number, taken) in taken_lanes {
         let mut readers = Vec::new();
+        let waited = Arc::default();
         for arrival in &meeting.arrivals {
             let positions = ledger.positions(&plan.pipeline, &arrival.label)?;
             let reader = intakes[&arrival.label].lane(number, arrival.lanes, positions)?;
+            let rate = arrival.connection.rate();
+            let shared = (!rate.is_open()).then(|| around.throttles.of(&arrival.connection.name, rate));
+            let reader = throttled::limited(reader, own.iter().cloned().chain(shared), &waited);
             readers.push((arrival.label.clone(), meeting.is_reference(plan, arrival), reader));
         }
         let pace = Pace::new(readers.len());
@@ -268,7 +276,7 @@ pub fn run(
         epochs.insert(taken.lane.clone(), taken.epoch);
         let state = LaneState { ledger, pipeline: &plan.pipeline, lane: taken.lane.clone() };
         let memory = Memory::open(plan, &meeting.arrivals, Box::new(state))?;
-        lanes.push((meeting, taken, source, (memory, pace)));
+        lanes.push((meeting, taken, (source, waited), (memory, pace)));
     }
     let shared = Shared {
         plan,
@@ -286,7 +294,7 @@ pub fn run(
         report: Mutex::new(RunReport { recovered, caught_up: true, ..RunReport::default() }),
     };
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
-    let workers = (cores / lanes.len().max(1)).max(1);
+    let workers = plan.cores.unwrap_or(cores / lanes.len().max(1)).max(1);
     std::thread::scope(|scope| {
         for (meeting, taken, source, memory) in lanes {
             let shared = &shared;
@@ -421,7 +429,7 @@ fn run_lane(
     shared: &Shared<'_>,
     meeting: &Meeting<'_>,
     taken: TakenLane,
-    source: Box<dyn crate::kinds::LaneReader>,
+    (source, waited): (Box<dyn crate::kinds::LaneReader>, Arc<throttled::Waited>),
     (memory, pace): (Option<Memory<'_>>, Arc<Pace>),
     workers: usize,
 ) {
@@ -429,26 +437,31 @@ fn run_lane(
     let (done_in, done_out) = bounded(workers + 1);
     let (staged_in, staged_out) = bounded(1);
     let committer_lane = taken.lane.clone();
+    let lane = &committer_lane;
     let remembers = memory.is_some();
     let folders = BatchFolders::default();
     let folders = &folders;
     std::thread::scope(|scope| {
         spawn_scoped(scope, "reader", move || {
-            shared.guarded(|| reader::Reader::new(shared, taken.clone(), source, task_in, remembers).run());
+            shared.guarded(|| reader::Reader::new(shared, taken.clone(), source, task_in, (remembers, waited)).run());
         });
         for _ in 0..workers {
             let (tasks, done) = (task_out.clone(), done_in.clone());
             spawn_scoped(scope, "worker", move || {
-                shared.guarded(|| processor::work(shared, &meeting.arrivals, folders, &tasks, &done));
+                shared.guarded(|| {
+                    processor::work(shared, (lane, workers), (&meeting.arrivals, folders), &tasks, &done);
+                });
             });
         }
         drop((task_out, done_in));
         let events = meeting.events();
         spawn_scoped(scope, "stager", move || {
-            shared.guarded(|| stager::Stager::new(shared, events, (memory, pace), folders, staged_in).run(&done_out));
+            shared.guarded(|| {
+                stager::Stager::new(shared, (lane, events), (memory, pace), folders, staged_in).run(&done_out)
+            });
         });
         spawn_scoped(scope, "committer", move || {
-            shared.guarded(|| committer::commit_all(shared, &committer_lane, &staged_out));
+            shared.guarded(|| committer::commit_all(shared, lane, &staged_out));
         });
     });
 }

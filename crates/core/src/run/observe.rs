@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use super::busy::Work;
 use crate::batch::{BatchIdentity, LaneId};
 use crate::drift::Drift;
 
@@ -79,6 +80,9 @@ pub enum RunEvent {
 pub trait Observer: Send + Sync {
     /// Notes one event.
     fn on(&self, event: RunEvent);
+
+    /// Notes that a thread of a lane was busy for so long. Called about once a chunk.
+    fn busy(&self, _lane: &LaneId, _work: Work, _time: Duration) {}
 }
 
 /// Ignores everything.

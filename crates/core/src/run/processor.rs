@@ -1,12 +1,14 @@
 //! The workers of a lane: take chunks through the flow, each on its own.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use crossbeam_channel::{Receiver, Sender};
 
 use super::Shared;
+use super::busy::Work;
 use super::reader::{Question, Task};
-use crate::batch::{BatchIdentity, StationCount};
+use crate::batch::{BatchIdentity, LaneId, StationCount};
 use crate::event::{Chunk, LandingRows, RecordSpan, RowOrigin};
 use crate::failure::Outcome;
 use crate::flow::{Arrived, Arriving, FlowSink, LaneFlow, MemorySink, Passed, Remembered, Waiting, Walk, event_times};
@@ -64,8 +66,8 @@ pub(super) enum ProcessedTask {
 /// Takes tasks until there are no more.
 pub(super) fn work(
     shared: &Shared<'_>,
-    arrivals: &[&ArrivalPlan],
-    folders: &BatchFolders,
+    (lane, workers): (&LaneId, usize),
+    (arrivals, folders): (&[&ArrivalPlan], &BatchFolders),
     tasks: &Receiver<(u64, i64, Task)>,
     done: &Sender<(u64, ProcessedTask)>,
 ) {
@@ -82,7 +84,11 @@ pub(super) fn work(
             Task::Ask(question) => ProcessedTask::Ask(question),
             Task::End { caught_up } => ProcessedTask::End { caught_up },
             Task::Chunk(chunk, unread) => {
-                ProcessedTask::Processed(Box::new(Processed { unread, ..processor.process(chunk, now) }))
+                let started = Instant::now();
+                let processed = processor.process(chunk, now);
+                let share = started.elapsed() / u32::try_from(workers).unwrap_or(u32::MAX).max(1);
+                shared.observer.busy(lane, Work::Decoding, share);
+                ProcessedTask::Processed(Box::new(Processed { unread, ..processed }))
             }
         };
         if done.send((sequence, result)).is_err() {

@@ -1,10 +1,13 @@
 //! The first thread of a lane: reads, and decides where batches begin and end.
 
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{RecvTimeoutError, Sender, bounded};
 
+use super::busy::{Work, measured};
+use super::throttled::Waited;
 use super::{RunEvent, Shared};
 use crate::batch::BatchIdentity;
 use crate::event::Chunk;
@@ -20,6 +23,14 @@ const CHUNK: u64 = 2 << 20;
 
 /// How long to wait before looking for new events.
 const PAUSE: Duration = Duration::from_millis(100);
+
+/// The same where none has come for a while: many pipelines at rest would otherwise keep a machine busy.
+const LONG_PAUSE: Duration = Duration::from_millis(500);
+
+/// The pause after so long without events.
+fn pause_after(quiet: Duration) -> Duration {
+    (quiet / 20).clamp(PAUSE, LONG_PAUSE)
+}
 
 /// How long a run that was asked to settle waits for the rest of a transaction.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -76,6 +87,10 @@ pub(super) struct Reader<'a> {
     asked: Option<Instant>,
     /// Whether the batch that is ending is the last one, since all there is has been read.
     is_last: bool,
+    /// How long limits have held reading back.
+    waited: Arc<Waited>,
+    /// Since when no event has come.
+    quiet_since: Option<Instant>,
 }
 
 impl OpenBatch {
@@ -117,7 +132,7 @@ impl<'a> Reader<'a> {
         taken: TakenLane,
         source: Box<dyn LaneReader>,
         tasks: Sender<(u64, i64, Task)>,
-        remembers: bool,
+        (remembers, waited): (bool, Arc<Waited>),
     ) -> Self {
         let asked = remembers.then(Instant::now);
         Self {
@@ -131,6 +146,8 @@ impl<'a> Reader<'a> {
             is_ending: false,
             asked,
             is_last: false,
+            waited,
+            quiet_since: None,
         }
     }
 
@@ -167,7 +184,10 @@ impl<'a> Reader<'a> {
             bytes: CHUNK.min(left(limits.bytes, bytes)),
             ends: self.batch.as_ref().is_some_and(|b| b.within.is_some() && b.is_due(&limits)),
         };
-        match self.source.read(limit)? {
+        let started = Instant::now();
+        let read = self.source.read(limit)?;
+        self.tell(&read, started.elapsed());
+        match read {
             Read::Chunk(chunk) => {
                 if self.batch.is_none() && !self.open_batch()? {
                     shared.report().caught_up = false;
@@ -212,7 +232,8 @@ impl<'a> Reader<'a> {
                 let left = self.batch.as_ref().map(|b| limits.every.saturating_sub(b.since.elapsed()));
                 let pause = left.map_or(PAUSE, |left| left.min(PAUSE));
                 if !self.source.wait(pause) {
-                    shared.stop.wait(pause);
+                    let quiet = self.quiet_since.get_or_insert_with(Instant::now).elapsed();
+                    shared.stop.wait(left.unwrap_or(Duration::MAX).min(pause_after(quiet)));
                 }
                 if self.asked.is_some_and(|at| at.elapsed() >= ASKING) {
                     self.asked = Some(Instant::now());
@@ -222,6 +243,17 @@ impl<'a> Reader<'a> {
         }
         self.end_if_full()?;
         Ok(AfterRead::GoOn)
+    }
+
+    /// Tells what reading took: where there is nothing to read, nobody waits for it.
+    fn tell(&self, read: &Read, time: Duration) {
+        let limited = self.waited.take();
+        if !limited.is_zero() {
+            self.shared.observer.busy(&self.taken.lane, Work::Limited, limited);
+        }
+        if !matches!(read, Read::CaughtUp) {
+            self.shared.observer.busy(&self.taken.lane, Work::Reading, time.saturating_sub(limited));
+        }
     }
 
     fn away(&self, message: String) -> RunEvent {
@@ -257,6 +289,7 @@ impl<'a> Reader<'a> {
 
     fn chunk(&mut self, chunk: Chunk) -> Outcome<AfterRead> {
         let (records, bytes) = (chunk.records, chunk.too_long.unwrap_or(chunk.bytes.len() as u64));
+        self.quiet_since = None;
         if let Some(batch) = &mut self.batch {
             batch.records += records;
             batch.bytes += bytes;
@@ -330,7 +363,8 @@ impl<'a> Reader<'a> {
         }
         self.is_ending = true;
         self.is_last |= caught_up;
-        if !self.source.confirm()? {
+        let lane = self.taken.lane.clone();
+        if !measured(self.shared.observer, &lane, Work::Reading, || self.source.confirm())? {
             let what =
                 format!("{} does not answer: the events read so far cannot be verified", self.taken.lane.arrival());
             self.shared.observer.on(self.away(what));
@@ -358,5 +392,21 @@ impl<'a> Reader<'a> {
         let sent = self.tasks.send((self.sequence, now, task)).is_ok();
         self.sequence += 1;
         sent
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, 100)]
+    #[case(2_000, 100)]
+    #[case(6_000, 300)]
+    #[case(10_000, 500)]
+    #[case(86_400_000, 500)]
+    fn pauses_grow_while_nothing_comes(#[case] quiet: u64, #[case] expected: u64) {
+        assert_eq!(pause_after(Duration::from_millis(quiet)), Duration::from_millis(expected));
     }
 }

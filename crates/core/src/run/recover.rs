@@ -71,7 +71,7 @@ fn finish(
             observer.on(store_away(&lane, landing, failure));
             wait(stop)
         };
-        sealed.land(ledger, landings, &again)?.settle(ledger)?;
+        sealed.land(ledger, landings, &again, &|_, _| {})?.settle(ledger)?;
         observer.on(RunEvent::StoreBack(lane));
     }
     reach("recover.after");

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use super::busy::Spent;
 use super::committer::{store_away, wait};
 use super::gather::BatchBuilder;
 use super::meeting::MeetingReader;
@@ -313,7 +314,7 @@ impl Again<'_> {
             self.observer.on(store_away(&lane, landing, failure));
             wait(self.stop)
         };
-        let done = staged.seal(self.ledger, taken.epoch)?.land(self.ledger, self.landings, &again)?;
+        let done = staged.seal(self.ledger, taken.epoch)?.land(self.ledger, self.landings, &again, &|_, _| {})?;
         let refused: u64 = done.refused.iter().map(|r| r.2).sum();
         done.settle(self.ledger)?;
         self.observer.on(RunEvent::StoreBack(lane));
@@ -363,7 +364,7 @@ impl Again<'_> {
         // Rejects are about all landings: those of a reading into some of them do not replace the others'.
         let covers = self.all.iter().all(|landing| into.contains(landing));
         let reread = Reread { first: portion.first.clone(), whole: portion.whole };
-        batch.finish(Some(reread), |label, work| {
+        batch.finish(Some(reread), &mut Spent::default(), |label, work| {
             let landing = self.landings.get(label).ok_or_else(|| Failure::internal(format!("no {label}")))?;
             let whole = portion.whole && (label != REJECTS || covers);
             landing.take_place(&self.earlier_work(&portion.first, label, whole)?, work, whole)

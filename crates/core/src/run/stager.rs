@@ -5,12 +5,13 @@ use std::sync::Arc;
 
 use crossbeam_channel::{Receiver, Sender};
 
+use super::busy::{Spent, Work, measured};
 use super::gather::BatchBuilder;
 use super::meeting::Pace;
 use super::processor::{FlowResults, Processed, ProcessedTask};
 use super::reader::Question;
 use super::{NullCounts, RejectKey, Shared};
-use crate::batch::{BatchIdentity, Staged};
+use crate::batch::{BatchIdentity, LaneId, Staged};
 use crate::fail_points::reach;
 use crate::failure::{Failure, Outcome};
 use crate::flow::{Ending, Memory, Walk};
@@ -28,6 +29,7 @@ pub(super) struct StagedHandover {
 
 pub(super) struct Stager<'a> {
     shared: &'a Shared<'a>,
+    lane: &'a LaneId,
     events: Vec<usize>,
     staged: Sender<StagedHandover>,
     folders: &'a BatchFolders,
@@ -42,12 +44,12 @@ pub(super) struct Stager<'a> {
 impl<'a> Stager<'a> {
     pub(super) fn new(
         shared: &'a Shared<'a>,
-        events: Vec<usize>,
+        (lane, events): (&'a LaneId, Vec<usize>),
         (memory, pace): (Option<Memory<'a>>, Arc<Pace>),
         folders: &'a BatchFolders,
         staged: Sender<StagedHandover>,
     ) -> Self {
-        Self { shared, events, staged, folders, memory, pace, batch: None, started: false }
+        Self { shared, lane, events, staged, folders, memory, pace, batch: None, started: false }
     }
 
     pub(super) fn run(mut self, done: &Receiver<(u64, ProcessedTask)>) {
@@ -114,10 +116,13 @@ impl<'a> Stager<'a> {
                 memory.note_rejects(&chunk.partition);
             }
             let of = (&chunk.partition, chunk.list);
-            memory.take(&walk, of, &times, &unread, waiting, &mut results)?;
+            measured(self.shared.observer, self.lane, Work::Remembering, || {
+                memory.take(&walk, of, &times, &unread, waiting, &mut results)
+            })?;
             self.pace.note(memory.newest());
             batch.add_results(results)?;
         }
+        batch.spent.tell(self.shared.observer, self.lane);
         if !std::mem::replace(&mut self.started, true) {
             reach("stage.first_rows");
         }
@@ -133,15 +138,20 @@ impl<'a> Stager<'a> {
             let mut results = FlowResults::new(self.shared.plan);
             let ending = if caught_up { Ending::CaughtUp } else { Ending::Batch };
             let plan = self.shared.plan;
-            memory.end(&walk, ending, &mut results, |results| {
-                batch.add_results(std::mem::replace(results, FlowResults::new(plan)))
+            let number = batch.identity.number;
+            batch.state = measured(self.shared.observer, self.lane, Work::Remembering, || {
+                memory.end(&walk, ending, &mut results, |results| {
+                    batch.add_results(std::mem::replace(results, FlowResults::new(plan)))
+                })?;
+                memory.changes(walk.now, number)
             })?;
-            batch.state = memory.changes(walk.now, batch.identity.number)?;
             batch.marks = Some(memory.take_marks());
         }
         let (rejects, nulls) = (std::mem::take(&mut batch.rejects), std::mem::take(&mut batch.nulls));
         batch.rejects.clone_from(&rejects);
-        let staged = batch.finish(None, |_, work| Ok(work))?;
+        let mut spent = Spent::default();
+        let staged = batch.finish(None, &mut spent, |_, work| Ok(work))?;
+        spent.tell(self.shared.observer, self.lane);
         // Where the committer has gone, a failure is on its way.
         let _ = self.staged.send(StagedHandover { staged, rejects, nulls });
         Ok(())

@@ -14,8 +14,8 @@ use sluice_core::ledger::Ledger;
 use sluice_core::names;
 use sluice_core::run::{RunLimit, Stop};
 
-use super::run::{refuse_mistakes, refuse_uncertain, run_and_renew};
 use crate::args::{Arguments, AuditArgs, OutputKind};
+use crate::crew::one::{Seen, refuse_mistakes, refuse_uncertain, run_and_renew};
 use crate::exit::Exit;
 use crate::output;
 use crate::progress::Counting;
@@ -159,7 +159,9 @@ impl Waiting<'_> {
         let stop = Arc::new(Stop::new());
         signals::stop_on_signals(&stop);
         let until = RunLimit { caught_up: true, batches: None, adopt: false };
-        let (_, report) = run_and_renew(self.project, &self.args.pipeline, until, &stop)?;
+        let pipeline = self.project.pipeline(&self.args.pipeline)?;
+        let (_, report) = run_and_renew(self.project, pipeline, until, &stop, Seen::default(), &|| false);
+        let report = report?;
         report.limit.map_or(Ok(report.caught_up), Err)
     }
 }

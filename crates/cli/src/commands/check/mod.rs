@@ -74,6 +74,17 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     Ok(if wrong { Exit::Configuration } else { Exit::Fine })
 }
 
+/// What is wrong with a pipeline, outside too.
+pub(crate) fn all_problems(project: &Project, pipeline: &LoadedPipeline) -> Problems {
+    let mut found = project.problems.clone();
+    found.extend(pipeline.problems.clone());
+    if !found.has_errors() {
+        remembered::look(project, pipeline, &mut found);
+        found.extend(outside(project, &pipeline.plan));
+    }
+    found
+}
+
 /// Runs what fixes the tables of pipelines whose files are right.
 fn fix(project: &Project, chosen: &[&LoadedPipeline], yes: bool) -> Outcome<()> {
     let readable = chosen.iter().filter(|p| !p.problems.has_errors() && !project.problems.has_errors());

@@ -12,8 +12,8 @@ use sluice_core::forecast::Backlog;
 use sluice_core::kinds::{Misplaced, PartitionPosition, PartitionState};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Ledger};
 
-use super::run::refuse_mistakes;
 use crate::args::{Arguments, OutputKind, PositionsArgs};
+use crate::crew::one::refuse_mistakes;
 use crate::exit::Exit;
 use crate::output::times;
 use crate::pipeline_state::PipelineState;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use serde_json::json;
+use serde_json::{Value, json};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::plan::Plan;
 use sluice_core::rehearse::compare::{self, EventResult, ExpectedDifference, Key};
@@ -38,15 +38,7 @@ pub(super) fn compare(
     let differences = compare::compare(expected, now);
     let exit = if differences.is_empty() { Exit::Fine } else { Exit::Findings };
     if arguments.output == OutputKind::Json {
-        let list: Vec<_> = differences
-            .iter()
-            .map(|d| {
-                json!({
-                    "partition": d.key.partition, "position": d.key.position, "station": d.key.station,
-                    "column": d.column, "expected": d.expected, "now": d.now,
-                })
-            })
-            .collect();
+        let list = documents(&differences);
         output::json("expect", json!({ "pipeline": plan.pipeline, "file": file, "differences": list }));
         return exit;
     }
@@ -60,12 +52,23 @@ fn as_text(args: &RehearseArgs, plan: &Plan, file: &Path, count: usize, differen
     if differences.is_empty() {
         return format!("{} {name}: as {file} expects, {}\n", style::good("✓"), show_many(count as u64, "outcome"));
     }
-    let width = screen_width().saturating_sub(14).max(30);
     let mut out = format!(
         "{} {name}: {} from {file}\n",
         style::bad("✗"),
         style::bad(&show_many(differences.len() as u64, "difference")),
     );
+    out.push_str(&listed(differences, "expected"));
+    out.push_str(&format!(
+        "\nwhere this is as it should be: {}\n",
+        style::command(&format!("sluice rehearse {} --events {file} --keep {file} --yes", args.pipeline))
+    ));
+    out
+}
+
+/// Differences in sum, and the first of them in full. `before` is the word for the first outcome.
+pub(crate) fn listed(differences: &[ExpectedDifference], before: &str) -> String {
+    let width = screen_width().saturating_sub(14).max(30);
+    let mut out = String::new();
     let mut summary: BTreeMap<(&str, &str), u64> = BTreeMap::new();
     for difference in differences {
         let what = difference.column.as_deref().unwrap_or("what lands at all");
@@ -93,7 +96,7 @@ fn as_text(args: &RehearseArgs, plan: &Plan, file: &Path, count: usize, differen
         let expected = difference.expected.clone().unwrap_or_else(nothing);
         let now = difference.now.clone().unwrap_or_else(nothing);
         out.push_str(&format!(
-            "{column}    expected {}\n    now      {}\n",
+            "{column}    {before:<8} {}\n    now      {}\n",
             style::good(&cut(&expected, width)),
             style::bad(&cut(&now, width))
         ));
@@ -102,9 +105,16 @@ fn as_text(args: &RehearseArgs, plan: &Plan, file: &Path, count: usize, differen
         let more = differences.len() - SHOWN;
         out.push_str(&format!("\n… {} more; --output json gives all\n", show_count(more as u64)));
     }
-    out.push_str(&format!(
-        "\nwhere this is as it should be: {}\n",
-        style::command(&format!("sluice rehearse {} --events {file} --keep {file} --yes", args.pipeline))
-    ));
     out
+}
+
+/// The same for JSON.
+pub(crate) fn documents(differences: &[ExpectedDifference]) -> Vec<Value> {
+    let one = |d: &ExpectedDifference| {
+        json!({
+            "partition": d.key.partition, "position": d.key.position, "station": d.key.station,
+            "column": d.column, "expected": d.expected, "now": d.now,
+        })
+    };
+    differences.iter().map(one).collect()
 }

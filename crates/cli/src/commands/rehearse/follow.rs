@@ -100,8 +100,8 @@ fn turn(project: &Project, args: &RehearseArgs, state: &mut FollowState, stop: &
     if state.sampled.as_ref().is_none_or(|s| !s.serves(plan)) {
         state.sampled = Some(match &args.events {
             Some(Events::Kept(file)) => Sampled::kept(plan, expected::read(file)?)?,
-            Some(Events::Count(count)) => Sampled::take(project, plan, args, *count, stop)?,
-            None => Sampled::take(project, plan, args, EVENTS, stop)?,
+            Some(Events::Count(count)) => Sampled::take(project, plan, &args.into(), *count, stop)?,
+            None => Sampled::take(project, plan, &args.into(), EVENTS, stop)?,
         });
         state.last = None;
     }

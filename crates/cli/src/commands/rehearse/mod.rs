@@ -1,8 +1,8 @@
 //! `sluice rehearse`: what would land? Real events through the whole pipeline, nothing written.
 
-mod expected;
+pub(crate) mod expected;
 mod follow;
-mod sampled;
+pub(crate) mod sampled;
 mod show;
 mod trace;
 
@@ -17,8 +17,8 @@ use sluice_core::rehearse::compare::{EventResult, Key, outcome};
 use sluice_core::rehearse::{Rehearsal, kept};
 use sluice_core::run::Stop;
 
-use super::run::refuse_mistakes;
 use crate::args::{Arguments, Events, OutputKind, RehearseArgs};
+use crate::crew::one::refuse_mistakes;
 use crate::exit::Exit;
 use crate::output::{self, style};
 use crate::project::{Project, TableSource};
@@ -46,8 +46,8 @@ pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Ex
     let sampled = match (&args.events, &expected) {
         (Some(Events::Kept(file)), _) => Sampled::kept(plan, expected::read(file)?)?,
         (None, Some(expected)) => Sampled::kept(plan, expected.clone_events())?,
-        (Some(Events::Count(count)), _) => Sampled::take(&project, plan, args, *count, &stop)?,
-        (None, None) => Sampled::take(&project, plan, args, EVENTS, &stop)?,
+        (Some(Events::Count(count)), _) => Sampled::take(&project, plan, &args.into(), *count, &stop)?,
+        (None, None) => Sampled::take(&project, plan, &args.into(), EVENTS, &stop)?,
     };
     if stop.is_settling() {
         return Ok(Exit::Interrupted);

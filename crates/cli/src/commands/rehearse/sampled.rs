@@ -14,8 +14,25 @@ use crate::output::times;
 use crate::progress::CountingReader;
 use crate::project::Project;
 
+/// Which events are taken.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct SampleRequest {
+    /// Those at or after this moment.
+    pub since: Option<i64>,
+    /// Those before this moment.
+    pub until: Option<i64>,
+    /// The newest, where the source can be read from its end.
+    pub newest: bool,
+}
+
+impl From<&RehearseArgs> for SampleRequest {
+    fn from(args: &RehearseArgs) -> Self {
+        Self { since: args.since, until: args.until, newest: args.newest }
+    }
+}
+
 /// Events, each chunk with the label of its arrival.
-pub(super) struct Sampled {
+pub(crate) struct Sampled {
     chunks: Vec<(String, Chunk)>,
     /// The value of `now()`.
     now: i64,
@@ -31,7 +48,7 @@ pub(super) struct Sampled {
 
 impl Sampled {
     /// Takes real events of every arrival.
-    pub(super) fn take(project: &Project, plan: &Plan, args: &RehearseArgs, count: u64, stop: &Stop) -> Outcome<Self> {
+    pub(crate) fn take(project: &Project, plan: &Plan, args: &SampleRequest, count: u64, stop: &Stop) -> Outcome<Self> {
         let around = project.surroundings();
         let window = Window { since: args.since, until: args.until };
         let mut sampled = Self {
@@ -97,7 +114,7 @@ impl Sampled {
     }
 
     /// Whether a changed plan still reads the same events.
-    pub(super) fn serves(&self, plan: &Plan) -> bool {
+    pub(crate) fn serves(&self, plan: &Plan) -> bool {
         match self.is_kept {
             true => self.chunks.iter().all(|(label, _)| plan.arrivals.iter().any(|a| a.label == *label)),
             false => self.signatures == signatures(plan),
@@ -105,7 +122,7 @@ impl Sampled {
     }
 
     /// Takes the events through a plan.
-    pub(super) fn rehearse(&self, plan: &Plan) -> Outcome<Rehearsal> {
+    pub(crate) fn rehearse(&self, plan: &Plan) -> Outcome<Rehearsal> {
         let place = |label: &str| plan.arrivals.iter().position(|a| a.label == label);
         rehearse(plan, self.chunks.iter().filter_map(|(label, chunk)| Some((place(label)?, chunk))), self.now)
     }

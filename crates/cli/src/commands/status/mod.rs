@@ -16,6 +16,8 @@ use self::remembered::Remembered;
 use super::ledger::fields;
 use super::positions::{Standing, standings};
 use crate::args::{Arguments, OutputKind, StatusArgs};
+use crate::background::{self, Answer, Place};
+use crate::crew::MemberReport;
 use crate::exit::Exit;
 use crate::output::{self, times};
 use crate::pipeline_state::PipelineState;
@@ -27,6 +29,10 @@ struct Status {
     name: String,
     state: PipelineState,
     holder: Option<Holder>,
+    /// How the background process of the project has it.
+    background: Option<MemberReport>,
+    /// Whether its files are not those that it runs under.
+    has_changed: bool,
     /// Why the places where its events arrive cannot be looked at.
     away: Option<String>,
     standings: Vec<Standing>,
@@ -58,15 +64,20 @@ pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> 
             None => project.pipelines()?,
         };
         let ledger = ledgers::open(&project.root, &project.config.ledger)?;
-        let found: Vec<Status> =
-            pipelines.iter().map(|p| look(&project, p, ledger.as_ref())).collect::<Outcome<_>>()?;
+        let background = background::find(&project.root);
+        let found: Vec<Status> = pipelines
+            .iter()
+            .map(|p| look(&project, p, ledger.as_ref(), background.as_ref()))
+            .collect::<Outcome<_>>()?;
+        let gone = Place::of(&project.root).gone();
         match arguments.output {
-            OutputKind::Json => show::as_json(&found),
+            OutputKind::Json => show::as_json(&found, background.as_ref()),
             OutputKind::Text => {
                 if args.follow {
                     output::clear();
                 }
-                output::print(&show::as_text(&found));
+                let text = show::as_text(&found);
+                output::print(&format!("{}{text}", gone.map(|gone| show::gone(&gone)).unwrap_or_default()));
             }
         }
         if !args.follow {
@@ -79,8 +90,16 @@ pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> 
     }
 }
 
-fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Outcome<Status> {
+fn look(
+    project: &Project,
+    pipeline: &LoadedPipeline,
+    ledger: &dyn Ledger,
+    background: Option<&Answer>,
+) -> Outcome<Status> {
     let name = pipeline.config.name.clone();
+    let background = background.and_then(|answer| answer.pipelines.iter().find(|p| p.pipeline == name)).cloned();
+    let runs = background.as_ref().filter(|report| !report.doing.is_over());
+    let has_changed = runs.is_some_and(|report| report.texts != pipeline.plan.texts.digest());
     let (mut standing, mut away) = (Vec::new(), None);
     if pipeline.problems.has_errors() || project.problems.has_errors() {
         away = Some("its file has errors: sluice check".to_string());
@@ -107,7 +126,21 @@ fn look(project: &Project, pipeline: &LoadedPipeline, ledger: &dyn Ledger) -> Ou
     let (end, holder, totals) = (ledger.last_end(&name)?, ledger.holder(&name)?, ledger.totals(&name)?);
     let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
     let state =
-        PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished);
+        PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished)
+            .beside(background.as_ref());
     let drifts = fields::drifts(&pipeline.plan, ledger.fields(&name)?, times::now());
-    Ok(Status { holder, name, state, away, end, standings: standing, remembered, settled, unfinished, drifts })
+    Ok(Status {
+        holder,
+        background,
+        has_changed,
+        name,
+        state,
+        away,
+        end,
+        standings: standing,
+        remembered,
+        settled,
+        unfinished,
+        drifts,
+    })
 }

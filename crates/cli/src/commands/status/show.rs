@@ -8,8 +8,12 @@ use sluice_core::ledger::RunEnd;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
 use super::Status;
+use crate::background::{Answer, Process};
 use crate::commands::ledger::fields::drift_lines;
 use crate::commands::positions::{Standing, long, misplaced_text, waiting_text};
+use crate::crew::figures::Limit;
+use crate::crew::{Doing, MemberReport};
+use crate::output::spark::spark;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
 
@@ -26,10 +30,14 @@ pub(super) fn as_text(found: &[Status]) -> String {
             out.push('\n');
         }
         out.push_str(&format!("{} · {}\n", style::bold(&status.name), status.state.shown()));
+        if let Some(report) = &status.background {
+            out.push_str(&background(status, report));
+        }
         if let Some(away) = &status.away {
             out.push_str(&format!("  {} {away}\n", style::bad("!")));
         }
-        if let Some(end) = status.end.as_ref().filter(|_| status.holder.is_none()) {
+        let is_tried = matches!(status.background, Some(MemberReport { doing: Doing::Waits { .. }, .. }));
+        if let Some(end) = status.end.as_ref().filter(|_| status.holder.is_none() && !is_tried) {
             out.push_str(&ended(end));
         }
         for standing in &status.standings {
@@ -50,6 +58,80 @@ pub(super) fn as_text(found: &[Status]) -> String {
         }
     }
     out
+}
+
+/// A process that ran pipelines in the background, and is no more.
+pub(super) fn gone(process: &Process) -> String {
+    format!(
+        "{} the background process {} has gone without settling; nothing is lost: {}\n\n",
+        style::bad("!"),
+        process.process,
+        style::command("sluice start"),
+    )
+}
+
+/// What the background process tells of a pipeline.
+fn background(status: &Status, report: &MemberReport) -> String {
+    let (moved, name) = (&report.moved, &status.name);
+    let mut out = String::new();
+    let mut line = |name: &str, text: String| out.push_str(&format!("  {name:<11}{text}\n"));
+    if status.has_changed {
+        let why = "its file, or sluice.toml, is not the one that it runs under:";
+        line(&style::warn("!"), format!("{why} {}", style::command(&format!("sluice renew {name}"))));
+    }
+    if let Doing::Waits { reason, failures, .. } = &report.doing {
+        line("failed", style::bad(&format!("{reason} ({})", show_many(u64::from(*failures), "time"))));
+    }
+    if let Some(schedule) = &report.schedule {
+        line("schedule", schedule.clone());
+    }
+    line("since", format!("{} ({})", times::second(report.since), times::ago(report.since)));
+    if moved.read > 0 {
+        let rate = |rate: f64| show_count(crate::progress::per_second(1, 1.0 / rate.max(1e-9)));
+        line(
+            "moves",
+            format!(
+                "{} events/s now · {} in a minute · {} in an hour   {}",
+                rate(moved.now),
+                rate(moved.minute),
+                rate(moved.hour),
+                style::dim(spark(&moved.minutes).trim_start()),
+            ),
+        );
+    }
+    let mut did = format!("{} read, {} settled", show_many(moved.read, "event"), show_many(moved.batches, "batch"));
+    if moved.rejected > 0 {
+        did.push_str(&format!(", {}", style::warn(&show_many(moved.rejected, "reject"))));
+    }
+    if report.retries > 0 {
+        did.push_str(&format!(", tried again {}", show_many(report.retries, "time")));
+    }
+    line("did", did);
+    if let Some(limit) = &moved.limit {
+        line("limited by", limited(limit));
+    } else if moved.caught_up {
+        line("limited by", style::dim("nothing: it has read everything"));
+    }
+    for away in &moved.away {
+        line(&style::warn("!"), format!("{away}; waiting, nothing is lost"));
+    }
+    out
+}
+
+/// What limits a pipeline, in one sentence.
+fn limited(limit: &Limit) -> String {
+    let landing = limit.landing.as_deref().unwrap_or_default();
+    let share = show_share(limit.share);
+    let (what, doing) = match limit.work.as_str() {
+        "reading" => ("its source".to_string(), "reading takes"),
+        "limited" => ("`at_most`".to_string(), "waiting for it takes"),
+        "decoding" => ("decoding and transforming".to_string(), "all workers are busy"),
+        "remembering" => ("stations that remember".to_string(), "they take"),
+        "staging" => (format!("the landing {landing}"), "writing its rows takes"),
+        "publishing" => (format!("the landing {landing}"), "publishing takes"),
+        _ => ("the ledger".to_string(), "recording takes"),
+    };
+    format!("{}: {doing} {share} of the time (lane {})", style::bold(&what), limit.lane)
 }
 
 /// Why the last run ended.
@@ -202,7 +284,7 @@ fn bar(share: f64) -> String {
     format!("{}{}", "█".repeat(full), "░".repeat(BAR - full))
 }
 
-pub(super) fn as_json(found: &[Status]) {
+pub(super) fn as_json(found: &[Status], process: Option<&Answer>) {
     let arrival = |status: &Status, standing: &Standing| {
         let (events, bytes) = standing.behind();
         let batch = status.settled.iter().find(|(label, _)| *label == standing.label).map(|(_, batch)| batch);
@@ -229,6 +311,8 @@ pub(super) fn as_json(found: &[Status]) {
             "pipeline": status.name,
             "state": status.state.word(),
             "holder": status.holder,
+            "background": status.background,
+            "files_have_changed": status.has_changed,
             "away": status.away,
             "last_end": status.end,
             "arrivals": status.standings.iter().map(|s| arrival(status, s)).collect::<Vec<_>>(),
@@ -236,7 +320,10 @@ pub(super) fn as_json(found: &[Status]) {
             "unfinished": status.unfinished.iter().map(|b| json!({ "lane": b.lane, "number": b.number })).collect::<Vec<_>>(),
         })
     };
-    output::json("status", json!({ "pipelines": found.iter().map(one).collect::<Vec<_>>() }));
+    output::json(
+        "status",
+        json!({ "background": process.map(|answer| &answer.process), "pipelines": found.iter().map(one).collect::<Vec<_>>() }),
+    );
 }
 
 #[cfg(test)]

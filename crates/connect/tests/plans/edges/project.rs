@@ -126,6 +126,7 @@ impl Project {
             work: self.root.path().into(),
             secrets: Arc::new(NoSecrets),
             registry: registry(),
+            throttles: Arc::default(),
             stop: Arc::default(),
         }
     }
