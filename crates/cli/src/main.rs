@@ -25,6 +25,7 @@ mod sampling;
 mod schemas;
 mod secrets;
 mod signals;
+mod watch;
 mod written;
 
 use clap::{CommandFactory as _, Parser as _};

@@ -17,7 +17,7 @@ use crate::crew::{Crew, Loaded};
 use crate::exit::Exit;
 use crate::output::times;
 use crate::project::{Project, TableSource};
-use crate::{log, signals};
+use crate::{log, signals, watch};
 
 /// Conversations at a time; more wait.
 const TALKS: usize = 32;
@@ -29,7 +29,7 @@ pub(crate) fn keep(arguments: &Arguments, args: &KeepArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     let log = Place::of(&project.root).log();
     let crew = Crew::new(RunLimit::default(), true, false);
-    let serving = Serving::lock(project, &crew)?;
+    let mut serving = Serving::lock(project, &crew)?;
     log::start_file(&args.log, &log)?;
     signals::call_on_signals(move || crew.settle_all());
     tracing::info!(process = std::process::id(), version = env!("CARGO_PKG_VERSION"), "background process started");
@@ -44,29 +44,34 @@ pub(crate) struct Serving {
     keeper: Arc<Keeper>,
     place: Place,
     lock: Lock,
+    watch: Option<watch::Prepared>,
 }
 
 impl Serving {
     /// Becomes that process.
     ///
     /// # Errors
-    /// Where another one is it.
+    /// Where another one is it, or the token of what it serves cannot be read.
     pub(crate) fn lock(project: Project, crew: &Arc<Crew>) -> Outcome<Self> {
         let place = Place::of(&project.root);
         place.make()?;
         let lock = place.lock()?;
+        let watch = watch::Prepared::of(&project)?;
         let own =
             Process { process: std::process::id(), since: times::now(), program: env!("CARGO_PKG_VERSION").into() };
         let keeper =
             Keeper { project, crew: Arc::clone(crew), own, ends: Mutex::new(false), asked: AtomicBool::new(false) };
-        Ok(Self { keeper: Arc::new(keeper), place, lock })
+        Ok(Self { keeper: Arc::new(keeper), place, lock, watch })
     }
 
     /// Answers commands from now on.
     ///
     /// # Errors
     /// Where the socket cannot be made.
-    pub(crate) fn listen(&self) -> Outcome<()> {
+    pub(crate) fn listen(&mut self) -> Outcome<()> {
+        if let Some(watch) = self.watch.take() {
+            watch.serve(&self.keeper.crew);
+        }
         let listener = self.place.listen()?;
         let keeper = Arc::clone(&self.keeper);
         threads::spawn("commands", move || keeper.listen(&listener));

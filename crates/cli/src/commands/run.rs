@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
-use sluice_core::failure::Outcome;
+use sluice_core::failure::{FailureKind, Outcome};
 use sluice_core::plan::Plan;
 use sluice_core::run::{RunLimit, RunReport, Stop};
 use sluice_core::units::{show_count, show_duration, show_many, show_share, show_size};
@@ -68,8 +68,8 @@ fn run_several(
         settling.settle_all();
     });
     // Commands find it like a background process, where there is none.
-    let serving = if ends { None } else { Serving::lock(project.under(&project.throttles), &crew).ok() };
-    if let Some(serving) = &serving {
+    let mut serving = if ends { None } else { serving(project, &crew)? };
+    if let Some(serving) = &mut serving {
         serving.listen()?;
     }
     let started = Instant::now();
@@ -103,6 +103,14 @@ fn run_several(
         output::json("runs", json!({ "runs": documents, "seconds": took.as_secs_f64() }));
     }
     Ok(exit)
+}
+
+fn serving(project: &Project, crew: &Arc<Crew>) -> Outcome<Option<Serving>> {
+    match Serving::lock(project.under(&project.throttles), crew) {
+        Ok(serving) => Ok(Some(serving)),
+        Err(failure) if failure.kind == FailureKind::InUse => Ok(None),
+        Err(failure) => Err(failure),
+    }
 }
 
 fn show_result(place: usize, name: &str, result: &Outcome<(LoadedPipeline, RunReport)>, took: Duration) {

@@ -6,7 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use serde_json::json;
-use sluice_core::failure::{Failure, Outcome};
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::private;
 
 use crate::args::{Arguments, OutputKind, StartArgs};
@@ -102,7 +102,11 @@ fn not_started(project: &Project, status: std::process::ExitStatus) -> Failure {
     let said = std::fs::read_to_string(Place::of(&project.root).first_words()).unwrap_or_default();
     let said = said.trim();
     let reason = if said.is_empty() { format!("it ended with {status}") } else { said.to_string() };
-    Failure::unreachable(format!("the background process did not start: {reason}"))
+    let kind = match status.code() {
+        Some(code) if code == i32::from(Exit::Configuration.code()) => FailureKind::Configuration,
+        _ => FailureKind::Unreachable,
+    };
+    Failure::new(kind, format!("the background process did not start: {reason}"))
 }
 
 fn spawn(project: &Project, args: &StartArgs) -> Outcome<Child> {

@@ -20,6 +20,10 @@ pub(crate) struct Moved {
     pub batches: u64,
     /// Events rejected.
     pub rejected: u64,
+    /// Rows landed in all landings.
+    pub landed: u64,
+    /// How long batches took.
+    pub took: Took,
     /// Events read a second, over the last ten seconds.
     pub now: f64,
     /// The same over the last minute.
@@ -34,6 +38,37 @@ pub(crate) struct Moved {
     pub away: Vec<String>,
     /// What limits it, by the last minute; None where no thread is busy for half of the time.
     pub limit: Option<Limit>,
+}
+
+/// How long batches took, from their opening to their settling.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Took {
+    /// All of them together, in seconds.
+    pub seconds: f64,
+    /// How many took at most as long as each of the bounds, and not as short as the one before; those above all of them last.
+    pub counts: [u64; BOUNDS.len() + 1],
+}
+
+/// Bounds of the time of a batch, in seconds.
+const BOUNDS: [f64; 11] = [0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 60.0, 300.0, 1800.0];
+
+impl Took {
+    /// Counts a batch.
+    pub(crate) fn add(&mut self, seconds: f64) {
+        self.seconds += seconds;
+        let place = BOUNDS.iter().position(|bound| seconds <= *bound).unwrap_or(BOUNDS.len());
+        self.counts[place] += 1;
+    }
+
+    /// How many batches.
+    pub(crate) fn count(&self) -> u64 {
+        self.counts.iter().sum()
+    }
+
+    /// Each bound with the batches that it has for itself; the last one is infinite.
+    pub(crate) fn buckets(&self) -> impl Iterator<Item = (f64, u64)> + '_ {
+        BOUNDS.iter().copied().chain([f64::MAX]).zip(self.counts.iter().copied())
+    }
 }
 
 /// The work that limits a lane.
@@ -235,6 +270,8 @@ impl Figures {
             RunEvent::Settled(batch) => {
                 inner.moved.batches += 1;
                 inner.moved.rejected += batch.rejected;
+                inner.moved.landed += batch.landed;
+                inner.moved.took.add(batch.took.as_secs_f64());
             }
             RunEvent::CaughtUp(lane) => {
                 let lane = inner.lane(lane.to_string());

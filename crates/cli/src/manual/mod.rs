@@ -21,6 +21,7 @@ use sluice_core::types::TYPES;
 
 use crate::exit;
 use crate::project::Project;
+use crate::watch::metrics::METRICS;
 
 pub(crate) use man::man_pages;
 pub(crate) use pages::{pages, schemas};
@@ -38,6 +39,7 @@ pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("differences", "where expressions differ from PostgreSQL, and why"),
     ("rejects", "why an event is rejected"),
     ("problems", "the problems that `check` finds in files"),
+    ("metrics", "the figures that running pipelines serve, where [project] watch says so"),
     ("exits", "exit codes"),
     ("words", "our words, and the words of the trade for the same things"),
 ];
@@ -104,6 +106,11 @@ pub(crate) fn entries() -> Vec<Entry> {
     all.extend(DIFFERENCES.iter().map(|(name, about)| entry("differences", name, about)));
     all.extend(REASONS.iter().map(|(name, about)| entry("rejects", name, about)));
     all.extend(CODES.iter().map(|(name, about)| entry("problems", name, about)));
+    all.extend(METRICS.iter().map(|metric| {
+        let mut found = entry("metrics", &metric.full_name(), metric.about);
+        found.form = format!("{} by {}", metric.kind_word(), metric.labels);
+        found
+    }));
     all.extend(exit::CODES.iter().map(|(code, about)| entry("exits", &code.to_string(), about)));
     all.extend(glossary().map(|[word, meaning, others]| Entry {
         notes: vec![format!("also known as: {others}")],

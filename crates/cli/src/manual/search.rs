@@ -85,7 +85,7 @@ mod tests {
     #[case("bookmark", "position")]
     #[case("offset", "origin.offset")]
     #[case("env", "secret")]
-    #[case("schedule", "run until caught up")]
+    #[case("schedule", "schedule")]
     #[case("snapshot", "snapshot, load")]
     #[case("header", "header")]
     fn words_find_their_entry(#[case] word: &str, #[case] name: &str) {

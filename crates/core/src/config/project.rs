@@ -1,5 +1,6 @@
 //! `sluice.toml`: the project's name, its ledger and its connections.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 use super::options::{OptionSpec, Options, ValueKind};
@@ -9,6 +10,7 @@ use crate::expr::own::{FUNCTION_OPTIONS, OwnFunctions};
 use crate::expr::secrets::{ExpressionSecret, SECRET_OPTIONS};
 use crate::kinds::Registry;
 use crate::problem::{Place, Problem, Problems, SourceText};
+use crate::secret::SecretRef;
 use crate::throttle::{RATE_BYTES, RATE_EVENTS, ReadRate};
 
 /// Keys of the file's top level.
@@ -37,6 +39,19 @@ pub const PROJECT_OPTIONS: &[OptionSpec] = &[
         "where batches, positions and counts are recorded: a file, relative to the project",
     ),
     RUNS,
+    OptionSpec::optional(
+        "watch",
+        ValueKind::Text,
+        "the address at which running pipelines serve figures (/metrics) and their health (/alive, /ready) over HTTP, such as \
+         \"127.0.0.1:9464\"",
+    )
+    .with(&["watch_token"]),
+    OptionSpec::optional(
+        "watch_token",
+        ValueKind::Secret,
+        "the token that requests to `watch` have to give: Authorization: Bearer TOKEN",
+    )
+    .with(&["watch"]),
 ];
 
 /// How many scheduled pipelines run at a time, in one process.
@@ -105,6 +120,10 @@ pub struct ProjectConfig {
     pub connections: Vec<ConnectionConfig>,
     /// How many scheduled pipelines run at a time.
     pub runs_at_once: Option<u64>,
+    /// Where figures of running pipelines are served.
+    pub watch: Option<SocketAddr>,
+    /// What requests for them have to give.
+    pub watch_token: Option<SecretRef>,
     /// The functions that expressions of its pipelines can call, and the secrets that they can use.
     pub functions: Arc<OwnFunctions>,
 }
@@ -140,10 +159,21 @@ impl ProjectConfig {
             reader.functions = Arc::new(functions);
         }
         let functions = Arc::clone(&reader.functions);
+        let watch = project.located_text("watch");
+        let address: Option<SocketAddr> = watch.as_ref().and_then(|text| text.value.parse().ok());
+        if let Some(text) = watch.filter(|_| address.is_none()) {
+            reader.problems.add(
+                Problem::error("value.type", format!("`{}` is not an address with a port", text.value), text.place)
+                    .with_label("expected an address of numbers and a port")
+                    .with_help("for this machine alone: watch = \"127.0.0.1:9464\""),
+            );
+        }
         Self {
             name: project.text("name").unwrap_or_default(),
             ledger: project.text("ledger").unwrap_or_default(),
             connections,
+            watch: address,
+            watch_token: project.secret("watch_token").cloned(),
             runs_at_once: project.is_set("runs").then(|| project.integer("runs")),
             functions,
         }

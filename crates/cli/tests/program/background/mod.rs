@@ -4,6 +4,7 @@ mod many;
 mod renewing;
 mod schedules;
 mod starting;
+mod watching;
 
 use std::time::Duration;
 
