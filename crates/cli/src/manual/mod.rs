@@ -108,7 +108,7 @@ pub(crate) fn entries() -> Vec<Entry> {
     all.extend(CODES.iter().map(|(name, about)| entry("problems", name, about)));
     all.extend(METRICS.iter().map(|metric| {
         let mut found = entry("metrics", &metric.full_name(), metric.about);
-        found.form = format!("{} by {}", metric.kind_word(), metric.labels);
+        found.form = format!("{} ({} by {})", found.name, metric.kind_word(), metric.labels);
         found
     }));
     all.extend(exit::CODES.iter().map(|(code, about)| entry("exits", &code.to_string(), about)));
