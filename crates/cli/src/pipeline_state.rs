@@ -101,10 +101,10 @@ impl PipelineState {
 pub(crate) fn shown(doing: &Doing) -> String {
     match doing {
         Doing::Runs => style::good("runs"),
-        Doing::Settles => style::warn("settles"),
-        Doing::Waits { until, .. } => style::warn(&format!("failed, tried again {}", times::ahead(*until))),
-        Doing::Rests { until } => format!("rests, runs {}", times::ahead(*until)),
-        Doing::Queues => "waits for its turn".into(),
+        Doing::Settles => style::warn("stopping"),
+        Doing::Waits { until, .. } => style::warn(&format!("failed, retries {}", times::ahead(*until))),
+        Doing::Rests { until } => format!("waiting for its schedule, runs {}", times::ahead(*until)),
+        Doing::Queues => "queued".into(),
         Doing::Stopped { .. } => style::bad("stopped"),
         Doing::Ended => "at rest".into(),
     }

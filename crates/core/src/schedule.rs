@@ -14,14 +14,14 @@ use crate::units::show_duration;
 
 /// Keys of `schedule`.
 pub const SCHEDULE_OPTIONS: &[OptionSpec] = &[
-    OptionSpec::optional("every", ValueKind::Duration, "the time from one start to the next; the first is at once"),
+    OptionSpec::optional("every", ValueKind::Duration, "time from one start to the next; the first run starts at once"),
     OptionSpec::optional(
         "cron",
         ValueKind::Text,
-        "the minutes of its starts as a cron line: minute, hour, day, month, weekday, such as \"15 4 * * mon-fri\"",
+        "start times as a cron line: minute, hour, day of month, month, weekday, such as \"15 4 * * mon-fri\"",
     )
     .with(&["zone"]),
-    OptionSpec::with_default("zone", ValueKind::Text, "UTC", "the time zone of the cron line, such as Europe/Oslo")
+    OptionSpec::with_default("zone", ValueKind::Text, "UTC", "time zone of the cron line, such as Europe/Oslo")
         .with(&["cron"]),
 ];
 
@@ -50,9 +50,9 @@ impl Schedule {
         match (every, line) {
             (Some(every), None) if every < Duration::from_secs(1) => {
                 problems.add(
-                    Problem::error("value.range", "a schedule of less than a second", options.place_of("every"))
-                        .with_label("at least 1s")
-                        .with_help("leave `schedule` out: the pipeline then runs all the time"),
+                    Problem::error("value.range", "`every` is shorter than a second", options.place_of("every"))
+                        .with_label("expected at least 1s")
+                        .with_help("without `schedule` the pipeline runs all the time"),
                 );
                 None
             }
@@ -74,7 +74,7 @@ impl Schedule {
                     Ok(times) => Some(Self::Cron(Box::new(times))),
                     Err(why) => {
                         problems.add(
-                            Problem::error("value.type", format!("the cron line cannot be read: {why}"), line.place)
+                            Problem::error("value.type", format!("not a valid cron line: {why}"), line.place)
                                 .with_help(
                                     "five parts: minute, hour, day, month, weekday; `*/15 * * * *` is every 15 minutes",
                                 ),
@@ -122,13 +122,13 @@ impl CronTimes {
     fn parse(line: &str, zone: Tz) -> Result<Self, String> {
         // Names for whole lines, and a part for seconds, are read by some programs only.
         if line.contains('@') || line.split_whitespace().count() != 5 {
-            return Err("it has not five parts".into());
+            return Err("expected five parts".into());
         }
         let cron = Cron::new(line).parse().map_err(|e| e.to_string())?;
         let times = Self { line: line.split_whitespace().collect::<Vec<_>>().join(" "), cron, zone };
         match times.shown_after(DateTime::UNIX_EPOCH.naive_utc()) {
             Some(_) => Ok(times),
-            None => Err("no day is meant by it".into()),
+            None => Err("it never matches a day".into()),
         }
     }
 

@@ -19,12 +19,12 @@ pub struct ReadRate {
 pub const RATE_EVENTS: OptionSpec = OptionSpec::optional(
     "events",
     ValueKind::Integer { min: 1, max: 1_000_000_000 },
-    "events that are read in a second, at most",
+    "maximum number of events read per second",
 );
 
 /// As [`RATE_EVENTS`], for bytes.
 pub const RATE_BYTES: OptionSpec =
-    OptionSpec::optional("bytes", ValueKind::Size, "bytes that are read in a second, at most");
+    OptionSpec::optional("bytes", ValueKind::Size, "maximum number of bytes read per second");
 
 impl ReadRate {
     /// Reads the table of options.

@@ -96,11 +96,12 @@ pub fn show_count(count: u64) -> String {
     out
 }
 
-/// A count with its noun, in the plural where needed: `1 file`, `2 files`, `3 batches`.
+/// A count with its noun, in the plural where needed: `1 file`, `2 files`, `3 batches`, `4 retries`.
 pub fn show_many(count: u64, noun: &str) -> String {
     let plural = match noun {
         n if count == 1 => n.to_string(),
         n if n.ends_with("ch") || n.ends_with('s') => format!("{n}es"),
+        n if n.ends_with("ry") => format!("{}ies", n.trim_end_matches('y')),
         n => format!("{n}s"),
     };
     format!("{} {plural}", show_count(count))
@@ -221,6 +222,8 @@ mod tests {
     #[rstest]
     #[case(1, "batch", "1 batch")]
     #[case(3, "batch", "3 batches")]
+    #[case(2, "retry", "2 retries")]
+    #[case(2, "key", "2 keys")]
     #[case(0, "file", "0 files")]
     fn plurals(#[case] count: u64, #[case] noun: &str, #[case] text: &str) {
         assert_eq!(show_many(count, noun), text);

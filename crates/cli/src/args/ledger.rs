@@ -5,7 +5,8 @@ use clap_complete::engine::ArgValueCandidates;
 
 use crate::names;
 
-pub(crate) const EXAMPLES: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1\n  sluice ledger weighings --fields";
+pub(crate) const EXAMPLES: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1\n  sluice ledger weighings --fields\n  \
+    sluice ledger weighings --by hour\n  sluice ledger weighings --slowest 5";
 
 #[derive(Args, Debug)]
 pub(crate) struct LedgerArgs {
@@ -21,6 +22,18 @@ pub(crate) struct LedgerArgs {
     #[arg(long, value_name = "NUMBER")]
     pub batch: Option<u64>,
 
+    /// Show totals per hour or day (UTC) instead of single batches; --show is the number of periods
+    #[arg(long, value_name = "PERIOD", value_enum, conflicts_with_all = ["batch", "state", "fields", "slowest", "largest"])]
+    pub by: Option<Period>,
+
+    /// Show the N batches that took the longest
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["batch", "show", "state", "fields", "largest"])]
+    pub slowest: Option<u64>,
+
+    /// Show the N batches with the most bytes
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["batch", "show", "state", "fields"])]
+    pub largest: Option<u64>,
+
     /// Show how much windows and other stations remember
     #[arg(long, conflicts_with_all = ["batch", "show"])]
     pub state: bool,
@@ -28,4 +41,13 @@ pub(crate) struct LedgerArgs {
     /// Show which fields events have had, and which have come, gone, or changed their type
     #[arg(long, conflicts_with_all = ["batch", "show", "state"])]
     pub fields: bool,
+}
+
+/// The length of a period of totals.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Period {
+    /// An hour
+    Hour,
+    /// A day
+    Day,
 }

@@ -32,7 +32,7 @@ pub(crate) use demo::DemoArgs;
 pub(crate) use draft::DraftArgs;
 pub(crate) use emit::{EmitArgs, EmitFormat};
 pub(crate) use init::InitArgs;
-pub(crate) use ledger::LedgerArgs;
+pub(crate) use ledger::{LedgerArgs, Period};
 pub(crate) use manual::{ManualArgs, ShapeForm};
 pub(crate) use peek::PeekArgs;
 pub(crate) use positions::PositionsArgs;
@@ -96,23 +96,23 @@ pub(crate) enum Command {
     Rehearse(RehearseArgs),
     /// Move data: until caught up, for a number of batches, or until stopped
     ///
-    /// Several pipelines run beside each other: one that fails leaves the others alone, and is tried again with growing pauses
-    /// where that can help.
+    /// Several pipelines run side by side. A pipeline that fails does not affect the others; if a retry can help, it is retried
+    /// with growing pauses.
     #[command(after_help = run::EXAMPLES)]
     Run(RunArgs),
-    /// Run pipelines in the background of this machine
+    /// Run pipelines in the background
     ///
-    /// One process runs them all, and lives on when the terminal is closed. A pipeline that fails is tried again with growing
-    /// pauses where that can help; the others go on.
+    /// One process runs all of them and keeps running after the terminal is closed. A pipeline that fails does not affect the
+    /// others; if a retry can help, it is retried with growing pauses.
     #[command(after_help = start::EXAMPLES)]
     Start(StartArgs),
-    /// Let pipelines of the background settle and end
+    /// Stop background pipelines after their current batch
     #[command(after_help = stop::EXAMPLES)]
     Stop(StopArgs),
-    /// Let a pipeline of the background go on under its edited file
+    /// Switch a background pipeline to its edited file
     ///
-    /// The file is checked first, and real events go through it and through the one that runs now: what would become different
-    /// is shown. Then the batch in hand settles, and reading goes on at exactly that place. Where the check finds an error, nothing
+    /// Checks the edited file, runs real events through the old and the new file, and shows the differences. Then the current batch
+    /// settles, and the pipeline continues at exactly that position with the new file. If the check finds an error, nothing
     /// changes.
     #[command(after_help = renew::EXAMPLES)]
     Renew(RenewArgs),

@@ -14,11 +14,11 @@ pub(crate) struct RenewArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: String,
 
-    /// How many events of each arrival go through both files; the newest ones, where the source can be read from its end
+    /// How many events of each arrival are compared; the newest ones if the source can be read from its end
     #[arg(long, value_name = "N", default_value_t = 1000)]
     pub events: u64,
 
-    /// Only show what would become different
+    /// Only show the differences
     #[arg(long)]
     pub plan: bool,
 }

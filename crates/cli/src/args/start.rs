@@ -15,11 +15,11 @@ pub(crate) struct StartArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipelines: Vec<String>,
 
-    /// Write a unit for systemd that runs all pipelines from the start of this machine on, and say how it is switched on
+    /// Write a systemd unit that runs all pipelines when this machine starts, and show how to enable it
     #[arg(long, conflicts_with_all = ["pipelines", "log", "log_level"])]
     pub at_boot: bool,
 
-    /// How the background process logs, in `.sluice/log/sluice.log` [default: text]
+    /// Log format of the background process, in `.sluice/log/sluice.log` [default: text]
     #[arg(long, value_name = "FORM", value_enum)]
     pub log: Option<LogForm>,
 

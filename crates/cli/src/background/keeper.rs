@@ -35,7 +35,7 @@ pub(crate) fn keep(arguments: &Arguments, args: &KeepArgs) -> Outcome<Exit> {
     tracing::info!(process = std::process::id(), version = env!("CARGO_PKG_VERSION"), "background process started");
     serving.listen()?;
     serving.until_over(IDLE);
-    tracing::info!(process = std::process::id(), "background process ended: nothing is left to run");
+    tracing::info!(process = std::process::id(), "background process ended: no pipeline is left");
     Ok(Exit::Fine)
 }
 
@@ -211,7 +211,7 @@ impl Keeper {
         if pipeline.plan.texts.digest() != texts {
             return Err(Failure::new(
                 FailureKind::Configuration,
-                format!("the files of {name} have changed since they were checked; nothing was renewed"),
+                format!("the files of {name} changed after they were checked; nothing was renewed"),
             )
             .with_help(format!("sluice renew {name}")));
         }

@@ -115,14 +115,14 @@ pub(crate) fn ask(root: &Path, request: &Request) -> Outcome<Option<Answer>> {
             Holding::Lives(process) => {
                 let who = process.map_or(String::new(), |p| format!(" (process {})", p.process));
                 Err(Failure::away(format!("the background process{who} does not answer"))
-                    .with_help("it starts or ends at this moment: try again"))
+                    .with_help("it is starting or stopping: try again"))
             }
             Holding::Nobody | Holding::Gone(_) => Ok(None),
         };
     };
     let answer = speak(&stream, request).map_err(|error| {
         Failure::away(format!("the background process does not answer as expected: {error}"))
-            .with_help("if it is of another version of this program, end it with its own: sluice stop --all")
+            .with_help("if another version of this program started it, stop it with that version: sluice stop --all")
     })?;
     match answer.refused {
         Some(refusal) => Err(refusal.into()),

@@ -209,7 +209,7 @@ fn as_text(project: &Project, states: &[State]) {
         }
     }
     if let Some(gone) = Place::of(&project.root).gone() {
-        let why = "has gone without settling; nothing is lost, and this goes on with it";
+        let why = "ended without settling, for example by a kill; nothing is lost";
         let start = style::command("sluice start");
         out.push_str(&format!("\n{} the background process {} {why}: {start}\n", style::bad("!"), gone.process));
     }

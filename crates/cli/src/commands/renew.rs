@@ -47,7 +47,7 @@ pub(crate) fn renew(arguments: &Arguments, args: &RenewArgs) -> Outcome<Exit> {
     refuse_problems(&project, &pipeline)?;
     let difference = difference(&project, pipeline, &before, args)?;
     if arguments.output == OutputKind::Text {
-        output::print(&as_text(name, &difference, args.plan));
+        output::print(&as_text(name, &difference));
     }
     let mut took = None;
     if !args.plan {
@@ -79,7 +79,7 @@ fn refuse_problems(project: &Project, pipeline: &LoadedPipeline) -> Outcome<()> 
     }
     problems::show_errors(found);
     Err(Failure::new(FailureKind::Configuration, format!("{name} was not renewed: `sluice check` finds errors"))
-        .with_help("it goes on as before; fix what is underlined and renew it again"))
+        .with_help("it continues as before; fix what is underlined, then renew it again"))
 }
 
 /// Takes the same events through both files.
@@ -94,12 +94,12 @@ fn difference(
     let old_project = project.with_text(&before.project);
     let old = old_project.load(&SourceText::new(name, before.pipeline.clone())).for_looking();
     if old.problems.has_errors() {
-        return Ok(Difference::Unknown("a file that it uses, such as a schema, is not what it was"));
+        return Ok(Difference::Unknown("a file that it uses, such as a schema, has changed"));
     }
     let request = SampleRequest { newest: true, ..SampleRequest::default() };
     let sampled = Sampled::take(project, &new.plan, &request, args.events, &Stop::new())?;
     if !sampled.serves(&old.plan) {
-        return Ok(Difference::Unknown("its events arrive elsewhere, or are read in another way"));
+        return Ok(Difference::Unknown("it reads other events now, or reads them in another way"));
     }
     for plan in [&old.plan, &new.plan] {
         plan.read_secrets(project.surroundings().secrets.as_ref())?;
@@ -122,25 +122,24 @@ fn wait(project: &Project, name: &str, texts: &SealedTexts) -> Outcome<()> {
                     .with_help(format!("see why, then: sluice start {name}")));
             }
             None => {
-                return Err(Failure::new(FailureKind::Interrupted, "the background process has gone; nothing is lost")
-                    .with_help("sluice start goes on, under the files as they are now"));
+                return Err(Failure::new(FailureKind::Interrupted, "the background process ended; nothing is lost")
+                    .with_help("sluice start runs it with the files as they are now"));
             }
             Some(MemberReport { doing: Doing::Ended, .. }) => {
-                return Err(Failure::new(FailureKind::Interrupted, format!("{name} was stopped meanwhile"))
-                    .with_help(format!("sluice start {name} runs it under the edited file")));
+                return Err(Failure::new(FailureKind::Interrupted, format!("{name} was stopped"))
+                    .with_help(format!("sluice start {name} runs it with the edited file")));
             }
             Some(_) => std::thread::sleep(AGAIN),
         }
     }
 }
 
-fn as_text(name: &str, difference: &Difference, is_plan: bool) -> String {
+fn as_text(name: &str, difference: &Difference) -> String {
     let name = style::bold(name);
-    let would = if is_plan { "would become" } else { "become" };
     match difference {
-        Difference::Unknown(why) => format!("{name}: what {would} different cannot be shown: {why}\n"),
+        Difference::Unknown(why) => format!("{name}: the differences cannot be shown: {why}\n"),
         Difference::Known(events, found) if found.is_empty() => {
-            format!("{} {name}: {} {would} the same as before\n", style::good("✓"), show_many(*events, "event"))
+            format!("{} {name}: no differences in {}\n", style::good("✓"), show_many(*events, "event"))
         }
         Difference::Known(events, found) => {
             let what = style::warn(&show_many(found.len() as u64, "difference"));
@@ -167,10 +166,10 @@ fn report(arguments: &Arguments, name: &str, difference: Option<&Difference>, to
     }
     let name = style::bold(name);
     match (difference, took) {
-        (None, _) => output::print(&format!("{name} runs under these files already\n")),
+        (None, _) => output::print(&format!("{name} already runs with these files\n")),
         (Some(_), None) => {}
         (Some(_), Some(took)) => {
-            output::print(&format!("{name} goes on under the edited file, after {}\n", show_duration(took)));
+            output::print(&format!("{name} continues with the edited file after {}\n", show_duration(took)));
         }
     }
 }

@@ -158,12 +158,12 @@ fn show(project: &Project, answer: &Answer, reports: &[MemberReport]) {
         out.push_str(&format!("{name}  {}\n", pipeline_state::doing(report)));
     }
     out.push_str(&format!(
-        "\nin the background, process {}; its log is {log}\n  {}  {}\n  {}  {}\n",
+        "\nrunning in process {}; log: {log}\n  {}  {}\n  {}  {}\n",
         answer.process.process,
         style::command("sluice status    "),
-        style::dim("how they get on"),
+        style::dim("show their state and speed"),
         style::command("sluice stop --all"),
-        style::dim("let them settle and end"),
+        style::dim("stop them after the current batch"),
     ));
     output::print(&out);
 }

@@ -48,7 +48,7 @@ pub(crate) fn stop(arguments: &Arguments, args: &StopArgs) -> Outcome<Exit> {
             }
         }
         if !said && started.elapsed() > Duration::from_secs(2) && !waiting.is_empty() {
-            output::note(&format!("settling the batch in hand of {} …\n", waiting.join(", ")));
+            output::note(&format!("settling the batch in hand: {}\n", waiting.join(", ")));
             said = true;
         }
     }
@@ -79,7 +79,7 @@ fn report(arguments: &Arguments, ended: &[MemberReport], started: Instant) {
         return;
     }
     if ended.is_empty() {
-        output::print("nothing to stop: none of it runs in the background\n");
+        output::print("nothing to stop: no such pipeline runs in the background\n");
     }
     for report in ended {
         let how = match &report.doing {
@@ -98,7 +98,7 @@ fn in_front(project: &Project, names: &[String]) -> Option<Failure> {
         Some(
             Failure::new(
                 FailureKind::InUse,
-                format!("{name} does not run in the background: process {} on {} runs it", holder.pid, holder.host),
+                format!("{name} does not run in the background; it runs in process {} on {}", holder.pid, holder.host),
             )
             .with_help(format!("Ctrl-C at its terminal, or: kill -TERM {}", holder.pid)),
         )

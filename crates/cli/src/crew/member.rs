@@ -182,7 +182,7 @@ impl Member {
     /// Lets it settle and go on with connections made anew, where a secret or a certificate of one has changed.
     pub(super) fn look_at_files(&self) {
         let Some(changed) = self.standing().files.changed() else { return };
-        tracing::info!(pipeline = %self.name, file = %changed.display(), "a secret or certificate has changed: connections are made anew");
+        tracing::info!(pipeline = %self.name, file = %changed.display(), "a secret or certificate file changed: reopening connections");
         self.stop.pause();
     }
 
@@ -228,12 +228,11 @@ impl Member {
             crew,
             loaded: first.under(&crew.throttles),
             began: times::now(),
+            due: None,
             whole: None,
             pauses: Pauses::default(),
         };
-        if let Some(until) = work.first_start() {
-            self.rest(crew, until);
-        }
+        work.due = work.first_start();
         loop {
             if self.stop.is_asked() {
                 return Ok((work.loaded.pipeline, work.whole.unwrap_or_default()));
@@ -247,8 +246,8 @@ impl Member {
 
     fn rest(&self, crew: &Crew, until: i64) {
         self.now_does(Doing::Rests { until });
-        crew.say(&format!("{}: caught up, rests until {}", self.name, times::second(until)));
-        tracing::info!(pipeline = %self.name, until = %sluice_core::values::time::show_timestamp(until), "rests");
+        crew.say(&format!("{}: waiting for its next scheduled run, {} UTC", self.name, times::second(until)));
+        tracing::info!(pipeline = %self.name, until = %sluice_core::values::time::show_timestamp(until), "waiting for the next scheduled run");
         // The clock may be set, or the machine may sleep: what it shows is looked at again every minute.
         loop {
             let left = u64::try_from(until.saturating_sub(times::now())).unwrap_or(0);
@@ -274,6 +273,8 @@ struct Work<'w> {
     loaded: Loaded,
     /// When it was started, in microseconds since 1970: schedules count from it.
     began: i64,
+    /// When it runs next, in microseconds since 1970, where it has a schedule and that is not now.
+    due: Option<i64>,
     /// What all its runs did; None before the first has ended.
     whole: Option<RunReport>,
     pauses: Pauses,
@@ -305,14 +306,25 @@ impl<'w> Work<'w> {
             (standing.texts, standing.schedule) = (next.pipeline.plan.texts.clone(), schedule);
             standing.files = WatchedFiles::of(&next);
         }
-        self.crew.say(&format!("{}: goes on under the edited file", self.member.name));
-        tracing::info!(pipeline = %self.member.name, "goes on under the edited file");
+        self.crew.say(&format!("{}: continues with the edited file", self.member.name));
+        tracing::info!(pipeline = %self.member.name, "continues with the edited file");
         self.loaded = next.under(&self.crew.throttles);
+        if self.due.is_some() {
+            self.due = self.schedule().and_then(|schedule| schedule.next(self.began, times::now()));
+        }
     }
 
     /// One run, and the rest or the pause after it.
     fn turn(mut self) -> AfterTurn<'w> {
         self.take_next();
+        if let Some(due) = self.due {
+            self.member.rest(self.crew, due);
+            // It was stopped or renewed meanwhile.
+            if times::now() < due {
+                return AfterTurn::Continue(self);
+            }
+            self.due = None;
+        }
         let (member, crew) = (self.member, self.crew);
         let is_scheduled = self.schedule().is_some();
         let limits = if is_scheduled { turns_of(&self.loaded) } else { Vec::new() };
@@ -346,15 +358,15 @@ impl<'w> Work<'w> {
     }
 
     /// It has ended without a failure: as it was asked to, or until its schedule names the next time.
-    fn ended(self) -> AfterTurn<'w> {
+    fn ended(mut self) -> AfterTurn<'w> {
         let stop = &self.member.stop;
         if !stop.is_asked() {
             // It was renewed, or its source has changed.
             if stop.is_settling() || self.member.next().is_some() {
                 return AfterTurn::Continue(self);
             }
-            if let Some(until) = self.schedule().and_then(|schedule| schedule.next(self.began, times::now())) {
-                self.member.rest(self.crew, until);
+            self.due = self.schedule().and_then(|schedule| schedule.next(self.began, times::now()));
+            if self.due.is_some() {
                 return AfterTurn::Continue(self);
             }
         }
@@ -372,8 +384,8 @@ impl<'w> Work<'w> {
         }
         let pause = self.pauses.after(started.elapsed(), random::share());
         let (failures, pause_text) = (self.pauses.failures(), show_duration(pause));
-        self.crew.say(&format!("{}: {}; tried again in {pause_text}", member.name, failure.message));
-        tracing::warn!(pipeline = %member.name, reason = %failure.message, failures, "failed; tried again in {pause_text}");
+        self.crew.say(&format!("{}: {}; retry in {pause_text}", member.name, failure.message));
+        tracing::warn!(pipeline = %member.name, reason = %failure.message, failures, "failed; retry in {pause_text}");
         let until = times::now().saturating_add(i64::try_from(pause.as_micros()).unwrap_or(i64::MAX));
         member.standing().retries += 1;
         member.now_does(Doing::Waits { until, failures, reason: failure.message });

@@ -79,7 +79,7 @@ impl Crew {
         {
             let mut members = self.members();
             if members.get(&name).is_some_and(|known| !known.is_over()) {
-                return Err(Failure::new(FailureKind::InUse, format!("{name} runs already")));
+                return Err(Failure::new(FailureKind::InUse, format!("{name} is already running")));
             }
             members.insert(name.clone(), Arc::clone(&member));
         }

@@ -39,7 +39,7 @@ pub(crate) const CHAPTERS: &[(&str, &str)] = &[
     ("differences", "where expressions differ from PostgreSQL, and why"),
     ("rejects", "why an event is rejected"),
     ("problems", "the problems that `check` finds in files"),
-    ("metrics", "the figures that running pipelines serve, where [project] watch says so"),
+    ("metrics", "the metrics that running pipelines serve at the address `watch` of [project]"),
     ("exits", "exit codes"),
     ("words", "our words, and the words of the trade for the same things"),
 ];

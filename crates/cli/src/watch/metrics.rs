@@ -40,27 +40,27 @@ const fn gauge(name: &'static str, unit: Option<&'static str>, about: &'static s
 
 /// All metrics, in the order in which they are written. Counters begin at 0 with the process.
 pub(crate) const METRICS: &[Metric] = &[
-    gauge("sluice_up", None, "1 while it runs, rests or waits for its turn; 0 where it failed or has ended"),
-    counter("sluice_events_read", None, "events that were read"),
-    counter("sluice_read", Some("bytes"), "bytes that were read"),
-    counter("sluice_events_rejected", None, "events that were rejected, of batches that have settled"),
-    counter("sluice_rows_landed", None, "rows that have landed in all landings together"),
-    counter("sluice_batches_settled", None, "batches that have settled"),
-    counter("sluice_retries", None, "how often it was tried again after a failure"),
-    gauge("sluice_caught_up", None, "1 where everything that the source has was read"),
-    gauge("sluice_away", None, "how many sources and stores do not answer at present"),
+    gauge("sluice_up", None, "1 if the pipeline is running or waiting for its schedule; 0 if it failed or stopped"),
+    counter("sluice_events_read", None, "events read"),
+    counter("sluice_read", Some("bytes"), "bytes read"),
+    counter("sluice_events_rejected", None, "events rejected, in settled batches"),
+    counter("sluice_rows_landed", None, "rows landed, in all landings together"),
+    counter("sluice_batches_settled", None, "settled batches"),
+    counter("sluice_retries", None, "retries after a failure"),
+    gauge("sluice_caught_up", None, "1 if everything at the source has been read"),
+    gauge("sluice_away", None, "number of sources and stores that do not answer now"),
     Metric {
         name: "sluice_batch_duration",
         kind: MetricKind::Histogram,
         unit: Some("seconds"),
-        about: "from the opening of a batch to its settling",
+        about: "time from opening a batch to settling it",
         labels: "pipeline",
     },
     Metric {
         name: "sluice_busy",
         kind: MetricKind::Gauge,
         unit: Some("ratio"),
-        about: "the share of the last minute that the work took which limits the pipeline; not there where nothing limits it",
+        about: "share of the last minute spent on the work that limits the pipeline; absent if nothing limits it",
         labels: "pipeline, lane, work, landing",
     },
 ];

@@ -79,7 +79,7 @@ impl Prepared {
             let runtime = tokio::runtime::Builder::new_current_thread().enable_io().enable_time().build();
             match runtime {
                 Ok(runtime) => runtime.block_on(listen(self.address, watch)),
-                Err(error) => tracing::error!(reason = %error, "figures cannot be served"),
+                Err(error) => tracing::error!(reason = %error, "cannot serve metrics"),
             }
         });
     }
@@ -87,7 +87,7 @@ impl Prepared {
 
 async fn listen(address: SocketAddr, watch: Arc<Watch>) {
     let Some(listener) = bind(address, &watch.crew).await else { return };
-    tracing::info!(%address, "figures are served");
+    tracing::info!(%address, "serving metrics");
     let room = Arc::new(Semaphore::new(CONNECTIONS));
     loop {
         // The semaphore is never closed.
@@ -121,7 +121,7 @@ async fn bind(address: SocketAddr, crew: &Weak<Crew>) -> Option<TcpListener> {
         match TcpListener::bind(address).await {
             Ok(listener) => return Some(listener),
             Err(error) if !said => {
-                tracing::error!(%address, reason = %error, "figures cannot be served; it is tried again");
+                tracing::error!(%address, reason = %error, "cannot serve metrics; retrying");
                 said = true;
             }
             Err(_) => {}
@@ -148,18 +148,18 @@ impl Watch {
 
     fn text_of(&self, request: &Request<Incoming>) -> (StatusCode, &'static str, String) {
         if !self.is_allowed(request) {
-            return (StatusCode::UNAUTHORIZED, PLAIN, "a token is needed: Authorization: Bearer TOKEN\n".into());
+            return (StatusCode::UNAUTHORIZED, PLAIN, "a token is required: Authorization: Bearer TOKEN\n".into());
         }
         if !matches!(*request.method(), Method::GET | Method::HEAD) {
             return (StatusCode::METHOD_NOT_ALLOWED, PLAIN, "only GET\n".into());
         }
         let Some(crew) = self.crew.upgrade() else {
-            return (StatusCode::SERVICE_UNAVAILABLE, PLAIN, "it ends\n".into());
+            return (StatusCode::SERVICE_UNAVAILABLE, PLAIN, "stopping\n".into());
         };
         match request.uri().path() {
             "/metrics" => match metrics::text(&crew) {
                 Ok(text) => (StatusCode::OK, OPEN_METRICS, text),
-                Err(_) => (StatusCode::INTERNAL_SERVER_ERROR, PLAIN, "the figures cannot be written\n".into()),
+                Err(_) => (StatusCode::INTERNAL_SERVER_ERROR, PLAIN, "the metrics cannot be written\n".into()),
             },
             "/alive" => (StatusCode::OK, PLAIN, "alive\n".into()),
             "/ready" => ready(&crew.reports()),

@@ -27,9 +27,13 @@ pub const FILE_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "schedule",
         ValueKind::Table(SCHEDULE_OPTIONS),
-        "when it runs: until it has caught up, then it rests; without it, it runs all the time",
+        "when it runs: each run ends when it has caught up; without a schedule it runs all the time",
     ),
-    OptionSpec::optional("at_most", ValueKind::Table(LIMIT_OPTIONS), "how fast it reads, and how many cores it uses"),
+    OptionSpec::optional(
+        "at_most",
+        ValueKind::Table(LIMIT_OPTIONS),
+        "limits on how fast it reads and how many cores it uses",
+    ),
     OptionSpec::optional("event", ValueKind::Tables, "the events, by name: [event.NAME]"),
     OptionSpec::optional("each", ValueKind::Tables, "tables of change feeds, many at once: [each.NAME]"),
 ];
@@ -81,7 +85,7 @@ pub const LIMIT_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "cores",
         ValueKind::Integer { min: 1, max: 1024 },
-        "threads of each of its lanes that decode and transform; without it, as many as the machine has cores",
+        "threads per lane that decode and transform; without it, one per core",
     ),
 ];
 

@@ -42,14 +42,14 @@ pub const PROJECT_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "watch",
         ValueKind::Text,
-        "the address at which running pipelines serve figures (/metrics) and their health (/alive, /ready) over HTTP, such as \
+        "address at which running pipelines serve metrics (/metrics) and health (/alive, /ready) over HTTP, such as \
          \"127.0.0.1:9464\"",
     )
     .with(&["watch_token"]),
     OptionSpec::optional(
         "watch_token",
         ValueKind::Secret,
-        "the token that requests to `watch` have to give: Authorization: Bearer TOKEN",
+        "token that requests to `watch` must send: Authorization: Bearer TOKEN",
     )
     .with(&["watch"]),
 ];
@@ -58,7 +58,7 @@ pub const PROJECT_OPTIONS: &[OptionSpec] = &[
 const RUNS: OptionSpec = OptionSpec::optional(
     "runs",
     ValueKind::Integer { min: 1, max: 1_000_000 },
-    "scheduled pipelines that run at a time, at most; the others wait for their turn",
+    "maximum number of scheduled pipelines that run at the same time; the others wait",
 );
 
 /// Keys of `at_most` of a connection.
@@ -74,7 +74,7 @@ pub const CONNECTION_OPTIONS: &[OptionSpec] = &[
     OptionSpec::optional(
         "at_most",
         ValueKind::Table(SOURCE_LIMIT_OPTIONS),
-        "how fast all pipelines of one process together read from it",
+        "limits on how fast the pipelines of one process together read from it",
     ),
 ];
 
@@ -164,8 +164,8 @@ impl ProjectConfig {
         if let Some(text) = watch.filter(|_| address.is_none()) {
             reader.problems.add(
                 Problem::error("value.type", format!("`{}` is not an address with a port", text.value), text.place)
-                    .with_label("expected an address of numbers and a port")
-                    .with_help("for this machine alone: watch = \"127.0.0.1:9464\""),
+                    .with_label("expected an IP address and a port")
+                    .with_help("to serve this machine only: watch = \"127.0.0.1:9464\""),
             );
         }
         Self {

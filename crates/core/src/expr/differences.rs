@@ -98,6 +98,7 @@ pub const DIFFERENCES: &[(&str, &str)] = &[
         "keeps the spelling that it came with, under the names of jsonb as well; what is built has no blanks in it",
     ),
     ("paths into JSON", "are lax; without variables, arithmetic, .** and methods other than size() and type()"),
+    ("log(base, number)", "is double precision, as the other logarithms are; PostgreSQL computes it as numeric"),
     ("trim without characters", "takes all white space; btrim takes spaces alone"),
     ("names in format", "%I quotes what is not a plain name, but does not know the reserved words"),
     ("upper case", "follows Unicode's full rules: upper('ß') gives SS"),

@@ -18,7 +18,12 @@ const fn operator(form: &'static str, about: &'static str, example: &'static str
 
 /// All operators.
 pub const OPERATORS: &[Operator] = &[
-    operator("+ - * / %", "arithmetic; / of whole numbers gives the whole part", "7 / 2", "3"),
+    operator(
+        "+ - * / %",
+        "arithmetic; / of whole numbers gives the whole part; a % b is also written mod(a, b)",
+        "7 / 2",
+        "3",
+    ),
     operator("^", "power, as double precision", "2 ^ 10", "1024"),
     operator("& | # ~ << >>", "whole numbers as bits", "6 & 3", "2"),
     operator("||", "two texts, one after the other", "'TN-' || 7", "TN-7"),

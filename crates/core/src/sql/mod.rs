@@ -29,6 +29,29 @@ pub(crate) fn is_call(name: &str) -> bool {
     matches!(parsed, Ok(sqlparser::ast::Expr::Function(call)) if call.name.to_string() == name)
 }
 
+/// `trim(leading from text)` takes blanks away. The parser knows `trim(leading ' ' from text)` alone: the blank is written
+/// where it is meant.
+fn with_trimmed_blanks(tokens: Vec<TokenWithSpan>) -> Vec<TokenWithSpan> {
+    let is_word = |token: &TokenWithSpan, words: &[&str]| match &token.token {
+        Token::Word(word) => {
+            word.quote_style.is_none() && words.iter().any(|known| word.value.eq_ignore_ascii_case(known))
+        }
+        _ => false,
+    };
+    let mut out: Vec<TokenWithSpan> = Vec::with_capacity(tokens.len());
+    for token in tokens {
+        let side = out.last().is_some_and(|last| is_word(last, &["leading", "trailing", "both"]));
+        let before = out.len() - usize::from(side);
+        let opens = |place: usize| out.get(place).is_some_and(|open| open.token == Token::LParen);
+        let begins = before >= 2 && opens(before - 1) && is_word(&out[before - 2], &["trim"]);
+        if begins && is_word(&token, &["from"]) {
+            out.push(TokenWithSpan { token: Token::SingleQuotedString(" ".into()), span: token.span });
+        }
+        out.push(token);
+    }
+    out
+}
+
 /// The tokens between two commas.
 pub type Piece = Vec<TokenWithSpan>;
 
@@ -45,7 +68,7 @@ impl<'a> SqlText<'a> {
         match Tokenizer::new(&DIALECT, &text.text).tokenize_with_location() {
             Ok(tokens) => {
                 let blank = |t: &TokenWithSpan| matches!(t.token, Token::Whitespace(_) | Token::EOF);
-                sql.tokens = tokens.into_iter().filter(|t| !blank(t)).collect();
+                sql.tokens = with_trimmed_blanks(tokens.into_iter().filter(|t| !blank(t)).collect());
             }
             Err(error) => {
                 let start = sql.offset(error.location);

@@ -1,11 +1,13 @@
 //! `sluice ledger`: which batches, how big, how long?
 
 pub(crate) mod fields;
+mod history;
 
 use std::time::Duration;
 
 use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
+use sluice_connect::ledgers::sqlite::history::Extreme;
 use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, LandingRecord, Ledger};
 use sluice_core::reject::REJECTS;
@@ -32,10 +34,16 @@ pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> 
         let sizes = ledger.map_or_else(|| Ok(Vec::new()), |ledger| ledger.state_sizes(&name))?;
         return Ok(remembered(arguments, &name, &sizes));
     }
+    let ledger = SqliteLedger::open_existing(&project.ledger_path())?;
+    if let Some(by) = args.by {
+        return history::periods(arguments, ledger.as_ref(), &name, by, args.show);
+    }
     let last = if args.batch.is_some() { None } else { Some(args.show) };
-    let batches = match SqliteLedger::open_existing(&project.ledger_path())? {
-        Some(ledger) => ledger.batches(&name, BatchQuery { last, number: args.batch })?,
-        None => Vec::new(),
+    let batches = match (ledger, args.slowest, args.largest) {
+        (None, ..) => Vec::new(),
+        (Some(ledger), Some(count), _) => history::extreme(&ledger, &name, Extreme::Slowest, count)?,
+        (Some(ledger), _, Some(count)) => history::extreme(&ledger, &name, Extreme::Largest, count)?,
+        (Some(ledger), None, None) => ledger.batches(&name, BatchQuery { last, number: args.batch })?,
     };
     if let (Some(number), true) = (args.batch, batches.is_empty()) {
         return Err(Failure::new(FailureKind::Configuration, format!("{name} has no batch {number}"))

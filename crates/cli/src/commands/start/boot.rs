@@ -30,9 +30,9 @@ pub(super) fn at_boot(arguments: &Arguments, project: &Project) -> Outcome<Exit>
     let is_there = write(&path, &project.root, &text)?;
     let user = if place.is_own { "--user " } else { "" };
     let commands = [
-        (format!("systemctl {user}daemon-reload"), "let systemd read it"),
-        (format!("systemctl {user}enable --now {name}"), "run it now and from each start of the machine on"),
-        ("loginctl enable-linger".to_string(), "also while you are not logged in"),
+        (format!("systemctl {user}daemon-reload"), "make systemd read it"),
+        (format!("systemctl {user}enable --now {name}"), "start it now and whenever the machine starts"),
+        ("loginctl enable-linger".to_string(), "also when you are not logged in"),
     ];
     let commands = &commands[..if place.is_own { 3 } else { 2 }];
     if arguments.output == OutputKind::Json {
@@ -40,14 +40,14 @@ pub(super) fn at_boot(arguments: &Arguments, project: &Project) -> Outcome<Exit>
         output::json("start", json!({ "unit": path, "written": !is_there, "next": lines }));
         return Ok(Exit::Fine);
     }
-    let verb = if is_there { "is there already" } else { "is written" };
+    let verb = if is_there { "exists already" } else { "written" };
     let mut out = format!("{} {verb}\n\nnext:\n", path.display());
     let width = commands.iter().map(|(command, _)| command.len()).max().unwrap_or(0);
     for (command, why) in commands {
         out.push_str(&format!("  {}  {}\n", style::command(&format!("{command:width$}")), style::dim(why)));
     }
     out.push_str(&format!(
-        "\nVariables of the environment that secrets need are read from {}, one NAME=value a line.\n",
+        "\nEnvironment variables for secrets are read from {}, one NAME=value per line.\n",
         environment(&project.root).display()
     ));
     output::print(&out);
@@ -118,7 +118,10 @@ fn quoted(path: &Path) -> String {
 /// left alone.
 fn write(path: &Path, root: &Path, text: &str) -> Outcome<bool> {
     if root.display().to_string().contains(['\n', '\r']) {
-        return Err(Failure::new(FailureKind::Configuration, "systemd takes no folder with a line break in its name"));
+        return Err(Failure::new(
+            FailureKind::Configuration,
+            "systemd does not accept a folder with a line break in its name",
+        ));
     }
     match std::fs::read_to_string(path) {
         Ok(there) if there == text => return Ok(true),
@@ -127,9 +130,9 @@ fn write(path: &Path, root: &Path, text: &str) -> Outcome<bool> {
             if !of_this {
                 return Err(Failure::new(
                     FailureKind::Configuration,
-                    format!("{} is there and not of this project; nothing was changed", path.display()),
+                    format!("{} exists and does not belong to this project; nothing was changed", path.display()),
                 )
-                .with_help("give this project another name in sluice.toml, or take that file away"));
+                .with_help("give this project another name in sluice.toml, or remove that file"));
             }
         }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
@@ -171,7 +174,12 @@ mod tests {
         assert!(write(&path, root, &text).unwrap());
         // A new place of the program.
         assert!(!write(&path, root, &unit("tarrow", root, Path::new("/opt/sluice"), false)).unwrap());
-        assert!(write(&path, Path::new("/srv/other"), "text").unwrap_err().message.contains("not of this project"));
+        assert!(
+            write(&path, Path::new("/srv/other"), "text")
+                .unwrap_err()
+                .message
+                .contains("does not belong to this project")
+        );
         std::fs::write(&path, "[Unit]\n").unwrap();
         assert!(write(&path, root, &text).is_err());
         assert_eq!(std::fs::read_to_string(&path).unwrap(), "[Unit]\n");

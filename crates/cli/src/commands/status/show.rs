@@ -63,7 +63,7 @@ pub(super) fn as_text(found: &[Status]) -> String {
 /// A process that ran pipelines in the background, and is no more.
 pub(super) fn gone(process: &Process) -> String {
     format!(
-        "{} the background process {} has gone without settling; nothing is lost: {}\n\n",
+        "{} the background process {} ended without settling, for example by a kill; nothing is lost: {}\n\n",
         style::bad("!"),
         process.process,
         style::command("sluice start"),
@@ -76,7 +76,7 @@ fn background(status: &Status, report: &MemberReport) -> String {
     let mut out = String::new();
     let mut line = |name: &str, text: String| out.push_str(&format!("  {name:<11}{text}\n"));
     if status.has_changed {
-        let why = "its file, or sluice.toml, is not the one that it runs under:";
+        let why = "its file or sluice.toml has changed since it was started:";
         line(&style::warn("!"), format!("{why} {}", style::command(&format!("sluice renew {name}"))));
     }
     if let Doing::Waits { reason, failures, .. } = &report.doing {
@@ -89,9 +89,9 @@ fn background(status: &Status, report: &MemberReport) -> String {
     if moved.read > 0 {
         let rate = |rate: f64| show_count(crate::progress::per_second(1, 1.0 / rate.max(1e-9)));
         line(
-            "moves",
+            "rate",
             format!(
-                "{} events/s now · {} in a minute · {} in an hour   {}",
+                "{} events/s now · {} over a minute · {} over an hour   {}",
                 rate(moved.now),
                 rate(moved.minute),
                 rate(moved.hour),
@@ -104,9 +104,9 @@ fn background(status: &Status, report: &MemberReport) -> String {
         did.push_str(&format!(", {}", style::warn(&show_many(moved.rejected, "reject"))));
     }
     if report.retries > 0 {
-        did.push_str(&format!(", tried again {}", show_many(report.retries, "time")));
+        did.push_str(&format!(", {}", show_many(report.retries, "retry")));
     }
-    line("did", did);
+    line("total", did);
     if let Some(limit) = &moved.limit {
         line("limited by", limited(limit));
     } else if moved.caught_up {
@@ -129,7 +129,7 @@ fn limited(limit: &Limit) -> String {
         "remembering" => ("stations that remember".to_string(), "they take"),
         "staging" => (format!("the landing {landing}"), "writing its rows takes"),
         "publishing" => (format!("the landing {landing}"), "publishing takes"),
-        _ => ("the ledger".to_string(), "recording takes"),
+        _ => ("the ledger".to_string(), "writing to it takes"),
     };
     format!("{}: {doing} {share} of the time (lane {})", style::bold(&what), limit.lane)
 }

@@ -25,7 +25,7 @@ fn edit(project: &TestProject, from: &str, to: &str) {
 fn it_shows_what_becomes_different_and_goes_on_at_its_place() {
     let (project, mut expected) = started(700);
     let (said, _) = project.expect(0, &["renew", "weighings"]);
-    assert!(said.contains("runs under these files already"), "{said}");
+    assert!(said.contains("already runs with these files"), "{said}");
     edit(&project, "ticket, gross_kg\"", "ticket, gross_kg * 2 as gross_kg\"");
     assert_eq!(status(&project, "weighings")["files_have_changed"], true);
     let (said, _) = project.expect(0, &["status"]);
@@ -36,7 +36,7 @@ fn it_shows_what_becomes_different_and_goes_on_at_its_place() {
     assert!(!found.is_empty() && found.iter().all(|d| d["column"] == "gross_kg"), "{plan:#}");
     assert_eq!(status(&project, "weighings")["files_have_changed"], true);
     let (said, _) = project.expect(0, &["renew", "weighings"]);
-    assert!(said.contains("gross_kg in") && said.contains("goes on under the edited file"), "{said}");
+    assert!(said.contains("gross_kg in") && said.contains("continues with the edited file"), "{said}");
     assert_eq!(status(&project, "weighings")["files_have_changed"], false);
     project.write("depots/b.jsonl", expected.lines(700, 300));
     wait_settled(&project, "weighings", 1000);
@@ -128,12 +128,12 @@ fn a_secret_that_changes_is_read_anew() {
     project.write("key", "gate-7\n");
     wait_state(&project, "weighings", "runs");
     let log = || std::fs::read_to_string(project.path(".sluice/log/sluice.log")).unwrap();
-    let anew = |times: usize| wait_for(|| log().matches("connections are made anew").count() >= times);
+    let anew = |times: usize| wait_for(|| log().matches("reopening connections").count() >= times);
     anew(1);
     let login = ["-X", "security.protocol=sasl_plaintext", "-X", "sasl.mechanism=PLAIN", "-X", "sasl.username=sluice"];
     let login = [&login[..], &["-X", "sasl.password=gate-7"]].concat();
     produce(&broker.address, "depot.weighings", &lines(0, 5), &login);
-    // Other bytes that mean the same: connections are made anew while it runs.
+    // Other bytes with the same meaning: connections are reopened while it runs.
     project.write("key", "gate-7\n\n");
     anew(2);
     produce(&broker.address, "depot.weighings", &lines(5, 9), &login);

@@ -36,6 +36,12 @@ fn a_cron_line_waits_for_its_time_and_others_may_run_it() {
     let rests = wait_state(&project, "weighings", "rests");
     assert!(rests["background"]["until"].as_i64().unwrap() > rests["background"]["since"].as_i64().unwrap());
     assert_eq!(rests["background"]["moved"]["read"], 0);
+    // An edited file changes nothing about that.
+    let text = std::fs::read_to_string(project.path("pipelines/weighings.toml")).unwrap();
+    project.write("pipelines/weighings.toml", text.replace("rows = 100", "rows = 20"));
+    project.expect(0, &["renew", "weighings"]);
+    let rests = wait_state(&project, "weighings", "rests");
+    assert_eq!((&rests["background"]["moved"]["read"], &rests["files_have_changed"]), (&0.into(), &false.into()));
     project.expect(0, &["run", "weighings", "--until-caught-up"]);
     project.expect(0, &["stop", "weighings"]);
     expected.check(&project);
@@ -44,10 +50,10 @@ fn a_cron_line_waits_for_its_time_and_others_may_run_it() {
 #[rstest]
 #[case("every = \"1s\", cron = \"* * * * *\"", "not both")]
 #[case("zone = \"UTC\"", "needs `every` or `cron`")]
-#[case("cron = \"61 * * * *\"", "cannot be read")]
+#[case("cron = \"61 * * * *\"", "not a valid cron line")]
 #[case("cron = \"* * * *\"", "five parts")]
 #[case("cron = \"0 4 * * *\", zone = \"Europe/Tarrow\"", "no time zone")]
-#[case("every = \"10ms\"", "less than a second")]
+#[case("every = \"10ms\"", "shorter than a second")]
 #[case("evry = \"10s\"", "did you mean `every`")]
 fn mistakes_in_a_schedule_are_said(#[case] schedule: &str, #[case] expected: &str) {
     let (_, said) = scheduled(schedule).expect(3, &["check", "--offline"]);

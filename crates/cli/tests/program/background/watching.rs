@@ -123,9 +123,9 @@ fn an_address_that_is_taken_is_tried_again() {
     project.expect(0, &["start"]);
     wait_state(&project, "weighings", "runs");
     let log = || std::fs::read_to_string(project.path(".sluice/log/sluice.log")).unwrap();
-    wait_for(|| log().contains("figures cannot be served"));
+    wait_for(|| log().contains("cannot serve metrics"));
     drop(taken);
-    wait_for(|| log().contains("figures are served"));
+    wait_for(|| log().contains("serving metrics"));
     assert_eq!(ask(port, "/alive", "").unwrap().0, 200);
     let text = std::fs::read_to_string(project.path("sluice.toml")).unwrap();
     project.write("sluice.toml", text.replace(&format!("127.0.0.1:{port}"), "localhost"));

@@ -6,6 +6,7 @@ mod drift;
 mod emit;
 mod expressions;
 mod guides;
+mod history;
 mod json_output;
 mod peek;
 mod peers;

@@ -1,6 +1,7 @@
 //! Ledger kind `sqlite`: one file, for one machine. WAL with full syncing: what a call returned from is durable.
 
 mod fields;
+pub mod history;
 mod lock;
 mod query;
 mod schema;

@@ -8,7 +8,7 @@ use super::{Binder, convert, limited};
 use crate::contract::sql_type;
 use crate::expr::functions::{self, CALL_SYNTAX, Function, Parameter, Prepared};
 use crate::expr::own::OwnFunction;
-use crate::expr::{Call, CompareOp, Expr, Node, cast};
+use crate::expr::{ArithmeticOp, Call, CompareOp, Expr, Node, cast};
 use crate::limit::{Limit, shown};
 use crate::problem::Problem;
 use crate::state::AGGREGATES;
@@ -160,6 +160,23 @@ impl Binder<'_, '_> {
                 let same = Expr::new(compared, SqlType::Boolean, nullable);
                 let branches = vec![(same, convert(Expr::null(), ty))];
                 return Some(Expr { limit, ..Expr::new(Node::Case(branches, Box::new(value)), ty, true) });
+            }
+            // The operator %, as SQL spells it too.
+            "mod" if arguments.len() == 2 => {
+                let (left, right) = (self.bind(arguments[0]), self.bind(arguments[1]));
+                return self.arithmetic(ArithmeticOp::Remainder, left?, right?, span);
+            }
+            "mod" => {
+                let message = format!("`mod` takes two numbers, not {}", show_many(arguments.len() as u64, "argument"));
+                self.mismatch(span, message, Some("mod(7, 3) is 7 % 3"));
+                return None;
+            }
+            // What lies between the beginning of the present day and a moment.
+            "age" if arguments.len() == 1 => {
+                let today = convert(Expr::new(Node::Now, SqlType::Timestamptz, false), SqlType::Date);
+                let moment = self.bind(arguments[0])?;
+                let function = functions::find("age")?;
+                return self.arguments(function, vec![today, moment], &[span, arguments[0].span()], span);
             }
             "coalesce" | "nullif" | "greatest" | "least" => {
                 let takes = if lower == "nullif" { "two values" } else { "one value or more" };

@@ -192,7 +192,11 @@ fn item_type(column: &Column) -> SqlType {
 }
 
 /// A text for each row, whatever is null.
-fn written(a: &Arguments<'_>, write: impl Fn(usize, &mut String) -> Result<Option<String>, String>) -> Column {
+/// A list for each row, as it is written; None is null.
+pub(super) fn written(
+    a: &Arguments<'_>,
+    write: impl Fn(usize, &mut String) -> Result<Option<String>, String>,
+) -> Column {
     let all = a.all();
     let (scalar, len) = shape(&all, a.rows);
     let mut errors = merged(&all, a.rows);

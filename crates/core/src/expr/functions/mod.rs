@@ -228,6 +228,7 @@ pub const CALL_SYNTAX: &[&str] = &[
     "extract",
     "position",
     "overlay",
+    "mod",
 ];
 
 /// Other names of functions, as databases spell them.

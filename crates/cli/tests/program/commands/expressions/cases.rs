@@ -140,6 +140,7 @@ fn text_functions() -> Vec<String> {
         }
         all.push(format!("format('%s|%10s|%-10s|%L|%%|%2$s', {a}, u, {a}, {a})"));
         all.push(format!("format('%I', {a})"));
+        all.extend(["leading", "trailing", "both", ""].map(|side| format!("trim({side} from {a} || ' ')")));
         all.push(format!("format({a}, 'x')"));
         all.push(format!("greatest({a}, u, 'm')"));
         all.push(format!("least({a}, u, null)"));
@@ -213,6 +214,7 @@ fn patterns() -> Vec<String> {
             all.push(format!("regexp_count({a}, {b}, 2)"));
             all.push(format!("regexp_substr({a}, {b})"));
             all.push(format!("regexp_substr({a}, {b}, 1, 2)"));
+            all.push(format!("array_to_string(regexp_match({a}, {b}), '|', '~')"));
             all.push(format!("regexp_instr({a}, {b})"));
             all.push(format!("regexp_instr({a}, {b}, 1, 1, 1)"));
             all.push(format!("regexp_replace({a}, {b}, '<\\&>')"));
@@ -222,6 +224,7 @@ fn patterns() -> Vec<String> {
         all.push(format!("regexp_replace({a}, '(\\w)(\\w)', '\\2\\1', 'g')"));
         all.push(format!("regexp_substr({a}, '(\\w)(\\d+)', 1, 1, 'i', 2)").replace(", 2)", ", '2')"));
         all.push(format!("regexp_instr({a}, '(\\w)(\\d+)', 1, 1, 0, 'i', 2)"));
+        all.push(format!("array_to_string(regexp_match({a}, '(\\w)(\\d+)|(-)', 'i'), '|', '~')"));
         all.push(format!("regexp_count({a}, '^.', 1, 'n')"));
         all.push(format!("regexp_count({a}, 'a b', 1, 'x')"));
     }
@@ -241,6 +244,7 @@ fn number_functions() -> Vec<String> {
         all.push(format!("{a} is not distinct from null"));
         if a != "d" {
             all.extend(["0", "1", "2", "-2", "12"].map(|digits| format!("trunc({a}, {digits})")));
+            all.extend(["3", "-7", "j"].map(|other| format!("mod({a}, {other})")));
         }
         // PostgreSQL keeps 15 digits where it makes decimals of larger ones.
         let double = format!("(case when abs({a}) < 1000 then cast({a} as double precision) end)");

@@ -57,6 +57,18 @@ pub(super) fn log10(x: f64) -> Computed {
     positive(x).map(f64::log10)
 }
 
+/// The logarithm to a base.
+pub(super) fn log(base: f64, x: f64) -> Computed {
+    let (base, x) = (positive(base)?, positive(x)?);
+    // For these two the result is exact where it is whole.
+    match base {
+        2.0 => Ok(x.log2()),
+        10.0 => Ok(x.log10()),
+        1.0 => Err("there is no logarithm to the base 1"),
+        base => Ok(x.ln() / base.ln()),
+    }
+}
+
 fn positive(x: f64) -> Computed {
     if x <= 0.0 { Err("only numbers above zero have a logarithm") } else { Ok(x) }
 }

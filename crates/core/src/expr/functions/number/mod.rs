@@ -98,7 +98,21 @@ pub(super) const FUNCTIONS: &[Function] = &[
         ..Function::PLAIN
     },
     double!("ln", "The natural logarithm.", "ln(1)", "0", double::ln),
-    double!("log", "The logarithm to the base 10.", "log(1000)", "3", double::log10),
+    Function {
+        name: "log",
+        signature: "log([base,] number) → double precision",
+        about: "The logarithm to a base, 10 by default.",
+        example: "log(2, 64)",
+        gives: "6",
+        parameters: DOUBLE,
+        optional: DOUBLE,
+        result: AS_DOUBLE,
+        compute: |a| match a.columns.len() {
+            1 => double::of_one(a, double::log10),
+            _ => double::of_two(a, double::log),
+        },
+        ..Function::PLAIN
+    },
     Function {
         name: "pi",
         signature: "pi() → double precision",

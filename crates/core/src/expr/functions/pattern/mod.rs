@@ -8,6 +8,7 @@ mod translate;
 
 use super::{Arguments, Function, Parameter, Prepared};
 use crate::expr::column::map_boolean;
+use crate::limit::Limit;
 use crate::types::SqlType;
 pub(crate) use like::LikePattern;
 pub(crate) use regex::{Pattern, reason as regex_fault};
@@ -117,6 +118,23 @@ pub(super) const FUNCTIONS: &[Function] = &[
         result: |_| SqlType::Boolean,
         prepare: Some(|arguments| regex::prepare(arguments, 1, Some(2), "")),
         compute: |a| map_boolean(&a.all(), a.rows, |row| Ok(regex::of(a).matches(a.text(0, row)))),
+        ..Function::PLAIN
+    },
+    Function {
+        name: "regexp_match",
+        signature: "regexp_match(text, pattern [, flags]) → text[]",
+        about: "The groups of the first find as a list, or the whole find where the pattern has no groups. Groups that took no part \
+                are null.",
+        example: "regexp_match('TN-0042/7', '([A-Z]+)-([0-9]+)')::text",
+        gives: "[\"TN\",\"0042\"]",
+        nulls: "null if an argument is null, or where nothing is found",
+        parameters: PATTERN,
+        optional: &[Parameter::Constant],
+        result: |_| SqlType::Json,
+        limit: |_| Some(Limit::List(SqlType::Text)),
+        nullable: true,
+        prepare: Some(regex::prepare_for_one),
+        compute: regex::groups,
         ..Function::PLAIN
     },
     Function {

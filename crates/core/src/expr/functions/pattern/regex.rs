@@ -7,7 +7,9 @@ use super::translate::translate;
 use super::{Arguments, Prepared};
 use crate::expr::Expr;
 use crate::expr::column::{Column, map_primitive, map_text, map_text_or_null};
+use crate::expr::functions::list::written;
 use crate::types::SqlType;
+use crate::values::list::ListWriter;
 
 /// A compiled pattern.
 #[derive(Debug)]
@@ -133,6 +135,15 @@ fn read(arguments: &[Expr], place: usize, flags: Option<usize>, always: &str) ->
     Pattern::read(&pattern, &format!("{always}{given}"))
 }
 
+/// The same for `regexp_match`, which finds once.
+pub(super) fn prepare_for_one(arguments: &[Expr]) -> Result<Prepared, String> {
+    let pattern = read(arguments, 1, Some(2), "")?;
+    match pattern.is_global {
+        true => Err("regexp_match finds once: leave out the flag g".into()),
+        false => Ok(Prepared::Pattern(pattern.into())),
+    }
+}
+
 /// The same for `regexp_substr`, whose last argument is a group.
 pub(super) fn prepare_with_group(arguments: &[Expr]) -> Result<Prepared, String> {
     let mut pattern = read(arguments, 1, Some(4), "")?;
@@ -208,6 +219,22 @@ pub(super) fn found(a: &Arguments<'_>) -> Column {
         let found = start(a, 2, row, text)?.and_then(|from| of(a).find(text, from, n, of(a).group));
         out.extend_from_slice(found.clone().map_or("", |range| &text[range]).as_bytes());
         Ok(found.is_some())
+    })
+}
+
+/// The groups of the first find, as a list.
+pub(super) fn groups(a: &Arguments<'_>) -> Column {
+    written(a, |row, _| {
+        if a.columns.iter().any(|column| column.is_null(row)) {
+            return Ok(None);
+        }
+        let Some(found) = of(a).regex.captures(a.text(0, row)) else { return Ok(None) };
+        let mut list = ListWriter::default();
+        // The whole find comes first; it counts where there is nothing else.
+        let first = usize::from(found.len() > 1);
+        let added = found.iter().skip(first).try_for_each(|group| list.add(group.map(|g| g.as_str()), SqlType::Text));
+        added.ok_or("these groups cannot be items of a list")?;
+        Ok(Some(list.finish()))
     })
 }
 

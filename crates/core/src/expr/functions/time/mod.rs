@@ -30,8 +30,9 @@ const OUTSIDE: &str = "the moment lies outside the years 1 to 9999";
 pub(super) const FUNCTIONS: &[Function] = &[
     Function {
         name: "age",
-        signature: "age(later, earlier) → interval",
-        about: "What lies between two moments, in years, months, days and time.",
+        signature: "age([later,] earlier) → interval",
+        about: "What lies between two moments, in years, months, days and time. Without the first one, up to the beginning of the \
+                present day in UTC.",
         example: "age(timestamptz '2026-07-01T00:00:00Z', timestamptz '2026-05-31T12:00:00Z')::text",
         gives: "1 mon 12:00:00",
         parameters: &[Parameter::Moment, Parameter::Moment],
