@@ -43,7 +43,7 @@ pub(crate) fn keep(arguments: &Arguments, args: &KeepArgs) -> Outcome<Exit> {
 pub(crate) struct Serving {
     keeper: Arc<Keeper>,
     place: Place,
-    lock: Lock,
+    _lock: Lock,
     watch: Option<watch::Prepared>,
 }
 
@@ -61,7 +61,7 @@ impl Serving {
             Process { process: std::process::id(), since: times::now(), program: env!("CARGO_PKG_VERSION").into() };
         let keeper =
             Keeper { project, crew: Arc::clone(crew), own, ends: Mutex::new(false), asked: AtomicBool::new(false) };
-        Ok(Self { keeper: Arc::new(keeper), place, lock, watch })
+        Ok(Self { keeper: Arc::new(keeper), place, _lock: lock, watch })
     }
 
     /// Answers commands from now on.
@@ -82,7 +82,6 @@ impl Serving {
     pub(crate) fn until_over(self, idle: Duration) {
         self.keeper.until_over(idle);
         self.place.close();
-        self.lock.leave();
     }
 }
 

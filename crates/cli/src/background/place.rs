@@ -155,10 +155,10 @@ impl Place {
     }
 }
 
-impl Lock {
-    /// Notes that everything has settled: nobody is missed.
-    pub(super) fn leave(self) {
-        // If that fails, the next command says that the process has gone, which is also true.
+/// Only a process that was killed leaves its number behind.
+impl Drop for Lock {
+    fn drop(&mut self) {
+        // If that fails, the next command reports that the process ended, which is also true.
         let _ = self.file.set_len(0);
     }
 }
@@ -185,10 +185,13 @@ mod tests {
         let Holding::Lives(Some(own)) = place.holding() else { panic!("{:?}", place.holding()) };
         assert_eq!(own.process, std::process::id());
         assert_eq!(place.lock().map(|_| ()).unwrap_err().kind, FailureKind::InUse);
-        // Dropped without a word, as a killed process does.
+        let text = std::fs::read(place.folder.join("lock")).unwrap();
         drop(lock);
+        assert_eq!(place.holding(), Holding::Nobody);
+        // As a killed process leaves it.
+        std::fs::write(place.folder.join("lock"), text).unwrap();
         assert_eq!(place.holding(), Holding::Gone(own));
-        place.lock().unwrap().leave();
+        drop(place.lock().unwrap());
         assert_eq!(place.holding(), Holding::Nobody);
     }
 

@@ -240,19 +240,12 @@ impl Figures {
             inner.busy.push((lane.to_string(), work, Series::default()));
             inner.busy.len() - 1
         });
-        // What took longer than a second belongs to the seconds before, too.
-        let mut left = time.min(Duration::from_secs(60)).min(now);
-        let mut at = now;
-        let mut parts = Vec::new();
-        while !left.is_zero() {
-            let part = left.min(at - Duration::from_secs(at.as_secs())).max(Duration::from_nanos(1)).min(left);
-            parts.push((at.as_secs(), part));
-            left -= part;
-            at = at.saturating_sub(part).saturating_sub(Duration::from_nanos(1));
-        }
         let series = &mut inner.busy[place].2;
-        for (second, part) in parts.into_iter().rev() {
-            series.add_at(second, u64::try_from(part.as_nanos()).unwrap_or(0));
+        // Work that took longer than a second belongs to several of them.
+        let begin = now.saturating_sub(time.min(Duration::from_secs(60)));
+        for second in begin.as_secs()..=now.as_secs() {
+            let (from, to) = (Duration::from_secs(second).max(begin), Duration::from_secs(second + 1).min(now));
+            series.add_at(second, u64::try_from(to.saturating_sub(from).as_nanos()).unwrap_or(0));
         }
     }
 

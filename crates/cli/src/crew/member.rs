@@ -173,13 +173,13 @@ impl Member {
         self.stop.settle();
     }
 
-    /// Lets it settle and go on under what was read anew.
+    /// Settles the batch in hand and continues with the edited file.
     pub(super) fn renew(&self, loaded: Loaded) {
         *self.next() = Some(loaded);
         self.stop.pause();
     }
 
-    /// Lets it settle and go on with connections made anew, where a secret or a certificate of one has changed.
+    /// Reopens connections if a file of a secret or certificate of one has changed.
     pub(super) fn look_at_files(&self) {
         let Some(changed) = self.standing().files.changed() else { return };
         tracing::info!(pipeline = %self.name, file = %changed.display(), "a secret or certificate file changed: reopening connections");

@@ -105,7 +105,7 @@ impl Crew {
         members.iter().for_each(|member| member.settle());
     }
 
-    /// Lets a pipeline settle and go on under what was read anew.
+    /// Settles the batch in hand of a pipeline, which then continues with its edited file.
     ///
     /// # Errors
     /// Where it does not run here.

@@ -1,4 +1,4 @@
-//! Files behind the secrets and certificates of connections: when one has changed, connections are made anew.
+//! Files of the secrets and certificates of connections. If one changes, connections are reopened.
 
 use std::path::PathBuf;
 use std::time::SystemTime;

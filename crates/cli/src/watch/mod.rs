@@ -63,12 +63,17 @@ impl Prepared {
     pub(crate) fn of(project: &Project) -> Outcome<Option<Self>> {
         let Some(address) = project.config.watch else { return Ok(None) };
         let Some(place) = &project.config.watch_token else { return Ok(Some(Self { address, token: None })) };
-        let secret = ProjectSecrets { root: project.root.clone() }.read(place).map_err(|why| {
+        let read = ProjectSecrets { root: project.root.clone() }.read(place);
+        let read = read.and_then(|secret| match secret.reveal().trim() {
+            "" => Err("it is empty".to_string()),
+            _ => Ok(secret),
+        });
+        let secret = read.map_err(|why| {
             let message = format!("the token of `watch` cannot be read: {why}");
             Failure::new(FailureKind::Configuration, message)
                 .with_help("set the variable, or make the file, that `watch_token` in sluice.toml names")
         })?;
-        Ok(Some(Self { address, token: Some(Sha256::digest(secret.reveal()).into()) }))
+        Ok(Some(Self { address, token: Some(Sha256::digest(secret.reveal().trim()).into()) }))
     }
 
     /// Serves from now on. An address that is taken is tried again: it stops no pipeline.

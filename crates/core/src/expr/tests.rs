@@ -204,6 +204,8 @@ fn evaluation(#[case] expression: &str, #[case] expected: [&str; 3]) {
 #[case("passed_at + 5 as x", "type.mismatch", "interval '5 minutes'")]
 #[case("lock_id -> 'a' as x", "type.mismatch", "->")]
 #[case("regexp_substr(lock_id, '(?P<lock>.)', 1, 1, '', 'lok') as x", "value.type", "manual regexp_substr")]
+#[case("regexp_match(lock_id, 'a', 'g') as x", "value.type", "manual regexp_match")]
+#[case("mod(7) as x", "type.mismatch", "7 % 3")]
 #[case("to_char(passed_at, 'YYYX') as x", "value.type", "manual to_char")]
 #[case("json_path_exists(json '1', '$.') as x", "value.type", "manual json_path_exists")]
 #[case("length(lock_id) filter (where open) as x", "unsupported", "aggregates")]
@@ -224,6 +226,13 @@ fn mistakes(#[case] expression: &str, #[case] code: &str, #[case] help: &str) {
     assert_eq!(found.len(), 1, "{found:?}");
     assert_eq!(found[0].code, code, "{found:?}");
     assert!(found[0].help.as_ref().unwrap().contains(help), "{found:?}");
+}
+
+/// The value of `now()` of a constant is not of interest: both sides have the same.
+#[test]
+fn the_age_of_one_moment_ends_with_the_beginning_of_the_day() {
+    assert_eq!(constant("age(current_date)::text"), constant("interval '0 seconds'::text"));
+    assert_eq!(constant("age(current_date - 3)::text"), "3 days");
 }
 
 #[test]

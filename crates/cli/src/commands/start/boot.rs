@@ -56,11 +56,15 @@ pub(super) fn at_boot(arguments: &Arguments, project: &Project) -> Outcome<Exit>
 
 impl UnitPlace {
     fn find() -> Outcome<Self> {
-        if rustix::process::geteuid().is_root() {
+        let variable = |name| std::env::var_os(name).map(PathBuf::from);
+        Self::of(rustix::process::geteuid().is_root(), variable("XDG_CONFIG_HOME"), variable("HOME"))
+    }
+
+    fn of(is_root: bool, config: Option<PathBuf>, home: Option<PathBuf>) -> Outcome<Self> {
+        if is_root {
             return Ok(Self { folder: "/etc/systemd/system".into(), is_own: false });
         }
-        let config = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
-        let config = config.or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".config")));
+        let config = config.or_else(|| home.map(|home| home.join(".config")));
         let config = config.filter(|path| path.is_absolute()).ok_or_else(|| {
             Failure::new(FailureKind::Configuration, "the folder for units is not known: HOME is not set")
                 .with_help("set HOME to your folder")
@@ -148,6 +152,27 @@ fn write(path: &Path, root: &Path, text: &str) -> Outcome<bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(true, None, None, Some("/etc/systemd/system"))]
+    #[case(false, None, Some("/home/vale"), Some("/home/vale/.config/systemd/user"))]
+    #[case(false, Some("/conf"), Some("/home/vale"), Some("/conf/systemd/user"))]
+    #[case(false, None, None, None)]
+    #[case(false, Some("conf"), None, None)]
+    fn a_unit_lies_where_systemd_looks(
+        #[case] is_root: bool,
+        #[case] config: Option<&str>,
+        #[case] home: Option<&str>,
+        #[case] folder: Option<&str>,
+    ) {
+        match (UnitPlace::of(is_root, config.map(Into::into), home.map(Into::into)), folder) {
+            (Ok(place), Some(folder)) => assert_eq!((place.folder, place.is_own), (folder.into(), !is_root)),
+            (found, expected) => {
+                assert_eq!(found.map_err(|f| f.kind).err(), expected.is_none().then_some(FailureKind::Configuration))
+            }
+        }
+    }
 
     #[test]
     fn nothing_is_left_to_fill_in() {

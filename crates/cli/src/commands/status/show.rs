@@ -70,7 +70,7 @@ pub(super) fn gone(process: &Process) -> String {
     )
 }
 
-/// What the background process tells of a pipeline.
+/// What the background process reports about a pipeline.
 fn background(status: &Status, report: &MemberReport) -> String {
     let (moved, name) = (&report.moved, &status.name);
     let mut out = String::new();

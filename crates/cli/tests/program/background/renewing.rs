@@ -128,14 +128,14 @@ fn a_secret_that_changes_is_read_anew() {
     project.write("key", "gate-7\n");
     wait_state(&project, "weighings", "runs");
     let log = || std::fs::read_to_string(project.path(".sluice/log/sluice.log")).unwrap();
-    let anew = |times: usize| wait_for(|| log().matches("reopening connections").count() >= times);
-    anew(1);
+    let reopened = |times: usize| wait_for(|| log().matches("reopening connections").count() >= times);
+    reopened(1);
     let login = ["-X", "security.protocol=sasl_plaintext", "-X", "sasl.mechanism=PLAIN", "-X", "sasl.username=sluice"];
     let login = [&login[..], &["-X", "sasl.password=gate-7"]].concat();
     produce(&broker.address, "depot.weighings", &lines(0, 5), &login);
     // Other bytes with the same meaning: connections are reopened while it runs.
     project.write("key", "gate-7\n\n");
-    anew(2);
+    reopened(2);
     produce(&broker.address, "depot.weighings", &lines(5, 9), &login);
     wait_for(|| topics::numbers(&project, "archive/all").len() == 9);
     project.expect(0, &["stop", "--all"]);

@@ -193,20 +193,3 @@ fn a_signal_settles_everything() {
     project.expect(0, &["run", "--all", "--until-caught-up"]);
     expected.check(&project);
 }
-
-/// A unit for systemd is written once, says how it is switched on, and holds nothing that its folder makes of it.
-#[test]
-fn a_unit_for_the_start_of_the_machine_is_written() {
-    let project = with_others(&[]);
-    let mut command = project.command(&["start", "--at-boot"]);
-    command.env("XDG_CONFIG_HOME", project.path("config"));
-    if std::fs::metadata("/proc/self").map(|m| std::os::unix::fs::MetadataExt::uid(&m)).unwrap() == 0 {
-        // The machine's own folder is not for tests.
-        return;
-    }
-    let output = command.output().unwrap();
-    let said = String::from_utf8(output.stdout).unwrap();
-    assert!(output.status.success() && said.contains("systemctl --user enable --now sluice-tarrow.service"), "{said}");
-    let unit = std::fs::read_to_string(project.path("config/systemd/user/sluice-tarrow.service")).unwrap();
-    assert!(unit.contains("run --all"), "{unit}");
-}

@@ -76,6 +76,11 @@ fn a_token_is_asked_for_and_never_shown() {
     let project = watched(PIPELINE, port, "watch_token = { file = \"token\" }\n");
     let (_, said) = project.expect(3, &["start"]);
     assert!(said.contains("token of `watch` cannot be read"), "{said}");
+    let (said, _) = project.expect(0, &["status"]);
+    assert!(!said.contains("without settling"), "{said}");
+    project.write("token", "\n");
+    let (_, said) = project.expect(3, &["start"]);
+    assert!(said.contains("it is empty"), "{said}");
     project.write("token", "gate-7\n");
     project.expect(0, &["start"]);
     wait_for(|| ask(port, "/alive", "").is_some());
