@@ -14,7 +14,7 @@ use super::Arriving;
 use crate::columns::OutputColumn;
 use crate::expr::{Column, EvalContext, Expr, cast_column, evaluate, json_length, json_members, json_type};
 use crate::formats::ColumnBuilder;
-use crate::formats::json::scan::unescape;
+use crate::formats::json::scan::unescape_or_spelled;
 use crate::limit::Limit;
 use crate::plan::Transform;
 use crate::plan::transform::{RowFault, Transformed, schema_of};
@@ -200,7 +200,7 @@ fn typed(items: &ArrayRef, item: SqlType) -> ArrayRef {
         token => match token.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
             Some(raw) => {
                 plain.clear();
-                unescape(raw.as_bytes(), &mut plain);
+                unescape_or_spelled(raw.as_bytes(), &mut plain);
                 Some(String::from_utf8_lossy(&plain).into_owned())
             }
             None => Some(token.to_string()),

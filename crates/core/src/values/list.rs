@@ -2,7 +2,7 @@
 
 use super::json::write_string;
 use super::{number, time};
-use crate::formats::json::scan::{Scanner, unescape};
+use crate::formats::json::scan::{Scanner, unescape, unescape_or_spelled};
 use crate::types::SqlType;
 
 /// A list as it is kept: from JSON, or from a text in the form of PostgreSQL, `{a,"b c",NULL}`, which may stand in a string of JSON.
@@ -33,7 +33,7 @@ pub fn each(list: &str, mut take: impl FnMut(Option<&str>)) {
         text.clear();
         if scanner.peek() == b'"' {
             let raw = scanner.string()?;
-            unescape(raw.bytes, &mut text);
+            unescape_or_spelled(raw.bytes, &mut text);
             take(std::str::from_utf8(&text).ok());
             return Ok(());
         }

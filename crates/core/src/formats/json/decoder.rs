@@ -135,7 +135,7 @@ impl JsonDecoder {
     ) -> Result<(), Bad> {
         let target = if key.escaped {
             let mut name = Vec::new();
-            scan::unescape(key.bytes, &mut name);
+            scan::unescape_or_spelled(key.bytes, &mut name);
             self.objects[object].get(&name)
         } else {
             self.objects[object].find(place, key.bytes)
@@ -316,7 +316,7 @@ impl JsonDecoder {
         let prefixes = &self.prefixes;
         let unknown = self.unknown.finish(chunk, |object, key| {
             let mut name = prefixes[object].as_bytes().to_vec();
-            scan::unescape(key, &mut name);
+            scan::unescape_or_spelled(key, &mut name);
             String::from_utf8_lossy(&name).into_owned()
         });
         let rows = EventRows { batch: self.rows.finish(spans.len()), spans };

@@ -1,6 +1,6 @@
 //! What JSON objects look like.
 
-use super::scan::{JsonFault, Scanner, unescape};
+use super::scan::{JsonFault, Scanner, unescape_or_spelled};
 use super::{mark_length, records};
 use crate::event::Chunk;
 use crate::formats::BYTE_ORDER_MARK;
@@ -53,10 +53,7 @@ impl Profile {
 fn key(scanner: &mut Scanner<'_>, name: &mut Vec<u8>) -> Result<(), JsonFault> {
     let key = scanner.string()?;
     name.clear();
-    if !unescape(key.bytes, name) {
-        name.clear();
-        name.extend_from_slice(key.bytes);
-    }
+    unescape_or_spelled(key.bytes, name);
     scanner.skip_blanks();
     scanner.expect(b':', "`:`")?;
     scanner.skip_blanks();
@@ -104,7 +101,7 @@ fn value(scanner: &mut Scanner<'_>, node: &mut ProfileNode) -> Result<(), JsonFa
                 return Ok(());
             }
             let mut text = Vec::new();
-            unescape(string.bytes, &mut text);
+            unescape_or_spelled(string.bytes, &mut text);
             node.profile.add(Seen::Text(&text));
         }
         b'{' => {

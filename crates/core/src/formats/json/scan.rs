@@ -237,8 +237,18 @@ fn next_special(bytes: &[u8], mut at: usize) -> usize {
     at
 }
 
-/// Writes a string's text, its escapes resolved. False where an escape is half of a surrogate pair.
+/// Writes a string's text, its escapes resolved, or as it is spelled where an escape is half of a surrogate pair: such a name is
+/// that of no other field.
+pub(crate) fn unescape_or_spelled(raw: &[u8], out: &mut Vec<u8>) {
+    if !unescape(raw, out) {
+        out.extend_from_slice(raw);
+    }
+}
+
+/// Writes a string's text, its escapes resolved. False, and nothing is written, where an escape is half of a surrogate pair.
+#[must_use]
 pub(crate) fn unescape(raw: &[u8], out: &mut Vec<u8>) -> bool {
+    let start = out.len();
     let mut rest = raw;
     while let Some(at) = memchr::memchr(b'\\', rest) {
         out.extend_from_slice(&rest[..at]);
@@ -250,7 +260,10 @@ pub(crate) fn unescape(raw: &[u8], out: &mut Vec<u8>) -> bool {
             b't' => ('\t', 2),
             b'u' => match unicode(&rest[at..]) {
                 Some(found) => found,
-                None => return false,
+                None => {
+                    out.truncate(start);
+                    return false;
+                }
             },
             other => (char::from(other), 2),
         };

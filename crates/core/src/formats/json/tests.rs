@@ -340,3 +340,18 @@ fn narrower_types_are_checked_where_values_arrive() {
     let expected = format!("\"a\":-7,\"b\":0.12345679,\"c\":\"äöü\",\"d\":\"x\",\"e\":\"{id}\"");
     assert_eq!((rows.lines().count(), rows.matches(&expected).count()), (6, 5), "{rows}");
 }
+
+/// A name with half of a surrogate pair is that of no other field, however it begins.
+#[rstest]
+#[case(r#"{"t":"a","t\ud800":"b","i":1}"#, "a")]
+#[case(r#"{"t\ud800":"b","t":"a","i":1}"#, "a")]
+#[case(r#"{"t\udc00x":"b","t":"a","i":1}"#, "a")]
+fn half_a_surrogate_pair_makes_another_name(#[case] record: &str, #[case] expected: &str) {
+    let contract = contract(ALL, ExtraFields::Ignore);
+    let decoded = decode(&contract, format!("{record}\n").as_bytes());
+    assert_eq!(decoded.rejects.len(), 0, "{:?}", decoded.rejects.first().map(|r| &r.message));
+    assert!(lines(&contract, &decoded).contains(&format!("\"t\":\"{expected}\"")));
+    // Alone it gives the field no value.
+    let decoded = decode(&contract, b"{\"t\\ud800\":\"zed\",\"i\":1}\n");
+    assert!(lines(&contract, &decoded).contains("\"t\":null"), "{}", lines(&contract, &decoded));
+}

@@ -6,7 +6,7 @@ use arrow_schema::DataType;
 use super::{Arguments, Prepared, map_primitive, map_text_or_null, reach};
 use crate::expr::Expr;
 use crate::expr::column::Column;
-use crate::formats::json::scan::{Scanner, unescape};
+use crate::formats::json::scan::{Scanner, unescape, unescape_or_spelled};
 use crate::types::SqlType;
 
 /// The value of a member, the last one where a name comes twice. None where there is no such member, or no object.
@@ -72,11 +72,7 @@ pub(crate) fn json_members(text: &str, mut each: impl FnMut(Option<&[u8]>, &[u8]
             let mut name = Vec::new();
             let walked = members(value, |raw, value| {
                 name.clear();
-                if !unescape(raw, &mut name) {
-                    // Half of a surrogate pair is no text: the name stays as it is spelled.
-                    name.clear();
-                    name.extend_from_slice(raw);
-                }
+                unescape_or_spelled(raw, &mut name);
                 each(Some(&name), value.trim_ascii());
             });
             walked.is_some()
