@@ -14,6 +14,7 @@ mod log;
 mod manual;
 mod names;
 mod new_tables;
+mod notices;
 mod output;
 mod pipeline_state;
 mod place;

@@ -42,6 +42,12 @@ pub(crate) fn connections() -> Vec<CompletionCandidate> {
     candidates(project.config.connections.iter().filter(|c| c.scheme != "screen").map(of))
 }
 
+/// The recipients of notices.
+pub(crate) fn recipients() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    candidates(project.config.recipients.iter().map(|one| (one.name.clone(), String::new())))
+}
+
 /// Whatever `peek` can look at: events, landings, connections.
 pub(crate) fn places() -> Vec<CompletionCandidate> {
     let of = |p: &LoadedPipeline| {

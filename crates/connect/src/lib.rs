@@ -12,6 +12,7 @@ pub mod ledgers;
 pub mod local;
 pub mod look;
 pub mod packed;
+pub mod recipients;
 #[cfg(test)]
 mod testing;
 
@@ -44,13 +45,15 @@ pub fn registry() -> Registry {
 
 #[cfg(test)]
 mod tests {
-    use sluice_core::config::{OptionSpec, ValueKind, each, pipeline, project};
+    use sluice_core::config::{OptionSpec, ValueKind, each, notice, pipeline, project};
 
     fn all_tables() -> Vec<(String, &'static [OptionSpec])> {
         let registry = super::registry();
         let mut tables: Vec<(String, &'static [OptionSpec])> = vec![
             ("sluice.toml".into(), project::FILE_OPTIONS),
             ("connection".into(), project::CONNECTION_OPTIONS),
+            ("notice".into(), notice::NOTICE_OPTIONS),
+            ("recipient".into(), notice::RECIPIENT_OPTIONS),
             ("pipeline".into(), pipeline::FILE_OPTIONS),
             ("event".into(), pipeline::EVENT_OPTIONS),
             ("each".into(), each::EACH_OPTIONS),

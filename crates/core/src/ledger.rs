@@ -77,6 +77,8 @@ pub struct LandingRecord {
     pub bytes: u64,
     /// When it landed, in microseconds since 1970.
     pub landed_at: Option<i64>,
+    /// The event time of its newest row, in microseconds since 1970, where its event has a time.
+    pub newest: Option<i64>,
     /// What the landing's kind staged.
     pub detail: serde_json::Value,
 }

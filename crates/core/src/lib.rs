@@ -31,6 +31,7 @@ pub mod kinds;
 pub mod ledger;
 pub mod limit;
 pub mod names;
+pub mod notice;
 pub mod plan;
 pub mod printable;
 pub mod private;

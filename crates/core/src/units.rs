@@ -126,6 +126,11 @@ pub fn show_micros(micros: i64) -> String {
     show_duration(Duration::from_micros(micros.unsigned_abs()))
 }
 
+/// A duration as files spell it, to the microsecond.
+pub fn spelled(duration: Duration) -> String {
+    spell_micros(i64::try_from(duration.as_micros()).unwrap_or(i64::MAX))
+}
+
 /// A duration in microseconds as files spell it, without rounding.
 pub fn spell_micros(micros: i64) -> String {
     const UNITS: [(i64, &str); 5] =

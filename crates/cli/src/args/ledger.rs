@@ -1,12 +1,15 @@
 //! The arguments of `ledger`.
 
+use std::path::PathBuf;
+
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
 
 use crate::names;
 
 pub(crate) const EXAMPLES: &str = "Examples:\n  sluice ledger weighings --show 5\n  sluice ledger weighings --batch 1\n  sluice ledger weighings --fields\n  \
-    sluice ledger weighings --by hour\n  sluice ledger weighings --slowest 5";
+    sluice ledger weighings --by hour\n  sluice ledger weighings --slowest 5\n  sluice ledger weighings --failures\n  \
+    sluice ledger weighings --export batches.csv";
 
 #[derive(Args, Debug)]
 pub(crate) struct LedgerArgs {
@@ -33,6 +36,14 @@ pub(crate) struct LedgerArgs {
     /// Show the N batches with the most bytes
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["batch", "show", "state", "fields"])]
     pub largest: Option<u64>,
+
+    /// Show why runs have failed, the newest last; --show is how many
+    #[arg(long, conflicts_with_all = ["batch", "by", "slowest", "largest", "state", "fields"])]
+    pub failures: bool,
+
+    /// Write all batches to a file: FILE.csv, FILE.jsonl or FILE.parquet, one row a batch
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["batch", "by", "slowest", "largest", "state", "fields", "failures", "show"])]
+    pub export: Option<PathBuf>,
 
     /// Show how much windows and other stations remember
     #[arg(long, conflicts_with_all = ["batch", "show"])]

@@ -13,6 +13,7 @@ mod emit;
 mod init;
 mod ledger;
 mod manual;
+mod notices;
 mod peek;
 mod positions;
 mod rehearse;
@@ -34,6 +35,7 @@ pub(crate) use emit::{EmitArgs, EmitFormat};
 pub(crate) use init::InitArgs;
 pub(crate) use ledger::{LedgerArgs, Period};
 pub(crate) use manual::{ManualArgs, ShapeForm};
+pub(crate) use notices::NoticesArgs;
 pub(crate) use peek::PeekArgs;
 pub(crate) use positions::PositionsArgs;
 pub(crate) use rehearse::{Events, RehearseArgs};
@@ -122,6 +124,12 @@ pub(crate) enum Command {
     /// Show whether pipelines run, how far behind they are, and what holds them up
     #[command(after_help = status::EXAMPLES)]
     Status(StatusArgs),
+    /// Show what people have been told about pipelines; send a test message
+    ///
+    /// Rules are `[notice.NAME]` in sluice.toml, recipients `[recipient.NAME]`. Running pipelines are watched by `start`, and by `run`
+    /// without an end.
+    #[command(after_help = notices::EXAMPLES)]
+    Notices(NoticesArgs),
     /// Show the batches of a pipeline: their size, duration and counts
     #[command(after_help = ledger::EXAMPLES)]
     Ledger(LedgerArgs),

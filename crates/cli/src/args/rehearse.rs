@@ -9,7 +9,7 @@ use crate::names;
 
 pub(crate) const EXAMPLES: &str = "Examples:\n  sluice rehearse weighings --events 200\n  \
     sluice rehearse weighings --trace 3\n  sluice rehearse weighings --keep kept.jsonl --yes\n  \
-    sluice rehearse weighings --expect kept.jsonl";
+    sluice rehearse weighings --expect kept.jsonl\n  sluice rehearse weighings --since 7d --against landed";
 
 /// Where the events of a rehearsal come from.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -26,6 +26,13 @@ impl std::str::FromStr for Events {
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         Ok(text.replace('_', "").parse().map_or_else(|_| Self::Kept(text.into()), Self::Count))
     }
+}
+
+/// What an edited file is compared with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Against {
+    /// What has landed
+    Landed,
 }
 
 #[derive(Args, Debug)]
@@ -73,6 +80,11 @@ pub(crate) struct RehearseArgs {
     /// Compare with a kept file, on its events unless --events names others; exit with 6 where the outcome differs
     #[arg(long, value_name = "FILE", conflicts_with_all = ["since", "until"])]
     pub expect: Option<PathBuf>,
+
+    /// Read again what has landed, and compare it with what the edited file would land, row by row; --since and --until choose
+    /// batches by the time when they were opened [default: all]; exit with 6 where rows would differ
+    #[arg(long, value_name = "WHAT", value_enum, conflicts_with_all = ["events", "newest", "follow", "trace", "keep", "expect"])]
+    pub against: Option<Against>,
 
     /// Replace the file of --keep if it exists
     #[arg(long)]

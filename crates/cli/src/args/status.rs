@@ -13,7 +13,7 @@ pub(crate) struct StatusArgs {
     #[arg(value_name = "PIPELINE", add = ArgValueCandidates::new(names::pipelines))]
     pub pipeline: Option<String>,
 
-    /// Print it again every second
+    /// Follow it on a live screen; where output is not a terminal, print it again every second
     #[arg(long)]
     pub follow: bool,
 }

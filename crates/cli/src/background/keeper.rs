@@ -15,6 +15,7 @@ use crate::args::{Arguments, KeepArgs};
 use crate::crew::one::{refuse_mistakes, refuse_uncertain};
 use crate::crew::{Crew, Loaded};
 use crate::exit::Exit;
+use crate::notices::Watcher;
 use crate::output::times;
 use crate::project::{Project, TableSource};
 use crate::{log, signals, watch};
@@ -45,6 +46,7 @@ pub(crate) struct Serving {
     place: Place,
     _lock: Lock,
     watch: Option<watch::Prepared>,
+    notices: Option<Watcher>,
 }
 
 impl Serving {
@@ -61,7 +63,7 @@ impl Serving {
             Process { process: std::process::id(), since: times::now(), program: env!("CARGO_PKG_VERSION").into() };
         let keeper =
             Keeper { project, crew: Arc::clone(crew), own, ends: Mutex::new(false), asked: AtomicBool::new(false) };
-        Ok(Self { keeper: Arc::new(keeper), place, _lock: lock, watch })
+        Ok(Self { keeper: Arc::new(keeper), place, _lock: lock, watch, notices: None })
     }
 
     /// Answers commands from now on.
@@ -72,6 +74,7 @@ impl Serving {
         if let Some(watch) = self.watch.take() {
             watch.serve(&self.keeper.crew);
         }
+        self.notices = Some(Watcher::start(&self.keeper.project, &self.keeper.crew));
         let listener = self.place.listen()?;
         let keeper = Arc::clone(&self.keeper);
         threads::spawn("commands", move || keeper.listen(&listener));
@@ -81,6 +84,9 @@ impl Serving {
     /// Returns once nothing runs any more, and nothing will. Where nobody says what to run, that is after `idle`.
     pub(crate) fn until_over(self, idle: Duration) {
         self.keeper.until_over(idle);
+        if let Some(notices) = self.notices {
+            notices.finish();
+        }
         self.place.close();
     }
 }

@@ -7,8 +7,9 @@ mod demo;
 mod draft;
 mod emit;
 mod init;
-mod ledger;
+pub(crate) mod ledger;
 mod manual;
+pub(crate) mod notices;
 mod overview;
 mod peek;
 pub(crate) mod positions;
@@ -44,6 +45,7 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Renew(args)) => renew::renew(arguments, args),
         Some(Command::Background(args)) => crate::background::keep(arguments, args),
         Some(Command::Status(args)) => status::status(arguments, args),
+        Some(Command::Notices(args)) => notices::notices(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
         Some(Command::Audit(args)) => audit::audit(arguments, args),
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),

@@ -28,7 +28,8 @@ pub(crate) fn run(arguments: &Arguments, args: &RunArgs) -> Outcome<Exit> {
     let mut chosen = project.chosen(&args.pipelines)?;
     let ends = until.caught_up || until.batches.is_some();
     match chosen.pop() {
-        Some(one) if chosen.is_empty() && (ends || one.config.schedule.is_none()) => {
+        // With --all the process serves metrics and sends notices, however many pipelines there are.
+        Some(one) if chosen.is_empty() && (ends || (one.config.schedule.is_none() && !args.all)) => {
             run_one(arguments, &project, one, until)
         }
         last => run_several(arguments, &project, chosen.into_iter().chain(last).collect(), until),

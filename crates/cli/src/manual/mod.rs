@@ -8,7 +8,7 @@ mod search;
 
 use sluice_connect::conversions::{TypeInFormat, types_in_formats};
 use sluice_connect::landings::reference::{TypeInStore, types_in_stores};
-use sluice_core::config::{OptionSpec, ValueKind, pipeline, project};
+use sluice_core::config::{OptionSpec, ValueKind, notice, pipeline, project};
 use sluice_core::context::{CHANGE_COLUMNS, COLUMNS, ContextColumn, FILE_COLUMNS};
 use sluice_core::expr::own::{FUNCTION_OPTIONS, OwnFunction};
 use sluice_core::expr::secrets::SECRET_OPTIONS;
@@ -174,6 +174,8 @@ fn option_tables(all: &mut Vec<Entry>) {
     options(all, "files", "[connection.NAME]", project::CONNECTION_OPTIONS);
     options(all, "files", "[secret.NAME]", SECRET_OPTIONS);
     options(all, "files", "[function.NAME]", FUNCTION_OPTIONS);
+    options(all, "files", "[notice.NAME]", notice::NOTICE_OPTIONS);
+    options(all, "files", "[recipient.NAME]", notice::RECIPIENT_OPTIONS);
     options(all, "files", "pipelines/NAME.toml", pipeline::FILE_OPTIONS);
     options(all, "files", "[event.NAME]", pipeline::EVENT_OPTIONS);
     options(all, "files", "[each.NAME]", sluice_core::config::each::EACH_OPTIONS);

@@ -28,7 +28,7 @@ pub(crate) fn http_client(server: &Server) -> Outcome<Client> {
 }
 
 /// The configuration of a client that makes no encrypted connection. Without it the client would load the system's certificates.
-fn no_tls() -> Outcome<ClientConfig> {
+pub(crate) fn no_tls() -> Outcome<ClientConfig> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()

@@ -20,7 +20,7 @@ use sluice_core::kinds::Settings;
 use sluice_core::units::show_duration;
 
 pub(crate) use error::{StoreError, StoreResult};
-pub(crate) use http::http_client;
+pub(crate) use http::{http_client, no_tls};
 pub(crate) use tls::{Identity, client_config, tls_config, trusted};
 
 /// How long a server may take to take a connection.

@@ -26,6 +26,9 @@ pub struct StationCount {
     pub held: i64,
     /// Rows that it made itself, of what it keeps.
     pub made: u64,
+    /// Of a landing: the event time of the newest event that went on, in microseconds since 1970.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub newest: Option<i64>,
 }
 
 impl StationCount {
@@ -45,6 +48,7 @@ impl StationCount {
         self.unmatched += more.unmatched;
         self.held += more.held;
         self.made += more.made;
+        self.newest = self.newest.max(more.newest);
     }
 
     /// Checks that every event that came in is accounted for.

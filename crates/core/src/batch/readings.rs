@@ -140,6 +140,7 @@ mod tests {
                 rows: 1,
                 bytes: 0,
                 landed_at: Some(0),
+                newest: None,
                 detail: serde_json::Value::Null,
             };
             BatchRecord {

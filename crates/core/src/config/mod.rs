@@ -5,6 +5,7 @@
 pub mod each;
 pub mod embedded;
 pub mod made;
+pub mod notice;
 pub mod options;
 pub mod pipeline;
 pub mod project;

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::sync::Arc;
 
+use super::notice::{self, NoticeRule, Recipient};
 use super::options::{OptionSpec, Options, ValueKind};
 use super::protection;
 use super::reader::{TableReader, parse_toml};
@@ -27,6 +28,12 @@ pub const FILE_OPTIONS: &[OptionSpec] = &[
         ValueKind::Tables,
         "functions for expressions of all pipelines, by name: [function.NAME]",
     ),
+    OptionSpec::optional(
+        "notice",
+        ValueKind::Tables,
+        "what people are told when something goes wrong, by name: [notice.NAME]",
+    ),
+    OptionSpec::optional("recipient", ValueKind::Tables, "who is told, and how, by name: [recipient.NAME]"),
 ];
 
 /// Keys of `[project]`.
@@ -126,6 +133,10 @@ pub struct ProjectConfig {
     pub watch_token: Option<SecretRef>,
     /// The functions that expressions of its pipelines can call, and the secrets that they can use.
     pub functions: Arc<OwnFunctions>,
+    /// What people are told.
+    pub notices: Vec<NoticeRule>,
+    /// Who is told, and how.
+    pub recipients: Vec<Recipient>,
 }
 
 impl ProjectConfig {
@@ -159,6 +170,7 @@ impl ProjectConfig {
             reader.functions = Arc::new(functions);
         }
         let functions = Arc::clone(&reader.functions);
+        let (notices, recipients) = notice::read(&mut reader, table.get_ref());
         let watch = project.located_text("watch");
         let address: Option<SocketAddr> = watch.as_ref().and_then(|text| text.value.parse().ok());
         if let Some(text) = watch.filter(|_| address.is_none()) {
@@ -176,6 +188,8 @@ impl ProjectConfig {
             watch_token: project.secret("watch_token").cloned(),
             runs_at_once: project.is_set("runs").then(|| project.integer("runs")),
             functions,
+            notices,
+            recipients,
         }
     }
 

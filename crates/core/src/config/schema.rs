@@ -3,7 +3,7 @@
 use serde_json::{Map, Value, json};
 
 use super::options::{OptionSpec, ValueKind};
-use super::{each, pipeline, project};
+use super::{each, notice, pipeline, project};
 use crate::kinds::Registry;
 
 const DIALECT: &str = "https://json-schema.org/draft/2020-12/schema";
@@ -21,6 +21,8 @@ pub fn project_schema(registry: &Registry) -> Value {
     put(&mut schema, "connection", by_name(&connection));
     put(&mut schema, "secret", by_name(&table(&[crate::expr::secrets::SECRET_OPTIONS])));
     put(&mut schema, "function", by_name(&table(&[crate::expr::own::FUNCTION_OPTIONS])));
+    put(&mut schema, "notice", by_name(&table(&[notice::NOTICE_OPTIONS])));
+    put(&mut schema, "recipient", by_name(&table(&[notice::RECIPIENT_OPTIONS])));
     named(schema, "sluice.toml", "a project: its name, its ledger, its connections")
 }
 

@@ -15,6 +15,7 @@ use sluice_core::units::{show_count, show_many, show_size};
 
 use crate::args::{Arguments, CheckArgs, OutputKind};
 use crate::exit::Exit;
+use crate::notices::unknown_pipelines;
 use crate::output::table::screen_width;
 use crate::output::{self, problems, style};
 use crate::project::{LoadedPipeline, Project, TableSource, no_pipeline};
@@ -32,6 +33,8 @@ pub(crate) fn check(arguments: &Arguments, args: &CheckArgs) -> Outcome<Exit> {
     let chosen: Vec<&LoadedPipeline> =
         all.iter().filter(|p| args.pipelines.is_empty() || args.pipelines.contains(&p.config.name)).collect();
     let mut found = project.problems.clone();
+    let names: Vec<String> = all.iter().map(|p| p.config.name.clone()).collect();
+    unknown_pipelines(&project, &names).into_iter().for_each(|problem| found.add(problem));
     let mut sampled = Vec::new();
     let mut differing = Vec::new();
     if args.apply {

@@ -1,6 +1,7 @@
 //! Pipelines that run in the background, and beside each other.
 
 mod many;
+mod noticing;
 mod renewing;
 mod schedules;
 mod starting;

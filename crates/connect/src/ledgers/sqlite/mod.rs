@@ -1,8 +1,10 @@
 //! Ledger kind `sqlite`: one file, for one machine. WAL with full syncing: what a call returned from is durable.
 
+pub mod export;
 mod fields;
 pub mod history;
 mod lock;
+pub mod notices;
 mod query;
 mod schema;
 mod state;
@@ -207,7 +209,7 @@ impl Ledger for SqliteLedger {
     }
 
     fn note_end(&self, pipeline: &str, end: Option<&RunEnd>) -> Outcome<()> {
-        write::note_end(&self.connection(), pipeline, end).map_err(|e| self.failed("note how a run ended", &e))
+        write::note_end(&mut self.connection(), pipeline, end).map_err(|e| self.failed("note how a run ended", &e))
     }
 
     fn last_end(&self, pipeline: &str) -> Outcome<Option<RunEnd>> {

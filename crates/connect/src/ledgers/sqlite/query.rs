@@ -99,13 +99,14 @@ fn counts(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -
             repeated: r.get(7)?,
             unmatched: r.get(9)?,
             made: r.get(8)?,
+            newest: None,
         })
     })?;
     rows.collect()
 }
 
 fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64) -> Sql<Vec<LandingRecord>> {
-    let sql = "select landing, rows, bytes, landed_at, work from batch_landing
+    let sql = "select landing, rows, bytes, landed_at, work, newest from batch_landing
                where pipeline = ?1 and lane = ?2 and number = ?3 order by place";
     let mut statement = connection.prepare_cached(sql)?;
     let rows = statement.query_map(params![pipeline, lane.as_str(), number], |r| {
@@ -114,6 +115,7 @@ fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64)
             rows: r.get(1)?,
             bytes: r.get(2)?,
             landed_at: r.get(3)?,
+            newest: r.get(5)?,
             detail: serde_json::from_str(&r.get::<_, String>(4)?).unwrap_or_default(),
         })
     })?;
@@ -121,10 +123,16 @@ fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64)
 }
 
 pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery) -> Sql<Vec<BatchRecord>> {
-    let sql = "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text, opened, marks
-               from batch where pipeline = ?1 and (?2 is null or number = ?2)
-               order by opened desc limit coalesce(?3, -1)";
-    let mut statement = connection.prepare(sql)?;
+    // Of one number in every lane, or the newest: each by its own index.
+    let tail = match query.number {
+        Some(_) => "and lane in (select lane from lane where pipeline = ?1) and number = ?2",
+        None => "and ?2 is null",
+    };
+    let sql = format!(
+        "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text, opened, marks
+         from batch where pipeline = ?1 {tail} order by opened desc limit coalesce(?3, -1)"
+    );
+    let mut statement = connection.prepare(&sql)?;
     let rows = statement.query_map(params![pipeline, query.number, query.last], record)?;
     let mut found: Vec<BatchRecord> = rows.collect::<Sql<_>>()?;
     found.reverse();
@@ -268,22 +276,19 @@ pub(super) fn replays(connection: &Connection, pipeline: &str) -> Sql<Vec<Replay
 }
 
 pub(super) fn totals(connection: &Connection, pipeline: &str) -> Sql<PipelineTotals> {
-    let sql = "select count(*) filter (where state = 'settled'), count(*) filter (where state = 'sealed'),
-                      coalesce(sum(read), 0), coalesce(sum(bytes), 0), coalesce(sum(rejected), 0), max(settled_at)
-               from batch where pipeline = ?1 and state <> 'open' and lane not like '%~%'";
-    let mut totals = connection.query_row(sql, [pipeline], |r| {
+    let sql =
+        "select coalesce(sum(settled), 0), coalesce(sum(sealed), 0), coalesce(sum(read), 0), coalesce(sum(bytes), 0),
+                      coalesce(sum(rejected), 0), coalesce(sum(landed), 0), max(last_settled)
+               from batch_hour where pipeline = ?1";
+    connection.query_row(sql, [pipeline], |r| {
         Ok(PipelineTotals {
             batches: r.get(0)?,
             unfinished: r.get(1)?,
             read: r.get(2)?,
             bytes: r.get(3)?,
             rejected: r.get(4)?,
-            landed: 0,
-            last_settled_at: r.get(5)?,
+            landed: r.get(5)?,
+            last_settled_at: r.get(6)?,
         })
-    })?;
-    let sql = "select coalesce(sum(rows), 0) from batch_landing
-               where pipeline = ?1 and landing <> ?2 and landed_at is not null and lane not like '%~%'";
-    totals.landed = connection.query_row(sql, [pipeline, REJECTS], |r| r.get(0))?;
-    Ok(totals)
+    })
 }

@@ -16,6 +16,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("migrations/7.sql"),
     include_str!("migrations/8.sql"),
     include_str!("migrations/9.sql"),
+    include_str!("migrations/10.sql"),
 ];
 
 /// Brings a ledger up to date; returns its UUID.

@@ -112,3 +112,114 @@ fn durability_is_not_traded_for_speed() {
     let synchronous: i64 = connection.query_row("pragma synchronous", [], |r| r.get(0)).unwrap();
     assert_eq!((mode.as_str(), synchronous), ("wal", 2));
 }
+
+/// Totals as they are added up from all batches.
+fn added_up(ledger: &SqliteLedger, pipeline: &str) -> PipelineTotals {
+    let connection = ledger.connection();
+    let sql = "select count(*) filter (where state = 'settled'), count(*) filter (where state = 'sealed'),
+                      coalesce(sum(read), 0), coalesce(sum(bytes), 0), coalesce(sum(rejected), 0), max(settled_at)
+               from batch where pipeline = ?1 and state <> 'open' and lane not like '%~%'";
+    let mut totals = connection
+        .query_row(sql, [pipeline], |r| {
+            Ok(PipelineTotals {
+                batches: r.get(0)?,
+                unfinished: r.get(1)?,
+                read: r.get(2)?,
+                bytes: r.get(3)?,
+                rejected: r.get(4)?,
+                landed: 0,
+                last_settled_at: r.get(5)?,
+            })
+        })
+        .unwrap();
+    let sql = "select coalesce(sum(rows), 0) from batch_landing
+               where pipeline = ?1 and landing <> 'rejects' and landed_at is not null and lane not like '%~%'";
+    totals.landed = connection.query_row(sql, [pipeline], |r| r.get(0)).unwrap();
+    totals
+}
+
+/// After each step of any order of steps.
+#[test]
+fn totals_are_those_of_all_batches() {
+    let place = LedgerFile::new();
+    let ledger = place.sqlite();
+    let (pipeline, mut state) = ("weighings", 7_u64);
+    let mut random = |below: u64| {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) % below
+    };
+    let run = |sql: &str, values: &[&dyn rusqlite::ToSql]| ledger.connection().execute(sql, values).unwrap();
+    for number in 1..400_i64 {
+        let hour = i64::try_from(random(5)).unwrap() * 3_600_000_000 + i64::try_from(random(3_600_000_000)).unwrap();
+        let lane = ["weighing.0.0", "weighing.0.1", "weighing.0.0~1"][usize::try_from(random(3)).unwrap()];
+        let put =
+            "insert into batch (pipeline, lane, number, state, opened_at, opened) values (?1, ?2, ?3, 'open', ?4, ?3)";
+        run(put, &[&pipeline, &lane, &number, &hour]);
+        if random(10) == 0 {
+            run("delete from batch where number = ?1 and state = 'open'", &[&number]);
+            continue;
+        }
+        let (read, bad) = (i64::try_from(random(1_000)).unwrap(), i64::try_from(random(5)).unwrap());
+        let seal = "update batch set state = 'sealed', sealed_at = ?2 + 5, read = ?3, bytes = ?3 * 7, rejected = ?4 where number = ?1";
+        run(seal, &[&number, &hour, &read, &bad]);
+        for (place, landing) in ["weighing.archive", "weighing.desk", "rejects"].into_iter().enumerate() {
+            let place = i64::try_from(place).unwrap();
+            let put = "insert into batch_landing (pipeline, lane, number, place, landing, rows, bytes, work)
+                       values (?1, ?2, ?3, ?4, ?5, ?6, 0, 'null')";
+            run(put, &[&pipeline, &lane, &number, &place, &landing, &read]);
+        }
+        assert_eq!(ledger.totals(pipeline).unwrap(), added_up(&ledger, pipeline), "sealed {number}");
+        if random(8) == 0 {
+            continue;
+        }
+        let landed =
+            "update batch_landing set landed_at = ?2 + 9, rows = rows - 1 where number = ?1 and landing <> 'rejects'";
+        run(landed, &[&number, &hour]);
+        run("update batch set rejected = rejected + 1 where number = ?1", &[&number]);
+        run("update batch_landing set rows = rows + 1 where number = ?1 and landing = 'rejects'", &[&number]);
+        let settle = "update batch set state = 'settled', settled_at = ?2 where number = ?1";
+        run(settle, &[&number, &(hour + 10 + i64::try_from(random(1_000_000)).unwrap())]);
+        if random(50) == 0 {
+            run("update batch set state = 'adopted' where state = 'settled' and lane = ?1", &[&lane]);
+        }
+        assert_eq!(ledger.totals(pipeline).unwrap(), added_up(&ledger, pipeline), "settled {number}");
+    }
+    let totals = ledger.totals(pipeline).unwrap();
+    assert!(totals.batches > 10 && totals.unfinished > 5 && totals.landed > 1_000, "{totals:?}");
+    // An older ledger gets the same totals when it is brought up to date.
+    let hours = |connection: &Connection| -> Vec<Vec<i64>> {
+        let sql = "select start, settled, sealed, read, bytes, rejected, landed, longest, coalesce(last_settled, 0) from batch_hour
+                   where settled + sealed + read > 0 order by start";
+        let mut statement = connection.prepare(sql).unwrap();
+        let rows =
+            statement.query_map([], |r| (0..9).map(|k| r.get(k)).collect::<rusqlite::Result<Vec<i64>>>()).unwrap();
+        rows.map(Result::unwrap).collect()
+    };
+    let connection = ledger.connection();
+    let mut kept = hours(&connection);
+    connection.execute_batch("delete from batch_hour").unwrap();
+    let script = include_str!("migrations/10.sql");
+    let from = script.find("insert into batch_hour\n").unwrap();
+    let until = from + script[from..].find(';').unwrap();
+    connection.execute_batch(&script[from..until]).unwrap();
+    let mut again = hours(&connection);
+    // The longest of those that were adopted since is not known any more.
+    [&mut kept, &mut again].into_iter().flatten().for_each(|hour| hour[7] = 0);
+    assert_eq!(kept, again);
+}
+
+#[test]
+fn failures_are_kept_up_to_a_thousand() {
+    let place = LedgerFile::new();
+    let ledger = place.sqlite();
+    let end = |at: i64| RunEnd { kind: "unreachable".into(), message: format!("try {at}"), help: None, at };
+    for at in 0..1_005 {
+        ledger.note_end("tolls", Some(&end(at))).unwrap();
+        ledger.note_end("tolls", None).unwrap();
+    }
+    ledger.note_end("permits", Some(&end(1))).unwrap();
+    let found = ledger.failures("tolls", 5_000).unwrap();
+    assert_eq!((found.len(), found[0].at, found[999].at), (1_000, 5, 1_004));
+    assert_eq!(ledger.failures("tolls", 2).unwrap(), [end(1_003), end(1_004)]);
+    assert_eq!(ledger.failures("permits", 10).unwrap(), [end(1)]);
+}

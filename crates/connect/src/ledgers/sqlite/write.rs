@@ -88,7 +88,9 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
         ])?;
     }
     for (place, taken) in staged.works.iter().enumerate() {
-        let sql = "insert into batch_landing values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, null)";
+        let sql = "insert into batch_landing (pipeline, lane, number, place, landing, rows, bytes, work, newest)
+                   values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+        let newest = staged.counts.iter().find(|count| count.station == taken.landing).and_then(|count| count.newest);
         let work = taken.work.detail.to_string();
         transaction.prepare_cached(sql)?.execute(params![
             pipeline,
@@ -98,7 +100,8 @@ pub(super) fn seal(connection: &mut Connection, staged: &Staged, epoch: u64) -> 
             taken.landing,
             taken.work.rows,
             taken.work.bytes,
-            work
+            work,
+            newest
         ])?;
     }
     state::put(&transaction, (pipeline, lane, number), &staged.state)?;
@@ -326,7 +329,10 @@ fn adopt_batch(connection: &Connection, pipeline: &str, lane: &LaneId, batch: &A
     let present = batch.present.iter().map(|landing| (landing, true));
     for (place, (landing, is_present)) in present.chain(batch.lacks.iter().map(|l| (l, false))).enumerate() {
         let landed_at = if is_present { NOW } else { "null" };
-        let sql = format!("insert into batch_landing values (?1, ?2, ?3, ?4, ?5, 0, 0, 'null', {landed_at})");
+        let sql = format!(
+            "insert into batch_landing (pipeline, lane, number, place, landing, rows, bytes, work, landed_at)
+             values (?1, ?2, ?3, ?4, ?5, 0, 0, 'null', {landed_at})"
+        );
         connection.execute(&sql, params![pipeline, lane.as_str(), batch.number, place, landing])?;
     }
     Ok(())
@@ -370,13 +376,20 @@ pub(super) fn kind_word(kind: LedgerNameKind) -> &'static str {
     }
 }
 
-pub(super) fn note_end(connection: &Connection, pipeline: &str, end: Option<&RunEnd>) -> Sql<()> {
-    match end {
-        None => connection.execute("delete from run_end where pipeline = ?1", [pipeline])?,
-        Some(end) => connection.execute(
-            "insert or replace into run_end values (?1, ?2, ?3, ?4, ?5)",
-            params![pipeline, end.kind, end.message, end.help, end.at],
-        )?,
+/// So many failures of a pipeline are kept.
+const FAILURES: i64 = 1_000;
+
+pub(super) fn note_end(connection: &mut Connection, pipeline: &str, end: Option<&RunEnd>) -> Sql<()> {
+    let Some(end) = end else {
+        return connection.execute("delete from run_end where pipeline = ?1", [pipeline]).map(|_| ());
     };
-    Ok(())
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let row = params![pipeline, end.kind, end.message, end.help, end.at];
+    transaction.execute("insert or replace into run_end values (?1, ?2, ?3, ?4, ?5)", row)?;
+    let sql = "insert into failure (pipeline, kind, message, help, at) values (?1, ?2, ?3, ?4, ?5)";
+    transaction.execute(sql, row)?;
+    let sql = "delete from failure where pipeline = ?1
+               and id <= (select id from failure where pipeline = ?1 order by id desc limit 1 offset ?2)";
+    transaction.execute(sql, params![pipeline, FAILURES])?;
+    transaction.commit()
 }
