@@ -1,5 +1,6 @@
 //! `sluice rehearse`: what would land? Real events through the whole pipeline, nothing written.
 
+mod against;
 pub(crate) mod expected;
 mod follow;
 pub(crate) mod sampled;
@@ -42,6 +43,9 @@ pub(crate) fn rehearse(arguments: &Arguments, args: &RehearseArgs) -> Outcome<Ex
     refuse_mistakes(&project, &pipeline)?;
     let plan = &pipeline.plan;
     let landing = landing(plan, args)?;
+    if args.against.is_some() {
+        return against::against(arguments, args, &project, &pipeline, landing, &stop);
+    }
     let expected = args.expect.as_deref().map(expected::read).transpose()?;
     let sampled = match (&args.events, &expected) {
         (Some(Events::Kept(file)), _) => Sampled::kept(plan, expected::read(file)?)?,

@@ -1,5 +1,6 @@
 //! Commands before, beside and after runs.
 
+mod against;
 mod authoring;
 mod check;
 mod drift;
