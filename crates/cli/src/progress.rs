@@ -115,7 +115,7 @@ impl RunProgress {
         if !log::is_on() {
             return;
         }
-        let BatchSummary { identity, read, bytes, rejected, landed, took } = batch;
+        let BatchSummary { identity, read, bytes, rejected, landed, took, .. } = batch;
         let (pipeline, seconds) = (self.pipeline.as_str(), took.as_secs_f64());
         let (lane, number) = (&identity.lane, identity.number);
         match rejected {

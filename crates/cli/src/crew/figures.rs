@@ -9,6 +9,8 @@ use sluice_core::batch::LaneId;
 use sluice_core::run::RunEvent;
 use sluice_core::run::busy::{self, Work};
 
+use crate::output::times;
+
 /// What is told of a pipeline that runs.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Moved {
@@ -20,10 +22,14 @@ pub(crate) struct Moved {
     pub batches: u64,
     /// Events rejected.
     pub rejected: u64,
+    /// Rejected events by station and reason, as `station: reason`.
+    pub reasons: BTreeMap<String, u64>,
     /// Rows landed in all landings.
     pub landed: u64,
     /// How long batches took.
     pub took: Took,
+    /// What each landing got, by name.
+    pub landings: BTreeMap<String, LandingFigures>,
     /// Events read a second, over the last ten seconds.
     pub now: f64,
     /// The same over the last minute.
@@ -38,6 +44,17 @@ pub(crate) struct Moved {
     pub away: Vec<String>,
     /// What limits it, by the last minute; None where no thread is busy for half of the time.
     pub limit: Option<Limit>,
+}
+
+/// What one landing got.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub(crate) struct LandingFigures {
+    /// Rows.
+    pub rows: u64,
+    /// The event time of the newest, in microseconds since 1970.
+    pub newest: Option<i64>,
+    /// How old the newest event of each batch was when it had landed.
+    pub delay: Took,
 }
 
 /// How long batches took, from their opening to their settling.
@@ -265,6 +282,17 @@ impl Figures {
                 inner.moved.rejected += batch.rejected;
                 inner.moved.landed += batch.landed;
                 inner.moved.took.add(batch.took.as_secs_f64());
+                for (station, reason, count) in &batch.reasons {
+                    *inner.moved.reasons.entry(format!("{station}: {reason}")).or_default() += count;
+                }
+                for landed in &batch.landings {
+                    let known = inner.moved.landings.entry(landed.landing.clone()).or_default();
+                    known.rows += landed.rows;
+                    if let Some(newest) = landed.newest.filter(|_| landed.rows > 0) {
+                        known.newest = known.newest.max(Some(newest));
+                        known.delay.add((times::now() - newest).max(0) as f64 / 1e6);
+                    }
+                }
             }
             RunEvent::CaughtUp(lane) => {
                 let lane = inner.lane(lane.to_string());

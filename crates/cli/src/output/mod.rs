@@ -109,6 +109,11 @@ fn out(text: &str) -> io::Result<()> {
     stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush())
 }
 
+/// A text as it may be shown: our colours, and no other control character than the ends of lines.
+pub(crate) fn opened(text: &str) -> std::borrow::Cow<'_, str> {
+    gate::open(text)
+}
+
 /// Clears a terminal; elsewhere nothing.
 pub(crate) fn clear() {
     if io::stdout().is_terminal() && !AS_JSON.load(Ordering::Relaxed) {

@@ -9,6 +9,7 @@ use prometheus_client::metrics::MetricType;
 use prometheus_client::metrics::exemplar::Exemplar;
 use prometheus_client::registry::{Registry, Unit};
 
+use crate::crew::figures::LandingFigures;
 use crate::crew::{Crew, Doing, MemberReport};
 
 /// One metric: its name without the suffixes that its kind and unit add, its kind, and what it is.
@@ -55,6 +56,27 @@ pub(crate) const METRICS: &[Metric] = &[
         unit: Some("seconds"),
         about: "time from opening a batch to settling it",
         labels: "pipeline",
+    },
+    Metric {
+        name: "sluice_landing_rows",
+        kind: MetricKind::Counter,
+        unit: None,
+        about: "rows landed in one landing",
+        labels: "pipeline, landing",
+    },
+    Metric {
+        name: "sluice_landing_newest_event_timestamp",
+        kind: MetricKind::Gauge,
+        unit: Some("seconds"),
+        about: "event time of the newest event that has landed, in seconds since 1970; absent if events have no time",
+        labels: "pipeline, landing",
+    },
+    Metric {
+        name: "sluice_landing_delay",
+        kind: MetricKind::Histogram,
+        unit: Some("seconds"),
+        about: "age of the newest event of a batch when it had landed",
+        labels: "pipeline, landing",
     },
     Metric {
         name: "sluice_busy",
@@ -149,6 +171,11 @@ fn write(family: &mut MetricEncoder<'_>, metric: &Metric, report: &MemberReport)
                 None,
             )
         }
+        "sluice_landing_rows" | "sluice_landing_newest_event_timestamp" | "sluice_landing_delay" => {
+            moved.landings.iter().try_for_each(|(landing, figures)| {
+                write_landing(family, metric.name, [("pipeline", &report.pipeline), ("landing", landing)], figures)
+            })
+        }
         "sluice_busy" => {
             let Some(limit) = &moved.limit else { return Ok(()) };
             let labels = [
@@ -160,6 +187,25 @@ fn write(family: &mut MetricEncoder<'_>, metric: &Metric, report: &MemberReport)
             family.encode_family(&labels)?.encode_gauge(&limit.share)
         }
         _ => Ok(()),
+    }
+}
+
+fn write_landing(
+    family: &mut MetricEncoder<'_>,
+    name: &str,
+    labels: [(&str, &str); 2],
+    figures: &LandingFigures,
+) -> Result<(), fmt::Error> {
+    let mut family = family.encode_family(&labels)?;
+    match (name, figures.newest) {
+        ("sluice_landing_rows", _) => family.encode_counter(&figures.rows, None::<&Exemplar<[(&str, &str); 0], u64>>),
+        (_, None) => Ok(()),
+        ("sluice_landing_newest_event_timestamp", Some(newest)) => family.encode_gauge(&(newest as f64 / 1e6)),
+        (_, Some(_)) => {
+            let delay = &figures.delay;
+            let buckets: Vec<(f64, u64)> = delay.buckets().collect();
+            family.encode_histogram::<[(&str, &str); 0]>(delay.seconds, delay.count(), &buckets, None)
+        }
     }
 }
 
@@ -184,7 +230,12 @@ mod tests {
             batches: 4,
             rejected: 1,
             caught_up: true,
-            took,
+            took: took.clone(),
+            landings: [(
+                "passage.archive".to_string(),
+                LandingFigures { rows: 20, newest: Some(1_775_031_300_500_000), delay: took },
+            )]
+            .into(),
             limit: Some(limit),
             ..Moved::default()
         };
@@ -233,6 +284,9 @@ mod tests {
             "sluice_batch_duration_seconds_bucket{le=\"1.0\",pipeline=\"passages\"} 2",
             "sluice_batch_duration_seconds_bucket{le=\"+Inf\",pipeline=\"passages\"} 4",
             "work=\"staging\",landing=\"passage.archive\"} 0.75",
+            "sluice_landing_rows_total{pipeline=\"passages\",landing=\"passage.archive\"} 20",
+            "sluice_landing_newest_event_timestamp_seconds{pipeline=\"passages\",landing=\"passage.archive\"} 1775031300.5",
+            "sluice_landing_delay_seconds_count{pipeline=\"passages\",landing=\"passage.archive\"} 4",
             "# EOF",
         ] {
             assert!(text.contains(expected), "{expected}\n{text}");

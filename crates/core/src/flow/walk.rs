@@ -1,6 +1,8 @@
 //! From station to station.
 
 use arrow_array::RecordBatch;
+use arrow_array::cast::AsArray as _;
+use arrow_array::types::TimestampMicrosecondType;
 
 use super::{Output, Station, stations_of};
 use crate::batch::StationCount;
@@ -55,6 +57,12 @@ impl Passed<'_> {
             rejected: self.result.faults.len() as u64,
             ..StationCount::new(self.station.name)
         }
+    }
+
+    /// The newest value of a time column of the event, of the rows that go on.
+    pub fn newest(&self, time: Option<usize>) -> Option<i64> {
+        let column = self.result.source.columns().get(time?)?.as_primitive_opt::<TimestampMicrosecondType>()?;
+        column.iter().flatten().max()
     }
 
     /// For each row that goes on, the row that was decoded; None where they are those.

@@ -1,14 +1,15 @@
 //! The last thread of a lane: seals, lands and settles batches in order.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::time::Duration;
 
 use crossbeam_channel::Receiver;
 
 use super::busy::{Work, measured};
 use super::stager::StagedHandover;
-use super::{BatchSummary, RunEvent, Shared, Stop};
-use crate::batch::{BatchIdentity, LaneId};
+use super::{BatchSummary, LandedSummary, RunEvent, Shared, Stop};
+use crate::batch::{BatchIdentity, LandingWork, LaneId, StationCount};
 use crate::drift::{SeenFields, batch_name};
 use crate::failure::{Failure, FailureKind, Outcome};
 use crate::reject::REJECTS;
@@ -31,6 +32,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
     let StagedHandover { staged, rejects, nulls } = handover;
     let (read, bytes, rejected, opened_at) = (staged.read, staged.bytes, staged.rejected, staged.opened_at);
     let counts = staged.counts.clone();
+    let landings = summaries(&staged.works, &counts);
     let landed: u64 = staged.works.iter().filter(|w| w.landing != REJECTS).map(|w| w.work.rows).sum();
     let epoch = shared.epoch(lane)?;
     let seen = staged.fields.clone();
@@ -56,6 +58,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
             shared.remark(format!("{arrival}: {}", failure.message));
         }
     }
+    let mut reasons = Vec::new();
     {
         let mut report = shared.report();
         report.batches += 1;
@@ -70,6 +73,7 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
         }
         report.nulls.merge(&nulls);
         for (key, count) in rejects {
+            reasons.push((Arc::clone(&key.0), key.1, count));
             *report.rejects.entry(key).or_default() += count;
         }
         for (landing, column, count) in refused {
@@ -77,7 +81,9 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
                 station.output -= count;
                 station.rejected += count;
             }
-            *report.rejects.entry((landing.into(), Reason::REFUSED.word(), column)).or_default() += count;
+            let station: Arc<str> = landing.into();
+            reasons.push((Arc::clone(&station), Reason::REFUSED.word(), count));
+            *report.rejects.entry((station, Reason::REFUSED.word(), column)).or_default() += count;
         }
     }
     let micros = u64::try_from(chrono::Utc::now().timestamp_micros() - opened_at).unwrap_or(0);
@@ -89,11 +95,23 @@ fn commit(shared: &Shared<'_>, lane: &LaneId, handover: StagedHandover) -> Outco
         rejected,
         landed,
         took: Duration::from_micros(micros),
+        landings,
+        reasons,
     }));
     if shared.plan.rejects.is_passed(rejected, read) {
         return Err(too_many(shared, lane, number, rejected, read));
     }
     Ok(())
+}
+
+/// What each landing gets, rejects left out.
+fn summaries(works: &[LandingWork], counts: &[StationCount]) -> Vec<LandedSummary> {
+    let one = |work: &LandingWork| LandedSummary {
+        landing: work.landing.clone(),
+        rows: work.work.rows,
+        newest: counts.iter().find(|count| count.station == work.landing).and_then(|count| count.newest),
+    };
+    works.iter().filter(|work| work.landing != REJECTS).map(one).collect()
 }
 
 /// Says what has changed of the fields of events.

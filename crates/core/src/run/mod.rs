@@ -43,7 +43,7 @@ use crate::units::show_count;
 use meeting::{MeetingReader, Pace};
 use std::sync::Arc;
 
-pub use observe::{BatchSummary, Observer, RejectKey, RunEvent};
+pub use observe::{BatchSummary, LandedSummary, Observer, RejectKey, RunEvent};
 pub use processor::Processor;
 pub use stop::Stop;
 

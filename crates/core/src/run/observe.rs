@@ -25,6 +25,21 @@ pub struct BatchSummary {
     pub landed: u64,
     /// From opening to settling.
     pub took: Duration,
+    /// What each landing got.
+    pub landings: Vec<LandedSummary>,
+    /// Rejected events by station and reason.
+    pub reasons: Vec<(Arc<str>, &'static str, u64)>,
+}
+
+/// What one landing got of a batch.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LandedSummary {
+    /// The landing's name in the ledger.
+    pub landing: String,
+    /// Rows.
+    pub rows: u64,
+    /// The event time of the newest, in microseconds since 1970.
+    pub newest: Option<i64>,
 }
 
 /// Something that happened.

@@ -243,7 +243,8 @@ impl FlowSink for FlowResults<'_> {
     }
 
     fn landed(&mut self, landing: usize, event: usize, passed: Passed<'_>) {
-        self.counts.push(passed.count());
+        let of = &self.plan.events[event];
+        self.counts.push(StationCount { newest: passed.newest(of.time.or(of.clock)), ..passed.count() });
         self.reject(&self.plan.events[event].name, &passed);
         let plan = &self.plan.landings[landing];
         let origin = (plan.path.is_none() && plan.kind.wants_origin()).then(|| self.origin(passed.origin()));

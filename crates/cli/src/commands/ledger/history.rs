@@ -1,13 +1,14 @@
 //! `sluice ledger --by`, `--slowest` and `--largest`: what batches did over time, and which stand out.
 
+use std::path::Path;
 use std::time::Duration;
 
 use serde_json::json;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_connect::ledgers::sqlite::history::{Extreme, PeriodTotals};
-use sluice_core::failure::Outcome;
+use sluice_core::failure::{Failure, FailureKind, Outcome};
 use sluice_core::ledger::{BatchQuery, BatchRecord, Ledger};
-use sluice_core::units::{show_count, show_duration, show_size};
+use sluice_core::units::{show_count, show_duration, show_many, show_size};
 
 use crate::args::{Arguments, OutputKind, Period};
 use crate::exit::Exit;
@@ -85,6 +86,42 @@ fn as_text(name: &str, by: Period, found: &[PeriodTotals]) -> String {
         ]);
     }
     table.render(screen_width())
+}
+
+/// Why runs have failed.
+pub(super) fn failures(arguments: &Arguments, ledger: Option<&SqliteLedger>, name: &str, last: u64) -> Outcome<Exit> {
+    let found = ledger.map_or_else(|| Ok(Vec::new()), |ledger| ledger.failures(name, last))?;
+    if arguments.output == OutputKind::Json {
+        output::json("ledger-failures", json!({ "pipeline": name, "failures": found }));
+        return Ok(Exit::Fine);
+    }
+    if found.is_empty() {
+        output::print(&format!("{}: no run has failed\n", style::bold(name)));
+    }
+    for end in &found {
+        let when = format!("{} ({})", times::second(end.at), times::ago(end.at));
+        output::print(&format!("{}  {}\n  {}\n", style::bold(&when), style::bad(&end.kind), end.message));
+        for line in end.help.iter().flat_map(|help| help.lines()) {
+            output::print(&format!("  {}\n", style::dim(line)));
+        }
+    }
+    Ok(Exit::Fine)
+}
+
+/// Writes all batches to a file.
+pub(super) fn export(arguments: &Arguments, ledger: Option<&SqliteLedger>, name: &str, path: &Path) -> Outcome<Exit> {
+    let Some(ledger) = ledger else {
+        return Err(Failure::new(FailureKind::Configuration, format!("{name} has no batches yet"))
+            .with_help(format!("sluice run {name}")));
+    };
+    let batches = ledger.export(name, path)?;
+    match arguments.output {
+        OutputKind::Json => {
+            output::json("ledger-export", json!({ "pipeline": name, "file": path, "batches": batches }));
+        }
+        OutputKind::Text => output::print(&format!("{}: {}\n", path.display(), show_many(batches, "batch"))),
+    }
+    Ok(Exit::Fine)
 }
 
 /// The batches that stand out most.

@@ -38,6 +38,12 @@ pub(crate) fn ledger(arguments: &Arguments, args: &LedgerArgs) -> Outcome<Exit> 
     if let Some(by) = args.by {
         return history::periods(arguments, ledger.as_ref(), &name, by, args.show);
     }
+    if args.failures {
+        return history::failures(arguments, ledger.as_ref(), &name, args.show);
+    }
+    if let Some(path) = &args.export {
+        return history::export(arguments, ledger.as_ref(), &name, path);
+    }
     let last = if args.batch.is_some() { None } else { Some(args.show) };
     let batches = match (ledger, args.slowest, args.largest) {
         (None, ..) => Vec::new(),
@@ -89,7 +95,22 @@ fn took(batch: &BatchRecord) -> String {
 /// A table that needs at least this many columns says more of each batch.
 const WIDE: usize = 110;
 
+/// Batches as a table, with what to type to see one of them.
 fn list(name: &str, batches: &[BatchRecord]) -> String {
+    let mut out = table_of(batches);
+    if let Some(last) = batches.last() {
+        let text = format!("sluice ledger {name} --batch {}", last.number);
+        out.push_str(&format!(
+            "\n  {}  {}\n",
+            style::command(&text),
+            style::dim("ranges, counts and files of one batch")
+        ));
+    }
+    out
+}
+
+/// Batches as a table.
+pub(crate) fn table_of(batches: &[BatchRecord]) -> String {
     let is_wide = screen_width() >= WIDE;
     let mut headings = vec![
         ("lane", Align::Left),
@@ -125,16 +146,7 @@ fn list(name: &str, batches: &[BatchRecord]) -> String {
         cells.extend([rejected, landed(batch, is_wide)]);
         table.row(cells);
     }
-    let mut out = table.render(screen_width());
-    if let Some(last) = batches.last() {
-        let text = format!("sluice ledger {name} --batch {}", last.number);
-        out.push_str(&format!(
-            "\n  {}  {}\n",
-            style::command(&text),
-            style::dim("ranges, counts and files of one batch")
-        ));
-    }
-    out
+    table.render(screen_width())
 }
 
 /// Rows in each landing; without room for their names, all together.

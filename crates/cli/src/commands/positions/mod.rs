@@ -4,7 +4,7 @@ mod recognise;
 mod set;
 mod show;
 
-pub(crate) use show::{long, misplaced_text, waiting_text};
+pub(crate) use show::{forecast, long, misplaced_text, waiting_text};
 
 use sluice_connect::ledgers;
 use sluice_core::failure::Outcome;
@@ -70,7 +70,7 @@ impl Standing {
     }
 
     /// The whole as one backlog: the oldest unread event is the first to expire.
-    pub(super) fn backlog(&self) -> Option<Backlog> {
+    pub(crate) fn backlog(&self) -> Option<Backlog> {
         let (events, _) = self.behind();
         let now = times::now();
         let oldest = self.states.iter().filter_map(|s| s.oldest_unread).min();

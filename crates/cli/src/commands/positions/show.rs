@@ -167,7 +167,7 @@ fn summary(standing: &Standing) -> String {
 }
 
 /// What will become of the backlog, in words.
-fn forecast(pipeline: &str, backlog: &Backlog, pace: f64, runs: bool) -> String {
+pub(crate) fn forecast(pipeline: &str, backlog: &Backlog, pace: f64, runs: bool) -> String {
     let at_rest = backlog.forecast(0.0);
     let reading = backlog.forecast(pace);
     let paces = match pace > 0.0 {

@@ -1,15 +1,18 @@
 //! `sluice status`: is it moving, how far behind, since when, what holds it back?
 
+mod live;
 mod remembered;
 mod show;
 
+use std::io::IsTerminal as _;
 use std::time::{Duration, Instant};
 
 use sluice_connect::ledgers;
+use sluice_connect::ledgers::sqlite::notices::NoticeRecord;
 use sluice_core::drift::Drift;
 use sluice_core::failure::Outcome;
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger, RunEnd};
-use sluice_core::plan::ArrivalPlan;
+use sluice_core::plan::{ArrivalPlan, LandingPlan};
 use sluice_core::run::Stop;
 
 use self::remembered::Remembered;
@@ -28,6 +31,8 @@ use crate::signals;
 struct Status {
     name: String,
     state: PipelineState,
+    /// The same without what the background process knows.
+    own_state: PipelineState,
     holder: Option<Holder>,
     /// How the background process of the project has it.
     background: Option<MemberReport>,
@@ -40,12 +45,27 @@ struct Status {
     remembered: Vec<(String, Remembered)>,
     /// For each arrival, the last settled batch that read from it.
     settled: Vec<(String, BatchRecord)>,
+    /// What has landed last.
+    landed: Vec<LandedStatus>,
     /// Batches that are sealed and not settled.
     unfinished: Vec<BatchRecord>,
     /// Why the last run ended before it was asked to.
     end: Option<RunEnd>,
+    /// Notices that have begun and are not over.
+    notices: Vec<NoticeRecord>,
     /// What has changed of the fields of events.
     drifts: Vec<(String, Drift, String)>,
+}
+
+/// What a landing got last, by the newest batches.
+struct LandedStatus {
+    landing: String,
+    /// The connection.
+    place: String,
+    /// The event time of the newest event that has landed, in microseconds since 1970.
+    newest: Option<i64>,
+    /// When rows landed last.
+    landed_at: Option<i64>,
 }
 
 pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> {
@@ -55,7 +75,10 @@ pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> 
         return Err(output::one_document("--follow"));
     }
     if args.follow {
-        signals::stop_on_signals(&stop);
+        signals::end_on_signals(&stop);
+        if std::io::stdout().is_terminal() && std::io::stdin().is_terminal() {
+            return live::follow(project.root, args.pipeline.clone(), &stop).map(|()| Exit::Fine);
+        }
     }
     loop {
         let started = Instant::now();
@@ -63,19 +86,20 @@ pub(crate) fn status(arguments: &Arguments, args: &StatusArgs) -> Outcome<Exit> 
             Some(name) => vec![project.pipeline(name)?],
             None => project.pipelines()?,
         };
-        let ledger = ledgers::open(&project.root, &project.config.ledger)?;
+        let ledger = ledgers::open_file(&project.root, &project.config.ledger)?;
+        let notices = ledger.open_notices()?;
         let background = background::find(&project.root);
         let found: Vec<Status> = pipelines
             .iter()
-            .map(|p| look(&project, p, ledger.as_ref(), background.as_ref()))
+            .map(|p| {
+                let own = notices.iter().filter(|notice| notice.pipeline == p.config.name).cloned().collect();
+                Ok(Status { notices: own, ..look(&project, p, &ledger, background.as_ref())? })
+            })
             .collect::<Outcome<_>>()?;
         let gone = Place::of(&project.root).gone();
         match arguments.output {
             OutputKind::Json => show::as_json(&found, background.as_ref()),
             OutputKind::Text => {
-                if args.follow {
-                    output::clear();
-                }
                 let text = show::as_text(&found);
                 output::print(&format!("{}{text}", gone.map(|gone| show::gone(&gone)).unwrap_or_default()));
             }
@@ -97,9 +121,6 @@ fn look(
     background: Option<&Answer>,
 ) -> Outcome<Status> {
     let name = pipeline.config.name.clone();
-    let background = background.and_then(|answer| answer.pipelines.iter().find(|p| p.pipeline == name)).cloned();
-    let runs = background.as_ref().filter(|report| !report.doing.is_over());
-    let has_changed = runs.is_some_and(|report| report.texts != pipeline.plan.texts.digest());
     let (mut standing, mut away) = (Vec::new(), None);
     if pipeline.problems.has_errors() || project.problems.has_errors() {
         away = Some("its file has errors: sluice check".to_string());
@@ -121,26 +142,53 @@ fn look(
         Some((arrival.label.clone(), batches.iter().rev().find(is_own)?.clone()))
     };
     let settled = pipeline.plan.arrivals.iter().filter_map(newest).collect();
+    let landed = pipeline.plan.landings.iter().map(|landing| LandedStatus::of(landing, &batches)).collect();
     let unfinished =
         batches.into_iter().filter(|b| matches!(b.state, BatchState::Sealed | BatchState::Landed)).collect();
     let (end, holder, totals) = (ledger.last_end(&name)?, ledger.holder(&name)?, ledger.totals(&name)?);
     let good = !pipeline.problems.has_errors() && !project.problems.has_errors();
-    let state =
-        PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished)
-            .beside(background.as_ref());
+    let own_state =
+        PipelineState::of(good, holder.as_ref(), end.as_ref(), totals.last_settled_at.is_some(), totals.unfinished);
     let drifts = fields::drifts(&pipeline.plan, ledger.fields(&name)?, times::now());
-    Ok(Status {
+    let mut status = Status {
         holder,
-        background,
-        has_changed,
+        background: None,
+        has_changed: false,
         name,
-        state,
+        state: own_state.clone(),
+        own_state,
         away,
         end,
         standings: standing,
+        notices: Vec::new(),
         remembered,
         settled,
+        landed,
         unfinished,
         drifts,
-    })
+    };
+    status.see_background(pipeline, background);
+    Ok(status)
+}
+
+impl LandedStatus {
+    fn of(landing: &LandingPlan, batches: &[BatchRecord]) -> Self {
+        let records = batches.iter().flat_map(|batch| &batch.landings);
+        let own =
+            records.filter(|record| record.landing == landing.label && record.rows > 0 && record.landed_at.is_some());
+        let (newest, landed_at) =
+            own.fold((None, None), |(newest, at), record| (record.newest.max(newest), record.landed_at.max(at)));
+        Self { landing: landing.label.clone(), place: landing.connection.name.clone(), newest, landed_at }
+    }
+}
+
+impl Status {
+    /// Takes in what the background process knows now.
+    fn see_background(&mut self, pipeline: &LoadedPipeline, background: Option<&Answer>) {
+        let own = background.and_then(|answer| answer.pipelines.iter().find(|p| p.pipeline == self.name)).cloned();
+        let runs = own.as_ref().filter(|report| !report.doing.is_over());
+        self.has_changed = runs.is_some_and(|report| report.texts != pipeline.plan.texts.digest());
+        self.state = self.own_state.clone().beside(own.as_ref());
+        self.background = own;
+    }
 }

@@ -1,21 +1,24 @@
 //! The status for people and for programs.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde_json::{Value, json};
 use sluice_core::kinds::{RetainedLog, TableLoad};
 use sluice_core::ledger::RunEnd;
+use sluice_core::printable;
 use sluice_core::units::{show_count, show_many, show_share, show_size};
 
-use super::Status;
+use super::{LandedStatus, Status};
 use crate::background::{Answer, Process};
 use crate::commands::ledger::fields::drift_lines;
-use crate::commands::positions::{Standing, long, misplaced_text, waiting_text};
+use crate::commands::positions::{Standing, forecast, long, misplaced_text, waiting_text};
 use crate::crew::figures::Limit;
 use crate::crew::{Doing, MemberReport};
 use crate::output::spark::spark;
 use crate::output::table::{Align, Table, screen_width};
 use crate::output::{self, style, times};
+use crate::pipeline_state::PipelineState;
 
 /// Cells of a bar.
 const BAR: usize = 20;
@@ -33,6 +36,10 @@ pub(super) fn as_text(found: &[Status]) -> String {
         if let Some(report) = &status.background {
             out.push_str(&background(status, report));
         }
+        for notice in &status.notices {
+            let (name, text) = (&notice.rule, printable::line(&notice.message));
+            out.push_str(&format!("  {} {name} ({}): {text}\n", style::bad("!"), times::ago(notice.began_at)));
+        }
         if let Some(away) = &status.away {
             out.push_str(&format!("  {} {away}\n", style::bad("!")));
         }
@@ -43,6 +50,7 @@ pub(super) fn as_text(found: &[Status]) -> String {
         for standing in &status.standings {
             out.push_str(&arrival(status, standing));
         }
+        out.push_str(&landings(&status.landed));
         out.push_str(&drift_lines(&status.name, &status.drifts));
         for batch in &status.unfinished {
             let waiting: Vec<&str> =
@@ -107,6 +115,9 @@ fn background(status: &Status, report: &MemberReport) -> String {
         did.push_str(&format!(", {}", show_many(report.retries, "retry")));
     }
     line("total", did);
+    if !moved.reasons.is_empty() {
+        line("rejects", rejects(&moved.reasons));
+    }
     if let Some(limit) = &moved.limit {
         line("limited by", limited(limit));
     } else if moved.caught_up {
@@ -116,6 +127,19 @@ fn background(status: &Status, report: &MemberReport) -> String {
         line(&style::warn("!"), format!("{away}; waiting, nothing is lost"));
     }
     out
+}
+
+/// The commonest reasons.
+fn rejects(reasons: &BTreeMap<String, u64>) -> String {
+    const SHOWN: usize = 4;
+    let mut sorted: Vec<(&String, &u64)> = reasons.iter().collect();
+    sorted.sort_by(|a, b| b.1.cmp(a.1));
+    let texts = sorted.iter().take(SHOWN).map(|(reason, count)| format!("{} {reason}", show_count(**count)));
+    let mut text = texts.collect::<Vec<_>>().join(" · ");
+    if sorted.len() > SHOWN {
+        text.push_str(&format!(" · {} more", show_many((sorted.len() - SHOWN) as u64, "reason")));
+    }
+    text
 }
 
 /// What limits a pipeline, in one sentence.
@@ -150,6 +174,13 @@ fn arrival(status: &Status, standing: &Standing) -> String {
     for (partition, found) in standing.misplaced().into_iter().take(5) {
         line("", style::bad(&misplaced_text(&partition, found)));
     }
+    if let Some(backlog) = standing.backlog().filter(|_| standing.misplaced().is_empty()) {
+        let runs = matches!(status.state, PipelineState::Runs(_));
+        for text in forecast(&status.name, &backlog, standing.pace, runs).lines() {
+            out.push_str(&format!("  {text}\n"));
+        }
+    }
+    let mut line = |name: &str, text: String| out.push_str(&format!("    {name:<9}{text}\n"));
     let waiting = standing.states.iter().filter_map(|s| Some((&s.partition, s.waiting.as_ref()?)));
     for (partition, waiting) in waiting.take(5) {
         line("", style::warn(&waiting_text(partition, waiting)));
@@ -178,6 +209,30 @@ fn arrival(status: &Status, standing: &Standing) -> String {
         out.push_str(&loads_text(&loads));
     }
     out
+}
+
+/// How fresh each landing is.
+fn landings(landed: &[LandedStatus]) -> String {
+    let known: Vec<&LandedStatus> = landed.iter().filter(|landed| landed.landed_at.is_some()).collect();
+    if known.is_empty() {
+        return String::new();
+    }
+    let width = known.iter().map(|landed| landed.landing.chars().count()).max().unwrap_or(0);
+    let mut out = format!("\n  {}\n", style::bold("landed"));
+    for LandedStatus { landing, place, newest, landed_at } in known {
+        let last = landed_at.map_or(String::new(), |at| format!("last rows {}", times::ago(at)));
+        let newest = newest.map_or(String::new(), |at| format!("newest event {} old, ", age(times::now() - at)));
+        out.push_str(&format!("    {landing:<width$}  {newest}{last} {}\n", style::dim(&format!("({place})"))));
+    }
+    out
+}
+
+/// How old something is, in microseconds; a clock elsewhere may be ahead.
+fn age(micros: i64) -> String {
+    match u64::try_from(micros) {
+        Ok(micros) => long(Duration::from_micros(micros)),
+        Err(_) => "0 s".into(),
+    }
 }
 
 /// Events, bytes and seconds.
@@ -317,6 +372,8 @@ pub(super) fn as_json(found: &[Status], process: Option<&Answer>) {
             "last_end": status.end,
             "arrivals": status.standings.iter().map(|s| arrival(status, s)).collect::<Vec<_>>(),
             "fields": status.drifts.iter().map(|(event, drift, told)| json!({ "event": event, "drift": drift, "message": told })).collect::<Vec<_>>(),
+            "landings": status.landed.iter().map(|l| json!({ "landing": l.landing, "connection": l.place, "newest_event": l.newest, "landed_at": l.landed_at })).collect::<Vec<_>>(),
+            "notices": status.notices,
             "unfinished": status.unfinished.iter().map(|b| json!({ "lane": b.lane, "number": b.number })).collect::<Vec<_>>(),
         })
     };

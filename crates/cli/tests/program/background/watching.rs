@@ -151,3 +151,79 @@ fn what_limits_a_pipeline_is_named() {
     assert!(said.contains("limited by `at_most`: waiting for it takes"), "{said}");
     project.expect(0, &["stop", "--all"]);
 }
+
+/// A program of a monitoring server; None where it is not there.
+fn program(name: &str) -> Option<std::process::Command> {
+    let there = std::process::Command::new(name).arg("--version").output().is_ok();
+    assert!(there || std::env::var_os("SLUICE_TEST_SERVICES").is_none(), "{name} is missing");
+    if !there {
+        eprintln!("skipped: {name} is not installed");
+    }
+    there.then(|| std::process::Command::new(name))
+}
+
+/// Ends with the test, however that ends.
+struct Server(std::process::Child);
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// A real server scrapes what is served, with the token, and its own checker takes the rules that come with us.
+#[test]
+fn a_monitoring_server_scrapes_the_figures() {
+    let rules = concat!(env!("CARGO_MANIFEST_DIR"), "/../../packaging/alerts.yml");
+    let (Some(mut checker), Some(mut server)) = (program("promtool"), program("prometheus")) else { return };
+    let checked = checker.args(["check", "rules", rules]).output().unwrap();
+    assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stderr));
+    let (port, own) = (free_port(), free_port());
+    let project =
+        watched(&PIPELINE.replace("every = \"1h\"", "every = \"200ms\""), port, "watch_token = { file = \"token\" }\n");
+    project.write("token", "gate-7\n");
+    let mut expected = Expected::default();
+    project.write("depots/a.jsonl", expected.lines(0, 500));
+    project.expect(0, &["start"]);
+    wait_settled(&project, "weighings", 500);
+    project.write(
+        "prometheus.yml",
+        format!(
+            "global:\n  scrape_interval: 1s\nrule_files: ['{rules}']\nscrape_configs:\n  - job_name: sluice\n    \
+             authorization: {{ credentials: gate-7 }}\n    static_configs: [{{ targets: ['127.0.0.1:{port}'] }}]\n"
+        ),
+    );
+    let _server = Server(
+        server
+            .args([
+                format!("--config.file={}", project.path("prometheus.yml").display()),
+                format!("--storage.tsdb.path={}", project.path("series").display()),
+                format!("--web.listen-address=127.0.0.1:{own}"),
+            ])
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap(),
+    );
+    // The answer of one value, as text.
+    let ask_value = |query: &str| -> Option<f64> {
+        let (_, text) = ask(own, &format!("/api/v1/query?query={query}"), "")?;
+        let text = text.lines().find(|line| line.starts_with('{'))?.to_string();
+        let found: serde_json::Value = serde_json::from_str(&text).ok()?;
+        found["data"]["result"][0]["value"][1].as_str()?.parse().ok()
+    };
+    wait_for(|| ask_value("sluice_events_read_total") == Some(500.0));
+    let archived = "sluice_landing_rows_total%7Blanding=%22weighing.archive%22%7D";
+    assert_eq!(ask_value(archived), Some(expected.archive.len() as f64));
+    assert_eq!(ask_value("sluice_batch_duration_seconds_count"), ask_value("sluice_batches_settled_total"));
+    // Each rule can be computed.
+    wait_for(|| {
+        let (_, text) = ask(own, "/api/v1/rules", "").unwrap_or_default();
+        text.contains("\"health\":\"ok\"") && !text.contains("\"health\":\"unknown\"")
+    });
+    let (_, text) = ask(own, "/api/v1/rules", "").unwrap();
+    assert!(!text.contains("\"health\":\"err\""), "{text}");
+    project.expect(0, &["stop", "--all"]);
+    expected.check(&project);
+}
