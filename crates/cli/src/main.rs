@@ -6,6 +6,7 @@ mod commands;
 mod confirm;
 mod crew;
 mod demo;
+mod draw;
 mod emit;
 mod exit;
 #[cfg(feature = "failpoints")]

@@ -9,6 +9,7 @@ mod check;
 mod completions;
 mod demo;
 mod draft;
+mod draw;
 mod emit;
 mod init;
 mod ledger;
@@ -31,6 +32,7 @@ pub(crate) use check::CheckArgs;
 pub(crate) use completions::CompletionsArgs;
 pub(crate) use demo::DemoArgs;
 pub(crate) use draft::DraftArgs;
+pub(crate) use draw::DrawArgs;
 pub(crate) use emit::{EmitArgs, EmitFormat};
 pub(crate) use init::InitArgs;
 pub(crate) use ledger::{LedgerArgs, Period};
@@ -130,6 +132,9 @@ pub(crate) enum Command {
     /// without an end.
     #[command(after_help = notices::EXAMPLES)]
     Notices(NoticesArgs),
+    /// Draw a pipeline, or its figures over time, as a picture; or a page with all pipelines
+    #[command(after_help = draw::EXAMPLES)]
+    Draw(DrawArgs),
     /// Show the batches of a pipeline: their size, duration and counts
     #[command(after_help = ledger::EXAMPLES)]
     Ledger(LedgerArgs),

@@ -5,6 +5,7 @@ mod check;
 mod completions;
 mod demo;
 mod draft;
+pub(crate) mod draw;
 mod emit;
 mod init;
 pub(crate) mod ledger;
@@ -46,6 +47,7 @@ pub(crate) fn dispatch(arguments: &Arguments) -> Outcome<Exit> {
         Some(Command::Background(args)) => crate::background::keep(arguments, args),
         Some(Command::Status(args)) => status::status(arguments, args),
         Some(Command::Notices(args)) => notices::notices(arguments, args),
+        Some(Command::Draw(args)) => draw::draw(arguments, args),
         Some(Command::Ledger(args)) => ledger::ledger(arguments, args),
         Some(Command::Audit(args)) => audit::audit(arguments, args),
         Some(Command::Rejects(args)) => rejects::rejects(arguments, args),

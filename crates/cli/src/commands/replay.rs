@@ -216,7 +216,7 @@ fn wanted(args: &ReplayArgs, project: &Project, pipeline: &LoadedPipeline) -> Ou
 }
 
 /// `17`, `12-18` or `12-`, both ends included.
-fn numbers(text: &str) -> Outcome<(u64, u64)> {
+pub(super) fn numbers(text: &str) -> Outcome<(u64, u64)> {
     let bad = || wrong(format!("`{text}` is not a range of batches"), "write 17, 12-18 or 12-");
     let number = |t: &str, otherwise: u64| match t.trim() {
         "" => Ok(otherwise),

@@ -5,6 +5,7 @@ mod memory;
 mod rules;
 mod sender;
 mod sources;
+mod unwritten;
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Weak};
@@ -14,6 +15,7 @@ use std::time::{Duration, Instant};
 use sluice_connect::ledgers;
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_connect::ledgers::sqlite::notices::NoticeRecord;
+use sluice_connect::recipients;
 use sluice_core::config::notice::{Condition, NoticeRule};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::notice::{Verdict, judge};
@@ -24,6 +26,7 @@ use self::memory::Memory;
 use self::rules::Rules;
 use self::sender::Senders;
 use self::sources::Sources;
+use self::unwritten::UnwrittenNotices;
 use crate::crew::{Crew, MemberReport};
 use crate::output::times;
 use crate::project::Project;
@@ -31,8 +34,11 @@ use crate::project::Project;
 /// How often conditions are looked at.
 const LOOK: Duration = Duration::from_secs(1);
 
+/// So many changed fields of a pipeline are told of at a time: whoever writes events can make up names without end.
+const FIELDS: usize = 20;
+
 /// How long the end of the process waits for messages that have not been tried yet.
-const LAST: Duration = Duration::from_secs(10);
+const LAST: Duration = Duration::from_secs(5);
 
 /// Looks at pipelines until it is told to finish.
 pub(crate) struct Watcher {
@@ -58,7 +64,7 @@ impl Watcher {
                     last_problem = Some(failure.message);
                 }
                 if ends {
-                    return;
+                    return recipients::end();
                 }
                 until.wait(LOOK);
             }
@@ -78,6 +84,8 @@ struct Work {
     ledger: Arc<SqliteLedger>,
     /// Open notices, by rule, pipeline and subject.
     open: BTreeMap<Key, i64>,
+    /// Those of them that the ledger could not take.
+    unwritten: UnwrittenNotices,
     memory: Memory,
     sources: Arc<Sources>,
     senders: Senders,
@@ -115,11 +123,18 @@ impl Work {
         let key = |notice: NoticeRecord| ((notice.rule, notice.pipeline, notice.subject), notice.id);
         let open = ledger.open_notices()?.into_iter().map(key).collect();
         let sources = Sources::start(rules.root.clone(), stop);
-        let senders = Senders::new(rules.root.clone(), Arc::clone(&ledger));
-        Ok(Self { ledger, open, memory: Memory::default(), sources, senders })
+        let unwritten = UnwrittenNotices::default();
+        let senders = Senders::new(rules.root.clone(), Arc::clone(&ledger), unwritten.clone());
+        Ok(Self { ledger, open, unwritten, memory: Memory::default(), sources, senders })
     }
 
     fn judge_all(&mut self, rules: &Rules, reports: &[MemberReport], now: i64) -> Outcome<()> {
+        for (number, id) in self.unwritten.write(&self.ledger) {
+            match id {
+                Some(id) => self.open.values_mut().filter(|open| **open == number).for_each(|open| *open = id),
+                None => self.open.retain(|_, open| *open != number),
+            }
+        }
         self.sources.want(rules, reports);
         for rule in &rules.notices {
             for report in reports.iter().filter(|report| rule.is_about(&report.pipeline)) {
@@ -149,7 +164,10 @@ impl Work {
         };
         let open = self.open.keys().filter(|(r, p, _)| *r == rule.name && p == pipeline);
         let mut subjects: Vec<String> = open.map(|(_, _, subject)| subject.clone()).collect();
-        subjects.extend(drifts.keys().cloned());
+        let standing = subjects.iter().filter(|subject| drifts.contains_key(*subject)).count();
+        let news = drifts.keys().filter(|subject| !subjects.contains(subject)).take(FIELDS.saturating_sub(standing));
+        let news: Vec<String> = news.cloned().collect();
+        subjects.extend(news);
         subjects.sort();
         subjects.dedup();
         for subject in subjects {
@@ -174,15 +192,27 @@ impl Work {
         let open = self.open.get(&key).copied();
         match (judge(pipeline, &rule.condition, seen, open.is_some()), open) {
             (Verdict::Begins { message, help }, _) => {
-                let at = (rule.name.as_str(), pipeline, subject);
-                let made = self.ledger.begin_notice(at, now, (&message, &help), &rule.to)?;
                 tracing::warn!(%pipeline, notice = %rule.name, "{message}");
-                if let Some(id) = made {
-                    self.open.insert(key, id);
+                let at = (rule.name.as_str(), pipeline, subject);
+                match self.ledger.begin_notice(at, now, (&message, &help), &rule.to) {
+                    Ok(Some(id)) => _ = self.open.insert(key, id),
+                    Ok(None) => {}
+                    // People are told all the same: a full disk is what they want to know of.
+                    Err(failure) => {
+                        tracing::error!(notice = %rule.name, reason = %failure.message, "sent without the ledger");
+                        let record = begun(&key, now, (message, help));
+                        let id = self.unwritten.begin(record, &rule.to);
+                        self.open.insert(key, id);
+                    }
                 }
             }
             (Verdict::Over { message }, Some(id)) => {
-                self.ledger.end_notice(id, now, &message)?;
+                if id < 0 {
+                    self.unwritten.end(id, now, &message);
+                } else if let Err(failure) = self.ledger.end_notice(id, now, &message) {
+                    tracing::error!(notice = %rule.name, reason = %failure.message, "the end of a notice waits");
+                    return Ok(());
+                }
                 tracing::info!(%pipeline, notice = %rule.name, "over: {message}");
                 self.open.remove(&key);
             }
@@ -202,6 +232,22 @@ impl Work {
             self.open.remove(&key);
         }
         Ok(())
+    }
+}
+
+/// A notice that has begun, as a record.
+fn begun((rule, pipeline, subject): &Key, at: i64, (message, help): (String, String)) -> NoticeRecord {
+    NoticeRecord {
+        id: 0,
+        rule: rule.clone(),
+        pipeline: pipeline.clone(),
+        subject: subject.clone(),
+        began_at: at,
+        message,
+        help,
+        over_at: None,
+        over: None,
+        messages: Vec::new(),
     }
 }
 

@@ -1,11 +1,12 @@
 //! Messages on their way to recipients: in order for each, tried again until they have arrived.
 
-use std::collections::BTreeMap;
-use std::path::PathBuf;
-use std::sync::Arc;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use sha2::{Digest as _, Sha256};
 use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_connect::ledgers::sqlite::notices::WaitingMessage;
 use sluice_connect::recipients;
@@ -16,22 +17,32 @@ use sluice_core::notice::{Message, Phase};
 use sluice_core::threads;
 
 use super::rules::Rules;
+use super::unwritten::UnwrittenNotices;
 use crate::output::times;
 use crate::secrets::ProjectSecrets;
 
 /// The longest pause between two tries, in seconds.
 const LONGEST: u64 = 300;
 
+/// What has arrived and could not be noted yet, each message with its recipient: it is not sent again.
+type Arrived = Arc<Mutex<BTreeSet<String>>>;
+
+fn arrived_set(arrived: &Arrived) -> MutexGuard<'_, BTreeSet<String>> {
+    arrived.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 /// Sends to all recipients, at most one message at a time to each.
 pub(super) struct Senders {
     root: PathBuf,
     ledger: Arc<SqliteLedger>,
+    unwritten: UnwrittenNotices,
+    arrived: Arrived,
     busy: BTreeMap<String, Arc<AtomicBool>>,
 }
 
 impl Senders {
-    pub(super) fn new(root: PathBuf, ledger: Arc<SqliteLedger>) -> Self {
-        Self { root, ledger, busy: BTreeMap::new() }
+    pub(super) fn new(root: PathBuf, ledger: Arc<SqliteLedger>, unwritten: UnwrittenNotices) -> Self {
+        Self { root, ledger, unwritten, arrived: Arrived::default(), busy: BTreeMap::new() }
     }
 
     /// Begins to send what is due, to those who are not being sent something.
@@ -43,9 +54,10 @@ impl Senders {
             }
             busy.store(true, Ordering::SeqCst);
             let (root, ledger, project) = (self.root.clone(), Arc::clone(&self.ledger), rules.project.clone());
+            let (unwritten, arrived) = (self.unwritten.clone(), Arc::clone(&self.arrived));
             let recipient = recipient.clone();
             threads::spawn("recipient", move || {
-                if let Err(failure) = send_all(&recipient, &project, root, &ledger) {
+                if let Err(failure) = send_all(&recipient, &project, &root, &ledger, (&unwritten, &arrived)) {
                     tracing::error!(recipient = %recipient.name, reason = %failure.message, "cannot send notices; retrying");
                 }
                 busy.store(false, Ordering::SeqCst);
@@ -55,7 +67,8 @@ impl Senders {
     }
 
     fn due(&self, recipient: &Recipient, now: i64) -> Outcome<Option<WaitingMessage>> {
-        Ok(self.ledger.next_message(&recipient.name)?.filter(|message| message.try_at <= now))
+        let written = self.ledger.next_message(&recipient.name)?.filter(|message| message.try_at <= now);
+        Ok(written.or_else(|| self.unwritten.next(&recipient.name, now)))
     }
 
     /// Waits until each message has been tried once, or for so long.
@@ -77,22 +90,51 @@ impl Senders {
 }
 
 /// Sends what is due, one after the other, until one does not arrive.
-fn send_all(recipient: &Recipient, project: &str, root: PathBuf, ledger: &SqliteLedger) -> Outcome<()> {
-    let secrets = ProjectSecrets { root: root.clone() };
+fn send_all(
+    recipient: &Recipient,
+    project: &str,
+    root: &Path,
+    ledger: &SqliteLedger,
+    (unwritten, arrived): (&UnwrittenNotices, &Arrived),
+) -> Outcome<()> {
+    let secrets = ProjectSecrets { root: root.to_path_buf() };
     while let Some(waiting) = ledger.next_message(&recipient.name)?.filter(|waiting| waiting.try_at <= times::now()) {
         let message = message(&waiting, project, ledger.id());
         let (id, name) = (waiting.notice.id, &recipient.name);
-        match recipients::send(recipient, &message, &root, &secrets) {
-            Ok(()) => ledger.message_sent(id, waiting.phase, name, times::now())?,
+        let key = message.id.clone() + name;
+        let known = arrived_set(arrived).contains(&key);
+        match if known { Ok(()) } else { recipients::send(recipient, &message, root, &secrets) } {
+            Ok(()) => {
+                arrived_set(arrived).insert(key.clone());
+                ledger.message_sent(id, waiting.phase, name, times::now())?;
+                arrived_set(arrived).remove(&key);
+            }
             Err(reason) => {
                 let pause = pause(waiting.tries);
                 tracing::warn!(recipient = %name, notice = %waiting.notice.rule, %reason, "a notice did not arrive; retry in {pause} s");
-                let again = times::now().saturating_add(i64::try_from(pause * 1_000_000).unwrap_or(i64::MAX));
-                return ledger.message_failed(id, waiting.phase, name, &reason, again);
+                return ledger.message_failed(id, waiting.phase, name, &reason, again(waiting.tries));
             }
         }
     }
+    while let Some(waiting) = unwritten.next(&recipient.name, times::now()) {
+        let message = message(&waiting, project, ledger.id());
+        let sent = recipients::send(recipient, &message, root, &secrets);
+        let went = match &sent {
+            Ok(()) => Ok(times::now()),
+            Err(_) => Err(again(waiting.tries)),
+        };
+        unwritten.tried(waiting.notice.id, waiting.phase, &recipient.name, went);
+        if let Err(reason) = sent {
+            tracing::warn!(recipient = %recipient.name, notice = %waiting.notice.rule, %reason, "a notice did not arrive");
+            return Ok(());
+        }
+    }
     Ok(())
+}
+
+/// When a message is tried again after so many tries.
+fn again(tries: u32) -> i64 {
+    times::now().saturating_add(i64::try_from(pause(tries) * 1_000_000).unwrap_or(i64::MAX))
 }
 
 /// Seconds until the next try after so many.
@@ -100,10 +142,20 @@ fn pause(tries: u32) -> u64 {
     1_u64.checked_shl(tries).unwrap_or(LONGEST).min(LONGEST)
 }
 
+/// Tells subjects apart within an id, which is sent in headers: names of fields may hold anything.
+fn short_digest(text: &str) -> u32 {
+    let digest = <[u8; 32]>::from(Sha256::digest(text.as_bytes()));
+    u32::from_be_bytes([digest[0], digest[1], digest[2], digest[3]])
+}
+
 /// A message as it is sent.
 fn message(waiting: &WaitingMessage, project: &str, ledger: &str) -> Message {
     let notice = &waiting.notice;
-    let id = format!("{ledger}-{}-{}", notice.id, waiting.phase.word());
+    // The same from memory as from the ledger.
+    let subject: String =
+        if notice.subject.is_empty() { String::new() } else { format!("-{:08x}", short_digest(&notice.subject)) };
+    let id =
+        format!("{ledger}-{}-{}{subject}-{}-{}", notice.rule, notice.pipeline, notice.began_at, waiting.phase.word());
     let (text, help, at) = match waiting.phase {
         Phase::Begins => (notice.message.as_str(), notice.help.as_str(), notice.began_at),
         Phase::Over => (notice.over.as_deref().unwrap_or_default(), "", notice.over_at.unwrap_or(notice.began_at)),

@@ -114,6 +114,11 @@ pub(crate) fn opened(text: &str) -> std::borrow::Cow<'_, str> {
     gate::open(text)
 }
 
+/// A text without colours and other control characters, but for the ends of lines.
+pub(crate) fn plain(text: &str) -> String {
+    anstream::adapter::strip_str(&gate::open(text)).to_string()
+}
+
 /// Clears a terminal; elsewhere nothing.
 pub(crate) fn clear() {
     if io::stdout().is_terminal() && !AS_JSON.load(Ordering::Relaxed) {

@@ -5,13 +5,15 @@ pub(crate) mod metrics;
 
 use std::convert::Infallible;
 use std::net::SocketAddr;
-use std::sync::{Arc, Weak};
-use std::time::Duration;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::time::{Duration, Instant};
 
 use http_body_util::Full;
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{
-    AUTHORIZATION, CACHE_CONTROL, CONTENT_TYPE, HeaderValue, WWW_AUTHENTICATE, X_CONTENT_TYPE_OPTIONS,
+    AUTHORIZATION, CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HeaderValue, WWW_AUTHENTICATE,
+    X_CONTENT_TYPE_OPTIONS,
 };
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
@@ -24,6 +26,7 @@ use sluice_core::threads;
 use tokio::net::TcpListener;
 use tokio::sync::Semaphore;
 
+use crate::commands::draw::served_page;
 use crate::crew::{Crew, Doing, MemberReport};
 use crate::project::Project;
 use crate::secrets::ProjectSecrets;
@@ -42,17 +45,28 @@ const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset
 
 const PLAIN: &str = "text/plain; charset=utf-8";
 
+const HTML: &str = "text/html; charset=utf-8";
+
+/// For how long a page is shown to everybody who asks; and after how many seconds a browser asks again.
+const FRESH: Duration = Duration::from_secs(2);
+const REFRESH: u32 = 5;
+
 /// What is served, and to whom.
 struct Watch {
     crew: Weak<Crew>,
     /// SHA-256 of the token that every request has to give.
     token: Option<[u8; 32]>,
+    /// The project.
+    root: PathBuf,
+    /// The page as it was drawn last, and when.
+    page: Mutex<Option<(Instant, String)>>,
 }
 
 /// What is to be served, ready but for the socket.
 pub(crate) struct Prepared {
     address: SocketAddr,
     token: Option<[u8; 32]>,
+    root: PathBuf,
 }
 
 impl Prepared {
@@ -62,7 +76,9 @@ impl Prepared {
     /// Where the token cannot be read.
     pub(crate) fn of(project: &Project) -> Outcome<Option<Self>> {
         let Some(address) = project.config.watch else { return Ok(None) };
-        let Some(place) = &project.config.watch_token else { return Ok(Some(Self { address, token: None })) };
+        let Some(place) = &project.config.watch_token else {
+            return Ok(Some(Self { address, token: None, root: project.root.clone() }));
+        };
         let read = ProjectSecrets { root: project.root.clone() }.read(place);
         let read = read.and_then(|secret| match secret.reveal().trim() {
             "" => Err("it is empty".to_string()),
@@ -73,12 +89,14 @@ impl Prepared {
             Failure::new(FailureKind::Configuration, message)
                 .with_help("set the variable, or make the file, that `watch_token` in sluice.toml names")
         })?;
-        Ok(Some(Self { address, token: Some(Sha256::digest(secret.reveal().trim()).into()) }))
+        let token = Some(Sha256::digest(secret.reveal().trim()).into());
+        Ok(Some(Self { address, token, root: project.root.clone() }))
     }
 
     /// Serves from now on. An address that is taken is tried again: it stops no pipeline.
     pub(crate) fn serve(self, crew: &Arc<Crew>) {
-        let watch = Arc::new(Watch { crew: Arc::downgrade(crew), token: self.token });
+        let watch = Watch { crew: Arc::downgrade(crew), token: self.token, root: self.root, page: Mutex::default() };
+        let watch = Arc::new(watch);
         threads::spawn("watch", move || {
             // One thread for all: it answers a monitoring server every few seconds.
             let runtime = tokio::runtime::Builder::new_current_thread().enable_io().enable_time().build();
@@ -105,8 +123,13 @@ async fn listen(address: SocketAddr, watch: Arc<Watch>) {
         let watch = Arc::clone(&watch);
         tokio::spawn(async move {
             let service = service_fn(move |request: Request<Incoming>| {
-                let answer = watch.answer(&request);
-                async move { Ok::<_, Infallible>(answer) }
+                let watch = Arc::clone(&watch);
+                async move {
+                    // The page reads files and the ledger: others are answered meanwhile.
+                    let answer = tokio::task::spawn_blocking(move || watch.answer(&request)).await;
+                    let gone = || plain(StatusCode::INTERNAL_SERVER_ERROR, "the page cannot be drawn\n".into());
+                    Ok::<_, Infallible>(answer.unwrap_or_else(|_| gone()))
+                }
             });
             let served = http1::Builder::new()
                 .timer(TokioTimer::new())
@@ -136,19 +159,29 @@ async fn bind(address: SocketAddr, crew: &Weak<Crew>) -> Option<TcpListener> {
     }
 }
 
+fn plain(status: StatusCode, text: String) -> Response<Full<Bytes>> {
+    response(status, PLAIN, text)
+}
+
+fn response(status: StatusCode, kind: &'static str, text: String) -> Response<Full<Bytes>> {
+    let mut response = Response::new(Full::new(Bytes::from(text)));
+    *response.status_mut() = status;
+    let headers = response.headers_mut();
+    headers.insert(CONTENT_TYPE, HeaderValue::from_static(kind));
+    headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    // Whatever got into the page: nothing of it runs, and nothing is fetched.
+    headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static("default-src 'none'; style-src 'unsafe-inline'"));
+    if status == StatusCode::UNAUTHORIZED {
+        headers.insert(WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+    }
+    response
+}
+
 impl Watch {
     fn answer(&self, request: &Request<Incoming>) -> Response<Full<Bytes>> {
         let (status, kind, text) = self.text_of(request);
-        let mut response = Response::new(Full::new(Bytes::from(text)));
-        *response.status_mut() = status;
-        let headers = response.headers_mut();
-        headers.insert(CONTENT_TYPE, HeaderValue::from_static(kind));
-        headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
-        headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
-        if status == StatusCode::UNAUTHORIZED {
-            headers.insert(WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
-        }
-        response
+        response(status, kind, text)
     }
 
     fn text_of(&self, request: &Request<Incoming>) -> (StatusCode, &'static str, String) {
@@ -168,8 +201,28 @@ impl Watch {
             },
             "/alive" => (StatusCode::OK, PLAIN, "alive\n".into()),
             "/ready" => ready(&crew.reports()),
-            _ => (StatusCode::NOT_FOUND, PLAIN, "there are /metrics, /alive and /ready\n".into()),
+            "/" => match self.page(&crew) {
+                Ok(page) => (StatusCode::OK, HTML, page),
+                Err(failure) => {
+                    let text = format!("{}\n", sluice_core::printable::line(&failure.message));
+                    (StatusCode::INTERNAL_SERVER_ERROR, PLAIN, text)
+                }
+            },
+            _ => (StatusCode::NOT_FOUND, PLAIN, "there are /, /metrics, /alive and /ready\n".into()),
         }
+    }
+
+    /// The page, drawn again where it is older than what it shows may be.
+    fn page(&self, crew: &Arc<Crew>) -> Outcome<String> {
+        let mut known = self.page.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((at, page)) = &*known
+            && at.elapsed() < FRESH
+        {
+            return Ok(page.clone());
+        }
+        let page = served_page(&self.root, &crew.reports(), REFRESH)?;
+        *known = Some((Instant::now(), page.clone()));
+        Ok(page)
     }
 
     /// Compares digests: how long that takes says nothing of the token.

@@ -5,12 +5,27 @@ use std::os::unix::process::{CommandExt as _, ExitStatusExt as _};
 use std::path::Path;
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group};
 use sluice_core::notice::Message;
 use sluice_core::threads;
 use sluice_core::units::show_duration;
+
+/// The groups of programs that run now.
+static RUNNING: Mutex<Vec<Pid>> = Mutex::new(Vec::new());
+
+/// Kills the programs that still run: who started them is about to end, and sends their messages again another time.
+pub(super) fn kill_all() {
+    for group in std::mem::take(&mut *running()) {
+        let _ = kill_process_group(group, Signal::KILL);
+    }
+}
+
+fn running() -> MutexGuard<'static, Vec<Pid>> {
+    RUNNING.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// How often is looked whether it has ended.
 const AGAIN: Duration = Duration::from_millis(20);
@@ -38,7 +53,11 @@ pub(super) fn run(command: &[String], message: &Message, root: &Path, patience: 
         threads::spawn("recipient", move || _ = input.write_all(text.as_bytes()));
     }
     let said = listen(&mut child);
-    match wait(&mut child, patience) {
+    let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
+    running().extend(group);
+    let ended = wait(&mut child, group, patience);
+    running().retain(|known| Some(*known) != group);
+    match ended {
         Ok(Some(status)) if status.success() => Ok(()),
         Ok(Some(status)) => {
             let said = said.recv_timeout(Duration::from_millis(200)).unwrap_or_default();
@@ -75,14 +94,14 @@ fn listen(child: &mut Child) -> Receiver<String> {
 }
 
 /// Waits for its end; None where it took too long and was killed.
-fn wait(child: &mut Child, patience: Duration) -> std::io::Result<Option<ExitStatus>> {
+fn wait(child: &mut Child, group: Option<Pid>, patience: Duration) -> std::io::Result<Option<ExitStatus>> {
     let started = Instant::now();
     loop {
         if let Some(status) = child.try_wait()? {
             return Ok(Some(status));
         }
         if started.elapsed() > patience {
-            if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
+            if let Some(group) = group {
                 let _ = kill_process_group(group, Signal::KILL);
             }
             child.wait()?;

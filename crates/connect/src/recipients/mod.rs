@@ -35,6 +35,11 @@ pub fn send(recipient: &Recipient, message: &Message, root: &Path, secrets: &dyn
     sent.map_err(|why| short(&why))
 }
 
+/// Ends what is still being sent by programs, where the process is about to end. Such messages have not arrived.
+pub fn end() {
+    command::kill_all();
+}
+
 /// A text of somebody else, cleaned and cut.
 fn short(text: &str) -> String {
     let line = printable::line(text.trim()).into_owned();

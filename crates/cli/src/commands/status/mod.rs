@@ -20,7 +20,7 @@ use super::ledger::fields;
 use super::positions::{Standing, standings};
 use crate::args::{Arguments, OutputKind, StatusArgs};
 use crate::background::{self, Answer, Place};
-use crate::crew::MemberReport;
+use crate::crew::{Doing, MemberReport};
 use crate::exit::Exit;
 use crate::output::{self, times};
 use crate::pipeline_state::PipelineState;
@@ -191,4 +191,28 @@ impl Status {
         self.state = self.own_state.clone().beside(own.as_ref());
         self.background = own;
     }
+}
+
+/// What a page says of a pipeline beside its pictures, a line each. It asks no source.
+pub(super) fn drawn_lines(
+    pipeline: &LoadedPipeline,
+    report: Option<&MemberReport>,
+    notices: &[NoticeRecord],
+    batches: &[BatchRecord],
+) -> Vec<String> {
+    let name = &pipeline.config.name;
+    let mut text = report.map_or(String::new(), |report| {
+        show::background(name, report.texts != pipeline.plan.texts.digest() && !report.doing.is_over(), report)
+    });
+    text.push_str(&show::open_notices(notices));
+    let landed: Vec<LandedStatus> =
+        pipeline.plan.landings.iter().map(|landing| LandedStatus::of(landing, batches)).collect();
+    text.push_str(&show::landings(&landed));
+    output::plain(&text).lines().map(str::to_string).collect()
+}
+
+/// Whether something is wrong with a pipeline.
+pub(super) fn is_alarmed(state: &PipelineState, report: Option<&MemberReport>, notices: &[NoticeRecord]) -> bool {
+    let fails = report.is_some_and(|report| matches!(report.doing, Doing::Waits { .. } | Doing::Stopped { .. }));
+    fails || !notices.is_empty() || matches!(state, PipelineState::Stopped | PipelineState::HasErrors)
 }

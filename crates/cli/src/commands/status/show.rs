@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde_json::{Value, json};
+use sluice_connect::ledgers::sqlite::notices::NoticeRecord;
 use sluice_core::kinds::{RetainedLog, TableLoad};
 use sluice_core::ledger::RunEnd;
 use sluice_core::printable;
@@ -34,12 +35,9 @@ pub(super) fn as_text(found: &[Status]) -> String {
         }
         out.push_str(&format!("{} · {}\n", style::bold(&status.name), status.state.shown()));
         if let Some(report) = &status.background {
-            out.push_str(&background(status, report));
+            out.push_str(&background(&status.name, status.has_changed, report));
         }
-        for notice in &status.notices {
-            let (name, text) = (&notice.rule, printable::line(&notice.message));
-            out.push_str(&format!("  {} {name} ({}): {text}\n", style::bad("!"), times::ago(notice.began_at)));
-        }
+        out.push_str(&open_notices(&status.notices));
         if let Some(away) = &status.away {
             out.push_str(&format!("  {} {away}\n", style::bad("!")));
         }
@@ -68,6 +66,16 @@ pub(super) fn as_text(found: &[Status]) -> String {
     out
 }
 
+/// Notices that have begun and are not over.
+pub(super) fn open_notices(notices: &[NoticeRecord]) -> String {
+    let mut out = String::new();
+    for notice in notices {
+        let (name, text) = (&notice.rule, printable::line(&notice.message));
+        out.push_str(&format!("  {} {name} ({}): {text}\n", style::bad("!"), times::ago(notice.began_at)));
+    }
+    out
+}
+
 /// A process that ran pipelines in the background, and is no more.
 pub(super) fn gone(process: &Process) -> String {
     format!(
@@ -79,11 +87,11 @@ pub(super) fn gone(process: &Process) -> String {
 }
 
 /// What the background process reports about a pipeline.
-fn background(status: &Status, report: &MemberReport) -> String {
-    let (moved, name) = (&report.moved, &status.name);
+pub(super) fn background(name: &str, has_changed: bool, report: &MemberReport) -> String {
+    let moved = &report.moved;
     let mut out = String::new();
     let mut line = |name: &str, text: String| out.push_str(&format!("  {name:<11}{text}\n"));
-    if status.has_changed {
+    if has_changed {
         let why = "its file or sluice.toml has changed since it was started:";
         line(&style::warn("!"), format!("{why} {}", style::command(&format!("sluice renew {name}"))));
     }
@@ -212,7 +220,7 @@ fn arrival(status: &Status, standing: &Standing) -> String {
 }
 
 /// How fresh each landing is.
-fn landings(landed: &[LandedStatus]) -> String {
+pub(super) fn landings(landed: &[LandedStatus]) -> String {
     let known: Vec<&LandedStatus> = landed.iter().filter(|landed| landed.landed_at.is_some()).collect();
     if known.is_empty() {
         return String::new();

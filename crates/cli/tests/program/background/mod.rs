@@ -49,7 +49,7 @@ fn kill(project: &TestProject) {
     wait_for(|| !is_alive(own));
 }
 
-fn is_alive(process: u64) -> bool {
+pub(crate) fn is_alive(process: u64) -> bool {
     // What its parent has not asked about yet is dead too.
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
     stat.rsplit(')').next().is_some_and(|rest| !rest.is_empty() && !rest.trim_start().starts_with('Z'))

@@ -196,6 +196,31 @@ fn new_fields_are_told_one_by_one_without_their_values() {
     assert!(text.contains("pilot") && text.contains("berth") && !text.contains("gate-7"), "{text}");
 }
 
+/// Whoever writes events can make up names without end.
+#[test]
+fn made_up_fields_are_told_of_in_moderation() {
+    let project = noticed("[notice.fields]\nschema = true\nto = \"desk\"\n");
+    let mut expected = Expected::default();
+    project.write("depots/a.jsonl", expected.lines(0, 100));
+    project.expect(0, &["start"]);
+    wait_settled(&project, "weighings", 100);
+    let names: String = (0..60).map(|k| format!("\"made_up_{k}\":1,")).collect();
+    let more: String = expected
+        .lines(100, 100)
+        .lines()
+        .map(|line| format!("{}\n", line.replacen('{', &format!("{{{names}"), 1)))
+        .collect();
+    project.write("depots/b.jsonl", more);
+    wait_settled(&project, "weighings", 200);
+    // One of them is about the values that do not fit.
+    let begun = || kinds(&project).iter().filter(|kind| **kind == pair("fields", "begins")).count();
+    wait_for(|| begun() == 20);
+    std::thread::sleep(std::time::Duration::from_secs(3));
+    assert_eq!(begun(), 20);
+    project.expect(0, &["stop", "--all"]);
+    assert_eq!(project.archived(), expected.archive);
+}
+
 #[test]
 fn a_test_message_says_whether_it_has_arrived() {
     let project = noticed("[recipient.bell]\ncommand = [\"false\"]\n");

@@ -58,6 +58,9 @@ fn figures_and_health_are_served() {
     assert_eq!(ask(port, "/alive", ""), Some((200, "alive\n".into())));
     assert_eq!(ask(port, "/ready?now", ""), Some((200, "ready\n".into())));
     assert_eq!(ask(port, "/nothing", "").unwrap().0, 404);
+    let (status_code, page) = ask(port, "/", "").unwrap();
+    assert!(status_code == 200 && page.contains("<h2>weighings</h2>") && page.contains("weighing.archive"), "{page}");
+    assert!(page.contains("http-equiv=\"refresh\"") && page.contains("runs, caught up"), "{page}");
     // Its source is gone: it lives, and is not ready.
     project.expect(0, &["stop", "weighings"]);
     wait_for(|| ask(port, "/alive", "").is_none());

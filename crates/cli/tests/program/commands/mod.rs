@@ -3,12 +3,14 @@
 mod against;
 mod authoring;
 mod check;
+mod draw;
 mod drift;
 mod emit;
 mod expressions;
 mod guides;
 mod history;
 mod json_output;
+mod live;
 mod peek;
 mod peers;
 mod rehearse;

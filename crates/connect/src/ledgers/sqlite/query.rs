@@ -123,14 +123,14 @@ fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64)
 }
 
 pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery) -> Sql<Vec<BatchRecord>> {
-    // Of one number in every lane, or the newest: each by its own index.
+    // Of one number in every lane, or the newest: each by its own index. The sign keeps the order from choosing one.
     let tail = match query.number {
-        Some(_) => "and lane in (select lane from lane where pipeline = ?1) and number = ?2",
-        None => "and ?2 is null",
+        Some(_) => "and lane in (select lane from lane where pipeline = ?1) and number = ?2 order by +opened desc",
+        None => "and ?2 is null order by opened desc",
     };
     let sql = format!(
         "select lane, number, state, read, bytes, rejected, opened_at, sealed_at, settled_at, text, opened, marks
-         from batch where pipeline = ?1 {tail} order by opened desc limit coalesce(?3, -1)"
+         from batch where pipeline = ?1 {tail} limit coalesce(?3, -1)"
     );
     let mut statement = connection.prepare(&sql)?;
     let rows = statement.query_map(params![pipeline, query.number, query.last], record)?;

@@ -14,13 +14,12 @@ use sluice_core::run::Stop;
 use sluice_core::threads;
 use sluice_core::units::{show_count, show_many, show_size};
 
-use super::super::{Status, look, show};
+use super::super::{Status, is_alarmed, look, show};
 use crate::background::{self, Answer, Place};
 use crate::commands::positions::long;
 use crate::crew::Doing;
 use crate::output::spark::spark;
 use crate::output::{self, times};
-use crate::pipeline_state::PipelineState;
 use crate::project::{LoadedPipeline, Project, TableSource};
 
 /// How often the screen changes.
@@ -297,7 +296,6 @@ fn process(root: &std::path::Path, answer: Option<&Answer>) -> String {
 fn row(status: &Status) -> Row {
     let moved = status.background.as_ref().map(|report| &report.moved);
     let minutes = moved.map(|moved| moved.minutes.clone()).unwrap_or_default();
-    let failed = status.background.as_ref().is_some_and(|report| matches!(report.doing, Doing::Waits { .. }));
     Row {
         name: status.name.clone(),
         state: output::opened(&status.state.shown()).into_owned(),
@@ -307,9 +305,7 @@ fn row(status: &Status) -> Row {
         minutes,
         behind: behind(status),
         rejects: moved.map_or(String::new(), |moved| show_count(moved.rejected)),
-        is_alarmed: failed
-            || !status.notices.is_empty()
-            || matches!(status.state, PipelineState::Stopped | PipelineState::HasErrors),
+        is_alarmed: is_alarmed(&status.state, status.background.as_ref(), &status.notices),
     }
 }
 

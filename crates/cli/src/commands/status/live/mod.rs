@@ -15,6 +15,9 @@ use ratatui::DefaultTerminal;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::run::Stop;
+use sluice_core::threads;
+
+use crate::exit::Exit;
 
 use self::looking::Looking;
 use self::view::View;
@@ -30,6 +33,7 @@ pub(crate) fn follow(root: PathBuf, pipeline: Option<String>, stop: &Arc<Stop>) 
     let looking = Looking::start(root, pipeline, stop);
     looking.wait_first()?;
     let failed = |error: io::Error| Failure::unreachable(format!("the terminal cannot be used: {error}"));
+    leave_with_terminal(stop);
     let mut terminal = ratatui::try_init().map_err(failed)?;
     let ended = show(&mut terminal, &looking, stop);
     stop.settle();
@@ -39,6 +43,20 @@ pub(crate) fn follow(root: PathBuf, pipeline: Option<String>, stop: &Arc<Stop>) 
         Err(error) if is_there() => Err(failed(error)),
         _ => Ok(()),
     }
+}
+
+/// Ends the process once its terminal is gone, or it was told to end and does not: waiting for a key of a terminal that has gone never
+/// returns. The process only looks, so there is nothing to settle.
+fn leave_with_terminal(stop: &Arc<Stop>) {
+    let stop = Arc::clone(stop);
+    threads::spawn("terminal", move || {
+        while is_there() && !stop.is_settling() {
+            stop.wait(ALIVE);
+        }
+        std::thread::sleep(ALIVE);
+        let _ = ratatui::try_restore();
+        std::process::exit(i32::from(Exit::Fine.code()));
+    });
 }
 
 /// Whether the terminal is still there.
