@@ -372,6 +372,12 @@ pub trait Ledger: Send + Sync {
     /// Where the ledger cannot be read.
     fn unfinished(&self, pipeline: &str) -> Outcome<Vec<(Sealed, SealedTexts)>>;
 
+    /// Whether landings lack something of batches that were adopted.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    fn lacks_adopted(&self, pipeline: &str) -> Outcome<bool>;
+
     /// What a station that remembers was when it kept something of a lane, and the last batch that went through it; None
     /// where it has kept nothing. What is kept is sealed with its batch.
     ///

@@ -93,11 +93,7 @@ impl Seen {
         let rests = matches!(report.doing, Doing::Rests { .. }) || (report.doing == Doing::Runs && moved.caught_up);
         self.behind_since = if rests { None } else { self.behind_since.or(Some(now)) };
         match (&report.doing, self.failed) {
-            (Doing::Waits { .. } | Doing::Stopped { .. }, None) => self.failed = Some((now, moved.read, moved.batches)),
-            // Each failure begins it anew.
-            (Doing::Waits { .. } | Doing::Stopped { .. }, Some(_)) => {
-                self.failed = Some((now, moved.read, moved.batches));
-            }
+            (Doing::Waits { .. } | Doing::Stopped { .. }, _) => self.failed = Some((now, moved.read, moved.batches)),
             (Doing::Rests { .. } | Doing::Queues, _) => self.failed = None,
             (Doing::Runs, Some((since, read, batches))) => {
                 let moves = moved.caught_up || moved.read != read || moved.batches != batches;

@@ -162,6 +162,9 @@ pub(super) fn catch_up(
     stop: &Stop,
     observer: &dyn Observer,
 ) -> Outcome<()> {
+    if !ledger.lacks_adopted(pipeline)? {
+        return Ok(());
+    }
     let batches = ledger.batches(pipeline, BatchQuery::default())?;
     let readings = Readings::new(&batches);
     let mut by_texts: BTreeMap<&str, Vec<(&BatchRecord, Vec<&str>)>> = BTreeMap::new();

@@ -151,7 +151,8 @@ fn a_pipeline_that_fails_leaves_the_others_alone() {
     project.write("gates/a.jsonl", "{\"n\":\"x\"}\n");
     project.expect(0, &["start", "gates"]);
     let gates = wait_state(&project, "gates", "stopped");
-    assert_eq!(gates["background"]["doing"], "stopped");
+    // The ledger knows a moment earlier than the background process.
+    wait_for(|| status(&project, "gates")["background"]["doing"] == "stopped");
     assert!(gates["last_end"]["message"].as_str().unwrap().contains("reject"), "{gates:#}");
     assert_eq!(status(&project, "weighings")["state"], "runs");
     project.expect(0, &["stop", "--all"]);

@@ -184,6 +184,10 @@ impl Ledger for SqliteLedger {
         query::unfinished(&self.connection(), &self.id, pipeline).map_err(|e| self.failed("be read", &e))
     }
 
+    fn lacks_adopted(&self, pipeline: &str) -> Outcome<bool> {
+        query::lacks_adopted(&self.connection(), pipeline).map_err(|e| self.failed("be read", &e))
+    }
+
     fn adopt(&self, pipeline: &str, adoption: &Adoption<'_>) -> Outcome<()> {
         write::adopt(&mut self.connection(), pipeline, adoption).map_err(|e| self.failed("adopt batches", &e))
     }

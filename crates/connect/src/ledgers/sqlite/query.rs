@@ -122,6 +122,13 @@ fn landings(connection: &Connection, pipeline: &str, lane: &LaneId, number: u64)
     rows.collect()
 }
 
+pub(super) fn lacks_adopted(connection: &Connection, pipeline: &str) -> Sql<bool> {
+    let sql = "select exists (select 1 from batch_landing l
+                              cross join batch b on b.pipeline = l.pipeline and b.lane = l.lane and b.number = l.number
+                              where l.pipeline = ?1 and l.landed_at is null and b.state = 'adopted')";
+    connection.query_row(sql, [pipeline], |r| r.get(0))
+}
+
 pub(super) fn batches(connection: &Connection, pipeline: &str, query: BatchQuery) -> Sql<Vec<BatchRecord>> {
     // Of one number in every lane, or the newest: each by its own index. The sign keeps the order from choosing one.
     let tail = match query.number {
@@ -188,13 +195,14 @@ fn rereads(connection: &Connection, pipeline: &str, batch: &mut BatchRecord) -> 
         (batch.first, batch.whole) = (Some(first), whole);
     }
     let (first_lane, first_number) = first_of(batch);
+    // The sign keeps the order of opening from choosing the index: few batches are read again.
     let sql = "select r.lane, r.number from reread r
                join batch b on b.pipeline = r.pipeline and b.lane = r.lane and b.number = r.number
-               where r.pipeline = ?1 and r.first_lane = ?2 and r.first_number = ?3 and r.whole and b.opened > ?4
+               where r.pipeline = ?1 and r.first_lane = ?2 and r.first_number = ?3 and r.whole and +b.opened > ?4
                  and not exists (select 1 from batch_landing l where l.pipeline = ?1 and l.lane = ?5 and l.number = ?6
                                  and l.landing not in (select o.landing from batch_landing o where o.pipeline = ?1
                                                        and o.lane = r.lane and o.number = r.number))
-               order by b.opened desc limit 1";
+               order by +b.opened desc limit 1";
     let row = params![pipeline, first_lane.as_str(), first_number, batch.opened, batch.lane.as_str(), batch.number];
     let name = |r: &Row<'_>| Ok((LaneId::named(r.get::<_, String>(0)?), r.get(1)?));
     batch.replaced_by = connection.prepare_cached(sql)?.query_row(row, name).optional()?;
