@@ -139,7 +139,7 @@ pub(super) fn background(name: &str, has_changed: bool, report: &MemberReport) -
 
 /// The commonest reasons.
 fn rejects(reasons: &BTreeMap<String, u64>) -> String {
-    const SHOWN: usize = 4;
+    const SHOWN: usize = 3;
     let mut sorted: Vec<(&String, &u64)> = reasons.iter().collect();
     sorted.sort_by(|a, b| b.1.cmp(a.1));
     let texts = sorted.iter().take(SHOWN).map(|(reason, count)| format!("{} {reason}", show_count(**count)));

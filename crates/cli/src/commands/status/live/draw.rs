@@ -18,7 +18,7 @@ const LIST: u16 = 12;
 const PLOT: u16 = 5;
 
 /// Fewer columns leave out the small plots; still fewer, lag and rejects.
-const WIDE: u16 = 100;
+const WIDE: u16 = 116;
 const NARROW: u16 = 76;
 
 /// A screen with fewer lines has no plot.
@@ -150,7 +150,10 @@ fn hour(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, view: &View) {
     let [bars, axis] = Layout::vertical([Constraint::Length(PLOT), Constraint::Length(1)]).areas(plot);
     // Two columns a minute, where there is room.
     let wide = usize::from((plot.width / 60).clamp(1, 2));
-    let values: Vec<u64> = row.minutes.iter().flat_map(|count| std::iter::repeat_n(*count, wide)).collect();
+    // A process that is younger has fewer minutes.
+    let missing = std::iter::repeat_n(0, 60_usize.saturating_sub(row.minutes.len()));
+    let minutes = missing.chain(row.minutes.iter().copied());
+    let values: Vec<u64> = minutes.flat_map(|count| std::iter::repeat_n(count, wide)).collect();
     let style = if snapshot.with_colours { Style::default().fg(Color::Cyan) } else { Style::default() };
     frame.render_widget(Sparkline::default().data(&values).max(most.max(1)).style(style), bars);
     let width = values.len();
