@@ -145,7 +145,10 @@ fn rejects(reasons: &BTreeMap<String, u64>) -> String {
     let texts = sorted.iter().take(SHOWN).map(|(reason, count)| format!("{} {reason}", show_count(**count)));
     let mut text = texts.collect::<Vec<_>>().join(" · ");
     if sorted.len() > SHOWN {
-        text.push_str(&format!(" · {} more", show_many((sorted.len() - SHOWN) as u64, "reason")));
+        text.push_str(&format!(
+            " · {} for other reasons",
+            show_count(sorted[SHOWN..].iter().map(|(_, count)| **count).sum())
+        ));
     }
     text
 }
