@@ -73,9 +73,15 @@ fn what_comes_from_outside_is_not_obeyed() {
     );
 }
 
+/// The processes that a process has started, as the system lists them.
 fn children(of: u32) -> Vec<u32> {
-    let output = Command::new("pgrep").args(["-P", &of.to_string()]).output().unwrap();
-    String::from_utf8_lossy(&output.stdout).lines().filter_map(|line| line.trim().parse().ok()).collect()
+    let is_child = |process: &u32| {
+        let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+        // After the name, which stands in brackets: the state, and the parent.
+        stat.rsplit(')').next().and_then(|rest| rest.split_whitespace().nth(1)) == Some(of.to_string().as_str())
+    };
+    let names = std::fs::read_dir("/proc").unwrap().map(|entry| entry.unwrap().file_name());
+    names.filter_map(|name| name.to_str()?.parse().ok()).filter(is_child).collect()
 }
 
 /// The terminal goes without a word: what was shown on it ends too.
