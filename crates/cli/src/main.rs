@@ -28,6 +28,7 @@ mod schemas;
 mod secrets;
 mod signals;
 mod watch;
+mod whole;
 mod written;
 
 use clap::{CommandFactory as _, Parser as _};

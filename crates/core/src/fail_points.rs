@@ -45,9 +45,12 @@ pub const GIVE_UP: &[&str] = &["give_up.withdrawn", "give_up.kept", "give_up.lan
 /// Points that only change feeds pass.
 pub const FEEDS: &[&str] = &["feed.slot_made", "feed.whole", "feed.portion"];
 
+/// Points of telling people.
+pub const NOTICES: &[&str] = &["notice.noted", "notice.sent"];
+
 /// Every point.
 pub fn all() -> impl Iterator<Item = &'static str> {
-    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, CHOICES, GIVE_UP, FEEDS].into_iter().flatten().copied()
+    [COMMON, FILES, TOPICS, TABLES, REFUSALS, REPLAY, CHOICES, GIVE_UP, FEEDS, NOTICES].into_iter().flatten().copied()
 }
 
 #[cfg(feature = "failpoints")]

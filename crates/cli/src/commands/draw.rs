@@ -1,6 +1,5 @@
 //! `sluice draw`: the pipeline, or its figures over time, as a picture; and a page with all of them.
 
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
@@ -21,6 +20,7 @@ use crate::exit::Exit;
 use crate::output::{self, times};
 use crate::pipeline_state::{self, PipelineState};
 use crate::project::{LoadedPipeline, Project, TableSource};
+use crate::whole;
 
 /// Batches whose counts are drawn where none are named.
 const NEWEST: u64 = 200;
@@ -35,7 +35,7 @@ pub(crate) fn draw(arguments: &Arguments, args: &DrawArgs) -> Outcome<Exit> {
     let project = Project::need(arguments.project.as_deref())?;
     if let Some(path) = &args.page {
         let answer = background::find(&project.root);
-        write(path, &whole_page(&project, answer.as_ref().map(|answer| &answer.pipelines[..]), None)?)?;
+        whole::write(path, &whole_page(&project, answer.as_ref().map(|answer| &answer.pipelines[..]), None)?)?;
         report(arguments, path);
         return Ok(Exit::Fine);
     }
@@ -55,7 +55,7 @@ pub(crate) fn draw(arguments: &Arguments, args: &DrawArgs) -> Outcome<Exit> {
             picture(&ledger, &pipeline, args.batches.as_deref(), own)?
         }
     };
-    write(&path, &text)?;
+    whole::write(&path, &text)?;
     report(arguments, &path);
     Ok(Exit::Fine)
 }
@@ -65,17 +65,6 @@ fn report(arguments: &Arguments, path: &Path) {
         OutputKind::Json => output::json("draw", json!({ "file": path })),
         OutputKind::Text => output::print(&format!("{}\n", path.display())),
     }
-}
-
-/// Writes a file, whole or not at all.
-fn write(path: &Path, text: &str) -> Outcome<()> {
-    let failed = |e: std::io::Error| Failure::io("write", path, &e);
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let hidden = folder.join(format!(".{name}.{}.part", std::process::id()));
-    let mut file = std::fs::File::create(&hidden).map_err(failed)?;
-    let written = file.write_all(text.as_bytes()).and_then(|()| std::fs::rename(&hidden, path));
-    written.inspect_err(|_| _ = std::fs::remove_file(&hidden)).map_err(failed)
 }
 
 fn hours(text: &str) -> Outcome<i64> {

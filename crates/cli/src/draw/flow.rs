@@ -1,4 +1,4 @@
-//! A pipeline as a picture: where events arrive, what becomes of them, where they land.
+//! A pipeline as a picture: its arrivals, the stations that transform events, and its landings.
 
 use std::collections::BTreeMap;
 

@@ -3,26 +3,22 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Duration;
 
+use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_core::config::notice::Condition;
-use sluice_core::drift::{Drift, FieldHistory};
+use sluice_core::drift::Drift;
 use sluice_core::failure::Outcome;
-use sluice_core::ledger::{BatchQuery, BatchRecord, Ledger};
+use sluice_core::ledger::Ledger as _;
 use sluice_core::notice::{Observed, Subject};
 
 use super::rules::Rules;
+use crate::commands::ledger::fields::{FieldDrift, drifts};
 use crate::crew::{Doing, MemberReport};
-
-/// Batches of earlier processes that are looked at.
-const EARLIER: u64 = 1_000;
 
 /// Rejects are kept in steps of so many microseconds.
 const STEP: i64 = 1_000_000;
 
 /// A pipeline that failed works again after so many microseconds without another failure, where nothing shows it earlier.
 const CALM: i64 = 60_000_000;
-
-/// A value that did not fit is told for so long: a day, in microseconds.
-const RECENT: i64 = 24 * 3_600 * 1_000_000;
 
 /// All pipelines.
 #[derive(Default)]
@@ -48,27 +44,25 @@ struct Seen {
 
 impl Seen {
     /// What earlier processes left in the ledger.
-    fn before(pipeline: &str, is_open: bool, ledger: &dyn Ledger, now: i64) -> Self {
-        let batches = ledger.batches(pipeline, BatchQuery { last: Some(EARLIER), number: None }).unwrap_or_default();
-        let read = |batch: &&BatchRecord| batch.read > 0 && !batch.lane.is_out_of_order();
-        let last_read = batches.iter().filter(read).filter_map(|batch| batch.settled_at).max();
-        let rejects = batches.iter().filter(|batch| batch.rejected > 0);
-        let mut rejects: Vec<(i64, u64)> = rejects.filter_map(|b| Some((b.settled_at?, b.rejected))).collect();
-        rejects.sort_unstable();
-        Self {
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    fn before(pipeline: &str, is_open: bool, ledger: &SqliteLedger, (from, now): (i64, i64)) -> Outcome<Self> {
+        Ok(Self {
             read: 0,
-            last_read: last_read.unwrap_or(now),
+            last_read: ledger.last_read(pipeline)?.unwrap_or(now),
             rejected: 0,
-            rejects: rejects.into(),
+            rejects: ledger.rejected_since(pipeline, from)?.into(),
             away: BTreeMap::new(),
             behind_since: None,
             // What an earlier process told of is over once this one has seen it work.
             failed: is_open.then_some((now, 0, 0)),
             drifts: None,
-        }
+        })
     }
 
-    fn note(&mut self, report: &MemberReport, now: i64) {
+    /// Rejects before `from` are forgotten: no rule counts them.
+    fn note(&mut self, report: &MemberReport, (from, now): (i64, i64)) {
         let moved = &report.moved;
         // A pipeline that was started again counts from zero.
         if moved.read != self.read {
@@ -81,6 +75,9 @@ impl Seen {
                 Some((_, count)) => *count += rejected,
                 None => self.rejects.push_back((now, rejected)),
             }
+        }
+        while self.rejects.front().is_some_and(|(at, _)| *at < from) {
+            self.rejects.pop_front();
         }
         let mut away: Vec<&String> = if report.doing == Doing::Runs { moved.away.iter().collect() } else { Vec::new() };
         if let Doing::Waits { reason, .. } = &report.doing {
@@ -107,19 +104,29 @@ impl Seen {
 }
 
 impl Memory {
-    /// Notes how pipelines stand now. `is_open` says of which of them a notice is open.
+    /// Notes how pipelines stand now. `is_open` says of which of them a notice is open; rejects are counted over the time `within`, the
+    /// longest of all rules.
+    ///
+    /// # Errors
+    /// Where a pipeline is new and the ledger cannot be read.
     pub(super) fn note(
         &mut self,
         reports: &[MemberReport],
         is_open: &dyn Fn(&str) -> bool,
-        ledger: &dyn Ledger,
-        now: i64,
-    ) {
+        ledger: &SqliteLedger,
+        (within, now): (Duration, i64),
+    ) -> Outcome<()> {
+        let from = now.saturating_sub(i64::try_from(within.as_micros()).unwrap_or(i64::MAX));
         for report in reports {
-            let known = self.0.entry(report.pipeline.clone());
-            let before = || Seen::before(&report.pipeline, is_open(&report.pipeline), ledger, now);
-            known.or_insert_with(before).note(report, now);
+            let name = &report.pipeline;
+            if !self.0.contains_key(name) {
+                self.0.insert(name.clone(), Seen::before(name, is_open(name), ledger, (from, now))?);
+            }
+            if let Some(seen) = self.0.get_mut(name) {
+                seen.note(report, (from, now));
+            }
         }
+        Ok(())
     }
 
     /// Since when a pipeline has not read everything.
@@ -167,7 +174,7 @@ impl Memory {
         pipeline: &str,
         report: &MemberReport,
         rules: &Rules,
-        ledger: &dyn Ledger,
+        ledger: &SqliteLedger,
         now: i64,
     ) -> Outcome<Option<BTreeMap<String, String>>> {
         let Some(seen) = self.0.get_mut(pipeline) else { return Ok(None) };
@@ -179,24 +186,16 @@ impl Memory {
         let Some(loaded) = rules.pipelines.iter().find(|loaded| loaded.config.name == pipeline) else {
             return Ok(None);
         };
-        let history = FieldHistory::new(ledger.fields(pipeline)?);
         let mut found = BTreeMap::new();
-        let events = loaded.plan.events.iter().filter_map(|event| Some((&event.name, event.contract.as_ref()?)));
-        for (event, contract) in events {
-            let all = history.events(event);
-            for record in history.fields(event) {
-                let is_recent = record.unfit_at.is_some_and(|at| now - at < RECENT);
-                for drift in record.drifts(contract, all) {
-                    let field = sluice_core::names::shown(&record.field);
-                    let what = match drift {
-                        Drift::New => format!("{event}: new field {field}, which the contract does not name"),
-                        Drift::Gone => format!("{event}: field {field} has no values any more"),
-                        Drift::Unfit if is_recent => format!("{event}: values of field {field} do not fit its type"),
-                        Drift::Unfit => continue,
-                    };
-                    found.insert(format!("{event}.{}.{drift:?}", record.field), what);
-                }
-            }
+        for FieldDrift { event, field, drift, .. } in drifts(&loaded.plan, ledger.fields(pipeline)?, now) {
+            let shown = sluice_core::names::shown(&field);
+            // Without an example: people are told elsewhere, where values do not belong.
+            let what = match drift {
+                Drift::New => format!("{event}: new field {shown}, which the contract does not name"),
+                Drift::Gone => format!("{event}: field {shown} has no values any more"),
+                Drift::Unfit => format!("{event}: values of field {shown} do not fit its type"),
+            };
+            found.insert(format!("{event}.{field}.{drift:?}"), what);
         }
         seen.drifts = Some((report.moved.batches, found.clone()));
         Ok(Some(found))

@@ -40,7 +40,7 @@ impl Watched {
     fn see(&mut self, condition: Condition, doing: &Doing, moved: &Moved) -> Observed {
         self.now += SECOND;
         let report = report(doing.clone(), moved.clone());
-        self.memory.0.get_mut("tolls").unwrap().note(&report, self.now);
+        self.memory.0.get_mut("tolls").unwrap().note(&report, (self.now - 100 * SECOND, self.now));
         self.memory.observed(condition, &report, self.now)
     }
 }

@@ -17,6 +17,7 @@ use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_connect::ledgers::sqlite::notices::NoticeRecord;
 use sluice_connect::recipients;
 use sluice_core::config::notice::{Condition, NoticeRule};
+use sluice_core::fail_points::reach;
 use sluice_core::failure::{Failure, Outcome};
 use sluice_core::notice::{Verdict, judge};
 use sluice_core::run::Stop;
@@ -108,7 +109,12 @@ fn look(rules: &mut Rules, work: &mut Option<Work>, crew: &Weak<Crew>, stop: &Ar
     };
     let now = times::now();
     let is_open = |name: &str| work.open.keys().any(|(_, pipeline, _)| pipeline == name);
-    work.memory.note(&reports, &is_open, work.ledger.as_ref(), now);
+    let within = rules.notices.iter().filter_map(|rule| match rule.condition {
+        Condition::Rejects(_, within) => Some(within),
+        _ => None,
+    });
+    let within = within.max().unwrap_or_default();
+    work.memory.note(&reports, &is_open, &work.ledger, (within, now))?;
     work.judge_all(rules, &reports, now)?;
     work.senders.send_due(rules, now)?;
     if ends {
@@ -159,7 +165,7 @@ impl Work {
     /// Fields that have changed are told one by one.
     fn judge_fields(&mut self, rules: &Rules, rule: &NoticeRule, report: &MemberReport, now: i64) -> Outcome<()> {
         let pipeline = &report.pipeline;
-        let Some(drifts) = self.memory.drifts(pipeline, report, rules, self.ledger.as_ref(), now)? else {
+        let Some(drifts) = self.memory.drifts(pipeline, report, rules, &self.ledger, now)? else {
             return Ok(());
         };
         let open = self.open.keys().filter(|(r, p, _)| *r == rule.name && p == pipeline);
@@ -195,7 +201,10 @@ impl Work {
                 tracing::warn!(%pipeline, notice = %rule.name, "{message}");
                 let at = (rule.name.as_str(), pipeline, subject);
                 match self.ledger.begin_notice(at, now, (&message, &help), &rule.to) {
-                    Ok(Some(id)) => _ = self.open.insert(key, id),
+                    Ok(Some(id)) => {
+                        reach("notice.noted");
+                        self.open.insert(key, id);
+                    }
                     Ok(None) => {}
                     // People are told all the same: a full disk is what they want to know of.
                     Err(failure) => {

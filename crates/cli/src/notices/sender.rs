@@ -11,6 +11,7 @@ use sluice_connect::ledgers::sqlite::SqliteLedger;
 use sluice_connect::ledgers::sqlite::notices::WaitingMessage;
 use sluice_connect::recipients;
 use sluice_core::config::notice::Recipient;
+use sluice_core::fail_points::reach;
 use sluice_core::failure::Outcome;
 use sluice_core::ledger::Ledger as _;
 use sluice_core::notice::{Message, Phase};
@@ -45,7 +46,7 @@ impl Senders {
         Self { root, ledger, unwritten, arrived: Arrived::default(), busy: BTreeMap::new() }
     }
 
-    /// Begins to send what is due, to those who are not being sent something.
+    /// Starts sending due messages to recipients that are idle.
     pub(super) fn send_due(&mut self, rules: &Rules, now: i64) -> Outcome<()> {
         for recipient in &rules.recipients {
             let busy = Arc::clone(self.busy.entry(recipient.name.clone()).or_default());
@@ -89,7 +90,7 @@ impl Senders {
     }
 }
 
-/// Sends what is due, one after the other, until one does not arrive.
+/// Sends due messages in order, until one does not arrive.
 fn send_all(
     recipient: &Recipient,
     project: &str,
@@ -105,6 +106,7 @@ fn send_all(
         let known = arrived_set(arrived).contains(&key);
         match if known { Ok(()) } else { recipients::send(recipient, &message, root, &secrets) } {
             Ok(()) => {
+                reach("notice.sent");
                 arrived_set(arrived).insert(key.clone());
                 ledger.message_sent(id, waiting.phase, name, times::now())?;
                 arrived_set(arrived).remove(&key);

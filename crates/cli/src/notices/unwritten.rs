@@ -64,7 +64,7 @@ impl UnwrittenNotices {
         }
     }
 
-    /// The first message to a recipient that is due.
+    /// The oldest message that has not arrived at a recipient, if its time has come.
     pub(super) fn next(&self, recipient: &str, now: i64) -> Option<WaitingMessage> {
         let all = self.lock();
         for one in all.iter() {

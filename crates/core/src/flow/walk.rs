@@ -1,8 +1,8 @@
 //! From station to station.
 
-use arrow_array::RecordBatch;
 use arrow_array::cast::AsArray as _;
 use arrow_array::types::TimestampMicrosecondType;
+use arrow_array::{Array as _, RecordBatch};
 
 use super::{Output, Station, stations_of};
 use crate::batch::StationCount;
@@ -62,7 +62,10 @@ impl Passed<'_> {
     /// The newest value of a time column of the event, of the rows that go on.
     pub fn newest(&self, time: Option<usize>) -> Option<i64> {
         let column = self.result.source.columns().get(time?)?.as_primitive_opt::<TimestampMicrosecondType>()?;
-        column.iter().flatten().max()
+        match column.null_count() {
+            0 => column.values().iter().copied().max(),
+            _ => column.iter().flatten().max(),
+        }
     }
 
     /// For each row that goes on, the row that was decoded; None where they are those.

@@ -115,8 +115,20 @@ const SHOWN: usize = 5;
 /// A value that did not fit is shown for so long after it came: a day, in microseconds.
 const RECENT: i64 = 24 * 3_600 * 1_000_000;
 
-/// What has changed of the fields of a pipeline's events, for `status`: event, kind and words.
-pub(crate) fn drifts(plan: &Plan, records: Vec<FieldRecord>, now: i64) -> Vec<(String, Drift, String)> {
+/// How a field of a pipeline's events has changed.
+pub(crate) struct FieldDrift {
+    /// The event.
+    pub event: String,
+    /// The field.
+    pub field: String,
+    /// How.
+    pub drift: Drift,
+    /// The same in words, with an example.
+    pub told: String,
+}
+
+/// What has changed of the fields of a pipeline's events, for `status` and for notices.
+pub(crate) fn drifts(plan: &Plan, records: Vec<FieldRecord>, now: i64) -> Vec<FieldDrift> {
     let history = FieldHistory::new(records);
     let mut found = Vec::new();
     for (event, contract) in contracts(plan) {
@@ -124,16 +136,21 @@ pub(crate) fn drifts(plan: &Plan, records: Vec<FieldRecord>, now: i64) -> Vec<(S
         for record in history.fields(event) {
             let is_recent = record.unfit_at.is_some_and(|at| now - at < RECENT);
             let drifts = record.drifts(contract, all).into_iter().filter(|d| *d != Drift::Unfit || is_recent);
-            found.extend(drifts.map(|drift| (event.to_string(), drift, record.told(drift))));
+            found.extend(drifts.map(|drift| FieldDrift {
+                event: event.to_string(),
+                field: record.field.clone(),
+                drift,
+                told: record.told(drift),
+            }));
         }
     }
     found
 }
 
 /// The same as lines.
-pub(crate) fn drift_lines(pipeline: &str, drifts: &[(String, Drift, String)]) -> String {
+pub(crate) fn drift_lines(pipeline: &str, drifts: &[FieldDrift]) -> String {
     let mut out = String::new();
-    for (event, drift, told) in drifts.iter().take(SHOWN) {
+    for FieldDrift { event, drift, told, .. } in drifts.iter().take(SHOWN) {
         out.push_str(&mark(*drift, &format!("{event}: {told}")));
     }
     if !drifts.is_empty() {

@@ -24,6 +24,7 @@ use crate::exit::Exit;
 use crate::output::{self, style};
 use crate::project::{Project, TableSource};
 use crate::signals;
+use crate::whole;
 use sampled::Sampled;
 
 /// Events of each arrival, where nothing else is asked for.
@@ -115,13 +116,5 @@ fn keep(
         )
         .with_help("name another file, or replace it with --yes"));
     }
-    if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(|e| Failure::io("make the folder", folder, &e))?;
-    }
-    let hidden = file.with_file_name(format!(
-        ".{}.part",
-        file.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
-    ));
-    std::fs::write(&hidden, kept::write(plan, rehearsal, became)).map_err(|e| Failure::io("write", &hidden, &e))?;
-    std::fs::rename(&hidden, file).map_err(|e| Failure::io("write", file, &e))
+    whole::write(file, &kept::write(plan, rehearsal, became))
 }

@@ -9,14 +9,13 @@ use std::time::{Duration, Instant};
 
 use sluice_connect::ledgers;
 use sluice_connect::ledgers::sqlite::notices::NoticeRecord;
-use sluice_core::drift::Drift;
 use sluice_core::failure::Outcome;
 use sluice_core::ledger::{BatchQuery, BatchRecord, BatchState, Holder, Ledger, RunEnd};
 use sluice_core::plan::{ArrivalPlan, LandingPlan};
 use sluice_core::run::Stop;
 
 use self::remembered::Remembered;
-use super::ledger::fields;
+use super::ledger::fields::{self, FieldDrift};
 use super::positions::{Standing, standings};
 use crate::args::{Arguments, OutputKind, StatusArgs};
 use crate::background::{self, Answer, Place};
@@ -54,7 +53,7 @@ struct Status {
     /// Notices that have begun and are not over.
     notices: Vec<NoticeRecord>,
     /// What has changed of the fields of events.
-    drifts: Vec<(String, Drift, String)>,
+    drifts: Vec<FieldDrift>,
 }
 
 /// What a landing got last, by the newest batches.

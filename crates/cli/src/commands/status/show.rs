@@ -382,7 +382,7 @@ pub(super) fn as_json(found: &[Status], process: Option<&Answer>) {
             "away": status.away,
             "last_end": status.end,
             "arrivals": status.standings.iter().map(|s| arrival(status, s)).collect::<Vec<_>>(),
-            "fields": status.drifts.iter().map(|(event, drift, told)| json!({ "event": event, "drift": drift, "message": told })).collect::<Vec<_>>(),
+            "fields": status.drifts.iter().map(|d| json!({ "event": d.event, "drift": d.drift, "message": d.told })).collect::<Vec<_>>(),
             "landings": status.landed.iter().map(|l| json!({ "landing": l.landing, "connection": l.place, "newest_event": l.newest, "landed_at": l.landed_at })).collect::<Vec<_>>(),
             "notices": status.notices,
             "unfinished": status.unfinished.iter().map(|b| json!({ "lane": b.lane, "number": b.number })).collect::<Vec<_>>(),

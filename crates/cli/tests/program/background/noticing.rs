@@ -2,6 +2,7 @@
 
 use std::io::Write as _;
 
+use rstest::rstest;
 use serde_json::Value;
 
 use super::{Kept, kill, wait_settled, wait_state};
@@ -194,6 +195,29 @@ fn new_fields_are_told_one_by_one_without_their_values() {
     wait_for(|| told(&project).iter().filter(|(_, _, text)| text.contains("new field")).count() == 2);
     let text = read(&project, "notices.jsonl");
     assert!(text.contains("pilot") && text.contains("berth") && !text.contains("gate-7"), "{text}");
+}
+
+/// Killed between any two steps: each message arrives, and one that arrives twice is known by its id.
+#[rstest]
+#[case("notice.noted", 1)]
+#[case("notice.sent", 2)]
+fn a_kill_loses_no_message(#[case] point: &str, #[case] begins: usize) {
+    let project = noticed("[notice.bad]\nrejects = 5\nwithin = \"6s\"\nto = \"desk\"\n");
+    let mut expected = Expected::default();
+    project.write("depots/a.jsonl", expected.lines(0, 500));
+    let started = project.command(&["start"]).env("SLUICE_KILL_AT", format!("{point}:1")).output().unwrap();
+    assert!(started.status.success());
+    let killed = || super::process(&project).is_none_or(|process| !super::is_alive(process));
+    wait_for(killed);
+    project.expect(0, &["start"]);
+    wait_for(|| kinds(&project).contains(&pair("bad", "over")));
+    let text = read(&project, "notices.jsonl");
+    let ids: Vec<Value> = text.lines().map(|line| serde_json::from_str::<Value>(line).unwrap()["id"].clone()).collect();
+    let count = kinds(&project).iter().filter(|kind| **kind == pair("bad", "begins")).count();
+    assert_eq!((count, ids.len()), (begins, begins + 1), "{text}");
+    assert!(ids[..begins].iter().all(|id| *id == ids[0]), "{text}");
+    project.expect(0, &["stop", "--all"]);
+    expected.check(&project);
 }
 
 /// Whoever writes events can make up names without end.

@@ -1,6 +1,6 @@
 //! What batches did over time.
 
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension as _, params};
 use serde::Serialize;
 use sluice_core::batch::LaneId;
 use sluice_core::failure::Outcome;
@@ -86,6 +86,26 @@ impl SqliteLedger {
         failures(&self.reader(), pipeline, last).map_err(|e| self.failed("be read", &e))
     }
 
+    /// When the newest batch with events was settled, in microseconds since 1970. Batches that read events again do not count.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn last_read(&self, pipeline: &str) -> Outcome<Option<i64>> {
+        let sql = "select settled_at from batch
+                   where pipeline = ?1 and read > 0 and settled_at is not null and instr(lane, '~') = 0
+                   order by opened desc limit 1";
+        let found = self.reader().query_row(sql, [pipeline], |r| r.get(0)).optional();
+        found.map_err(|e| self.failed("be read", &e))
+    }
+
+    /// The batches with rejects that were settled since a moment: when, and how many events were rejected; oldest first.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn rejected_since(&self, pipeline: &str, from: i64) -> Outcome<Vec<(i64, u64)>> {
+        rejected_since(&self.reader(), pipeline, from).map_err(|e| self.failed("be read", &e))
+    }
+
     /// So many batches after a place in the order of opening, in that order.
     ///
     /// # Errors
@@ -124,6 +144,14 @@ fn periods(connection: &Connection, pipeline: &str, length: i64, last: u64) -> S
     let mut found: Vec<PeriodTotals> = rows.collect::<Sql<_>>()?;
     found.reverse();
     Ok(found)
+}
+
+fn rejected_since(connection: &Connection, pipeline: &str, from: i64) -> Sql<Vec<(i64, u64)>> {
+    let sql = "select settled_at, rejected from batch
+               where pipeline = ?1 and rejected > 0 and settled_at >= ?2 order by settled_at";
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map(params![pipeline, from], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    rows.collect()
 }
 
 fn failures(connection: &Connection, pipeline: &str, last: u64) -> Sql<Vec<RunEnd>> {

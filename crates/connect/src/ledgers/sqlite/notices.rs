@@ -111,7 +111,7 @@ impl SqliteLedger {
         Ok(found)
     }
 
-    /// The first message that a recipient does not have yet: its messages arrive in their order.
+    /// The oldest message that has not arrived at a recipient: its messages arrive in order.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
